@@ -1,0 +1,20 @@
+"""``portcall demo``."""
+
+from __future__ import annotations
+
+import sys
+
+import click
+
+from portcall.plant.run import Guest, run_in_plant
+from portcall.plant.scenario import shipped_scenario
+
+
+@click.command("demo")
+def demo_command() -> int:
+    """The whole job on the practice plant, narrated: each command line, and its real output.
+
+    Takes about half a minute, asks nothing, touches nothing of this computer's network.
+    """
+    story = (sys.executable, "-m", "portcall.cli.story")
+    return run_in_plant(shipped_scenario(), Guest(story, in_site=True))

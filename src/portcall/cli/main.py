@@ -1,0 +1,112 @@
+"""The ``portcall`` command: its list of commands, and how every one of them ends.
+
+A command's module is imported when the command is called, and not before: ``--version`` and
+completion stay quick.
+"""
+
+from __future__ import annotations
+
+import importlib
+import os
+import sys
+from typing import NoReturn
+
+import click
+
+from portcall import __version__
+from portcall.core.trouble import BadInput, NotPossibleHere, Trouble
+
+YES, NO, BAD_INPUT, NOT_POSSIBLE, INTERRUPTED = 0, 1, 2, 3, 130
+
+COMMANDS = {
+    # In the order in which an engineer needs them.
+    "adapters": "This computer's adapters: link, addresses, what is in the way.",
+    "match": "Put this computer into a device's subnet.",
+    "find": "Find and identify what is on the wire.",
+    "plan": "The plan: which device shall have which address.",
+    "assign": "Give planned devices their addresses by BOOTP and DHCP.",
+    "reach": "Ping devices: loss and times.",
+    "verify": "Hold the plan against what is really on the wire.",
+    "restore": "Put this computer's adapters back as they were.",
+    "plant": "The practice plant: simulated devices to try all this on.",
+    "demo": "The whole job on the practice plant, in half a minute.",
+}
+
+_REMIND_AFTER = {"adapters", "match", "find", "assign", "reach", "verify"}
+
+
+class CommandList(click.Group):
+    """A group whose commands live in modules of their own, named after them."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        """The names, in the order of the work."""
+        return list(COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        """Import the command's module."""
+        if cmd_name not in COMMANDS:
+            return None
+        module = importlib.import_module(f"portcall.cli.{cmd_name}")
+        command: click.Command = getattr(module, f"{cmd_name}_command")
+        return command
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """The list in ``--help``, without importing any of them."""
+        with formatter.section("Commands"):
+            formatter.write_dl(list(COMMANDS.items()))
+
+
+@click.command(cls=CommandList, context_settings={"help_option_names": ["-h", "--help"]})
+@click.version_option(__version__, message="portcall %(version)s")
+def portcall() -> None:
+    """Find the devices on a plant network, give them their addresses, prove they are reachable.
+
+    Every command takes --json, and ends with 0 when the answer is yes, 1 when it is no, 2 when
+    what was typed or written is wrong, 3 when this computer cannot do it.
+
+    Nothing to hand? "portcall demo" shows the whole job on a simulated plant.
+    """
+
+
+def main() -> NoReturn:
+    """Run a command line and end the process with the exit code that tells how it went."""
+    sys.exit(_run())
+
+
+def _run() -> int:
+    try:
+        result = portcall.main(prog_name="portcall", standalone_mode=False)
+        sys.stdout.flush()
+        if len(sys.argv) > 1 and sys.argv[1] in _REMIND_AFTER:
+            _remind()
+        return result if isinstance(result, int) else YES
+    except click.ClickException as error:
+        error.show()
+        return error.exit_code
+    except BadInput as trouble:
+        _say(trouble)
+        return BAD_INPUT
+    except NotPossibleHere as trouble:
+        _say(trouble)
+        return NOT_POSSIBLE
+    except (click.Abort, KeyboardInterrupt):
+        click.echo("interrupted", err=True)
+        return INTERRUPTED
+    except BrokenPipeError:
+        # Whoever read the output has seen enough; what Python would still flush has no reader.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return YES
+
+
+def _say(trouble: Trouble) -> None:
+    click.echo(f"portcall: {trouble}", err=True)
+
+
+def _remind() -> None:
+    """Everyone forgets to put the computer back."""
+    from portcall.site.journal import open_matches
+
+    matches = open_matches()
+    if matches and "--json" not in sys.argv:
+        what = ", ".join(f"{match.adapter} {match.added}" for match in matches)
+        click.echo(f"\nstill matched: {what}; when done: portcall restore", err=True)

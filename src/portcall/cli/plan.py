@@ -1,0 +1,103 @@
+"""``portcall plan``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from portcall.cli.main import BAD_INPUT, YES
+from portcall.cli.show import cell, console, json_option, print_json, table
+from portcall.cli.workplace import this_site
+from portcall.core.plan import Plan, PlanError
+from portcall.core.trouble import BadInput
+
+_file_argument = click.argument(
+    "file", required=False, type=click.Path(exists=True, dir_okay=False, path_type=Path)
+)
+
+
+@click.group("plan")
+def plan_command() -> None:
+    """The plan: which device shall have which address; plan.csv, one row a device."""
+
+
+@plan_command.command("check")
+@_file_argument
+@json_option
+def check_command(file: Path | None, as_json: bool) -> int:
+    """Check every rule of the plan and report all that are broken, with line and column.
+
+    FILE is a plan elsewhere; without it, the site's plan.csv.
+    """
+    path, plan, error = _read(file)
+    if as_json:
+        problems = [
+            {"line": problem.line, "column": problem.column, "problem": problem.text}
+            for problem in (error.problems if error else ())
+        ]
+        print_json({"plan": str(path), "rows": len(plan.devices), "problems": problems})
+        return BAD_INPUT if error else YES
+    if error:
+        raise error
+    without_mac = [row.name for row in plan if row.mac is None]
+    click.echo(f"{path.name}: {len(plan.devices)} rows, every rule is kept")
+    if without_mac:
+        click.echo(f"without a MAC yet, not served: {', '.join(without_mac)}")
+    assumed = [row.name for row in plan if row.mask_assumed]
+    if assumed:
+        click.echo(f"no mask in plan or site, /24 is assumed: {', '.join(assumed)}")
+    return YES
+
+
+@plan_command.command("show")
+@_file_argument
+@json_option
+def show_command(file: Path | None, as_json: bool) -> int:
+    """Show the plan as it is understood."""
+    _, plan, error = _read(file)
+    if error:
+        raise error
+    if as_json:
+        rows = [
+            {
+                "name": row.name,
+                "mac": str(row.mac) if row.mac else None,
+                "address": str(row.address),
+                "prefix": row.interface.network.prefixlen,
+                "gateway": str(row.gateway) if row.gateway else None,
+                "kind": row.kind or None,
+                "place": row.place or None,
+                "note": row.note or None,
+            }
+            for row in plan
+        ]
+        print_json({"rows": rows})
+        return YES
+    shown = table("name", "mac", "address", "gateway", "kind", "place", "note", wrap=("note",))
+    for row in plan:
+        shown.add_row(
+            cell(row.name, "bold"),
+            cell(row.mac),
+            cell(row.interface),
+            cell(row.gateway),
+            cell(row.kind),
+            cell(row.place),
+            cell(row.note),
+        )
+    console().print(shown)
+    return YES
+
+
+def _read(file: Path | None) -> tuple[Path, Plan, PlanError | None]:
+    site = this_site()
+    path = file or site.plan_path
+    if path is None:
+        raise BadInput(
+            "there is no plan.csv in this folder or above it; name a file, or make one that "
+            "starts with the line name,mac,address,mask"
+        )
+    try:
+        return path, site.read_plan(path), None
+    except PlanError as error:
+        return path, Plan(), error

@@ -1,0 +1,128 @@
+"""``portcall plant``."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+import click
+
+from portcall.cli.main import YES
+from portcall.cli.show import cell, console, json_option, print_json, table
+from portcall.core.trouble import NotPossibleHere
+from portcall.host import namespaces
+from portcall.plant import control
+from portcall.plant.run import Guest, run_in_plant
+from portcall.plant.scenario import Scenario, read_scenario, shipped_scenario
+
+_scenario_option = click.option(
+    "--scenario",
+    "file",
+    metavar="FILE",
+    type=click.Path(exists=True, dir_okay=False, path_type=Path),
+    help="A plant of your own; the format is in docs/scenario.md.",
+)
+
+_RUNS_PROGRAMS = {"ignore_unknown_options": True, "allow_interspersed_args": False}
+
+
+@click.group("plant")
+def plant_command() -> None:
+    """The practice plant: simulated devices on a network of their own, inside this computer.
+
+    Nothing of the computer's own network is touched, and nothing is left behind.
+    """
+
+
+@plant_command.command("run", context_settings=_RUNS_PROGRAMS)
+@_scenario_option
+@click.argument("command", nargs=-1, required=True, type=click.UNPROCESSED, metavar="-- COMMAND…")
+def run_command(file: Path | None, command: tuple[str, ...]) -> int:
+    """Bring the plant up, run COMMAND on its workstation, take it down.
+
+    Ends with COMMAND's exit code. $PRACTICE_SITE is a site folder to practise in.
+    """
+    return run_in_plant(_scenario(file), Guest(command))
+
+
+@plant_command.command("shell")
+@_scenario_option
+def shell_command(file: Path | None) -> int:
+    """A shell on the plant's workstation, in a practice site; "exit" takes the plant down."""
+    scenario = _scenario(file)
+    click.echo(
+        f"{scenario.name}: {len(scenario.devices)} devices. This shell is on its workstation.\n"
+        'Try "portcall adapters", "portcall find", "portcall plant list"; "exit" ends it all.',
+        err=True,
+    )
+    return run_in_plant(scenario, Guest((os.environ.get("SHELL", "/bin/sh"),), in_site=True))
+
+
+@plant_command.command("list")
+@json_option
+def list_command(as_json: bool) -> int:
+    """Inside the plant: its devices as they really are."""
+    states = control.device_states()
+    if as_json:
+        entries = [{name: getattr(s, name) for name in s.__slots__} for s in states]
+        print_json({"devices": entries})
+        return YES
+    shown = table("name", "kind", "mac", "address", "cable", "state")
+    for state in states:
+        shown.add_row(
+            cell(state.name, "bold"),
+            cell(state.kind),
+            cell(state.mac),
+            cell(state.address),
+            "in" if state.plugged else "out",
+            cell(state.state),
+        )
+    console().print(shown)
+    return YES
+
+
+@plant_command.command("power-cycle")
+@click.argument("name")
+def power_cycle_command(name: str) -> int:
+    """Inside the plant: take a device's power away for a second, and wait until it is back."""
+    state = control.power_cycle(name)
+    with_address = f"with {state.address}" if state.address else "without an address"
+    click.echo(f"{name} has started again, {with_address}: {state.state}")
+    return YES
+
+
+@plant_command.command("unplug")
+@click.argument("name")
+def unplug_command(name: str) -> int:
+    """Inside the plant: pull the cable of a device, or of one of the workstation's adapters."""
+    control.set_plug(name, plugged=False)
+    click.echo(f"{name} is unplugged")
+    return YES
+
+
+@plant_command.command("plug")
+@click.argument("name")
+def plug_command(name: str) -> int:
+    """Inside the plant: put a cable back in."""
+    control.set_plug(name, plugged=True)
+    click.echo(f"{name} is plugged in")
+    return YES
+
+
+@plant_command.command("on", context_settings=_RUNS_PROGRAMS)
+@click.argument("name")
+@click.argument("command", nargs=-1, required=True, type=click.UNPROCESSED, metavar="-- COMMAND…")
+def on_command(name: str, command: tuple[str, ...]) -> int:
+    """Inside the plant: run COMMAND on a device, where its adapter is eth0.
+
+    Meant for devices of kind "bare", to run a real client program in.
+    """
+    namespaces.enter(control.door(name))
+    try:
+        os.execvp(command[0], command)
+    except OSError as error:
+        raise NotPossibleHere(f"{command[0]}: cannot be run: {error.strerror}") from None
+
+
+def _scenario(file: Path | None) -> Scenario:
+    return read_scenario(file) if file else shipped_scenario()

@@ -1,0 +1,101 @@
+"""``portcall reach``."""
+
+from __future__ import annotations
+
+import asyncio
+
+import click
+
+from portcall.cli.main import NO, YES
+from portcall.cli.show import cell, console, json_option, milliseconds, print_json, table
+from portcall.cli.workplace import (
+    adapter_option,
+    chosen_adapter,
+    parse_targets,
+    plan_if_sound,
+    this_site,
+)
+from portcall.core.reach.ping import Replied, Unanswered
+from portcall.core.reach.statistics import Reachability, summarise
+from portcall.core.trouble import NotPossibleHere
+from portcall.host.jobs.ping import ping
+
+
+@click.command("reach")
+@click.argument("targets", nargs=-1, required=True, metavar="TARGET…")
+@click.option("--count", default=4, show_default=True, type=click.IntRange(1, 1000))
+@click.option(
+    "--interval",
+    default=1.0,
+    show_default=True,
+    type=click.FloatRange(0.05, 60),
+    help="Seconds from one echo to the next.",
+)
+@click.option(
+    "--wait",
+    default=1.0,
+    show_default=True,
+    type=click.FloatRange(0.05, 60),
+    help="Seconds until an echo counts as lost.",
+)
+@adapter_option
+@json_option
+def reach_command(
+    targets: tuple[str, ...],
+    count: int,
+    interval: float,
+    wait: float,
+    adapter_name: str | None,
+    as_json: bool,
+) -> int:
+    """Ping each TARGET: an address, a range, a subnet or a planned name.
+
+    Ends with 0 when every target answered.
+    """
+    site = this_site()
+    plan = plan_if_sound(site)
+    spans = parse_targets(targets, plan)
+    adapter = chosen_adapter(adapter_name)
+    addresses = [address for span in spans for address in span]
+    if not adapter.addresses:
+        raise NotPossibleHere(
+            f"{adapter.name} has no address to ping from; "
+            f"put it into the subnet first: portcall match {addresses[0]}"
+        )
+    facts: list[Replied | Unanswered] = []
+    asyncio.run(ping(adapter.name, addresses, count, interval, wait, site.pace, facts.append))
+    results = summarise(addresses, facts)
+    names = {row.address: row.name for row in plan}
+    if as_json:
+        print_json({"adapter": adapter.name, "targets": [_document(result) for result in results]})
+    else:
+        shown = table("address", "name", "echoes", "lost", "shortest", "median", "longest", "why")
+        for result in results:
+            lost = result.sent - result.received
+            shown.add_row(
+                cell(result.target, "bold"),
+                cell(names.get(result.target)),
+                f"{result.received} of {result.sent}",
+                cell(f"{result.loss:.0%}", "red" if lost else ""),
+                cell(milliseconds(result.shortest)),
+                cell(milliseconds(result.middle)),
+                cell(milliseconds(result.longest)),
+                cell(result.reason, "yellow") if result.reason else "",
+            )
+        console().print(shown)
+    return YES if all(result.answers for result in results) else NO
+
+
+def _document(result: Reachability) -> dict[str, object]:
+    def ms(seconds: float | None) -> float | None:
+        return None if seconds is None else round(seconds * 1000, 3)
+
+    return {
+        "address": str(result.target),
+        "sent": result.sent,
+        "received": result.received,
+        "shortest_ms": ms(result.shortest),
+        "median_ms": ms(result.middle),
+        "longest_ms": ms(result.longest),
+        "reason": result.reason,
+    }

@@ -1,0 +1,106 @@
+"""The demo's story, told on the practice plant's workstation: run as a program of its own.
+
+Every step is a command line that is really run. Each has the exit codes that belong to the story;
+another one ends the demo with 1, so that the demo is a test as well.
+"""
+
+from __future__ import annotations
+
+import shlex
+import subprocess
+import sys
+import time
+from dataclasses import dataclass
+
+from rich.text import Text
+
+from portcall.cli.main import NO, YES
+from portcall.cli.show import console
+
+_PROMPT = "tern-point$ "
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """What is told, the line that is typed, and the exit code it ends with."""
+
+    told: str
+    line: str
+    ends_with: int = YES
+
+
+STORY = (
+    Step(
+        "A laptop with two adapters, one cable in the dryer line's panel. Which adapter is it?",
+        "portcall adapters",
+    ),
+    Step(
+        "usb0 has the cable, and no address. What is on the wire? Looking changes nothing.",
+        "portcall find",
+    ),
+    Step(
+        "Two devices have addresses, three ask for one. Into the plant's subnet, then.",
+        "portcall match dryer-plc",
+    ),
+    Step(
+        "The plan says who gets which address. Serve it for six seconds.",
+        "portcall assign --for 6",
+        NO,
+    ),
+    Step(
+        "fan-drive-2's MAC was copied wrong: its label says 58, the plan 53. Correct the plan …",
+        "sed -i s/4C-0E-53/4C-0E-58/ plan.csv",
+    ),
+    Step(
+        "… and serve that one again.",
+        "portcall assign fan-drive-2 --until-done --for 15",
+    ),
+    Step("What is on the wire now?", "portcall find"),
+    Step(
+        "Is it the right one, everywhere? The weigh house gateway is still to be set by hand.",
+        "portcall verify",
+        NO,
+    ),
+    Step(
+        "Nobody told fan-drive-1 to keep its address. Somebody switches the panel off and on …",
+        "portcall plant power-cycle fan-drive-1",
+    ),
+    Step(
+        "… and the drive is lost: back to asking, and nobody serves.",
+        "portcall reach fan-drive-1 dryer-plc --count 2",
+        NO,
+    ),
+    Step("Done for today: the laptop goes back to what it was.", "portcall restore"),
+)
+
+
+def tell(story: tuple[Step, ...] = STORY) -> int:
+    """Tell the story; gives 0 when every step ended as it should."""
+    out = console()
+    began = time.monotonic()
+    for number, step in enumerate(story, start=1):
+        out.print(Text(f"\n{number}. {step.told}", style="bold cyan"))
+        out.print(Text.assemble((_PROMPT, "dim"), (step.line, "bold")))
+        sys.stdout.flush()
+        words = shlex.split(step.line)
+        if words[0] == "portcall":
+            words[:1] = [sys.executable, "-m", "portcall"]
+        code = subprocess.run(words, check=False).returncode
+        if code != step.ends_with:
+            out.print(Text(f"this ended with {code}, it should with {step.ends_with}", "bold red"))
+            return NO
+        if code == NO:
+            out.print(Text("(exit code 1: the answer is no)", style="dim"))
+    out.print(
+        Text(
+            f"\nThat was the job, in {time.monotonic() - began:.0f} seconds. "
+            "By hand, on the same plant:\n",
+            style="bold cyan",
+        ),
+        Text.assemble(("    portcall plant shell", "bold"), "      then any line from above"),
+    )
+    return YES
+
+
+if __name__ == "__main__":
+    sys.exit(tell())

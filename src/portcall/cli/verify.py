@@ -1,0 +1,118 @@
+"""``portcall verify``."""
+
+from __future__ import annotations
+
+import asyncio
+from ipaddress import IPv4Address
+
+import click
+
+from portcall.cli.find import what
+from portcall.cli.main import NO, YES
+from portcall.cli.show import (
+    cell,
+    console,
+    json_option,
+    milliseconds,
+    note,
+    print_json,
+    table,
+)
+from portcall.cli.workplace import adapter_option, chosen_adapter, this_site, usual_ranges
+from portcall.core.adapter import Adapter
+from portcall.core.find.devices import Device, merge
+from portcall.core.plan import Plan
+from portcall.core.reach.ping import Replied, Unanswered
+from portcall.core.reach.statistics import Reachability, summarise
+from portcall.core.trouble import BadInput
+from portcall.core.verify import Judgement, Verdict, judge, unplanned
+from portcall.host.jobs.identify import identify
+from portcall.host.jobs.look import NotRun, look
+from portcall.host.jobs.ping import ping
+from portcall.site.folder import Site
+from portcall.site.makers import maker_lookup
+
+_ECHOES = 3
+_ECHO_INTERVAL = 0.2
+_ECHO_WAIT = 1.0
+
+
+@click.command("verify")
+@adapter_option
+@json_option
+def verify_command(adapter_name: str | None, as_json: bool) -> int:
+    """Hold the plan against the wire: is each device there, the right one, and answering?
+
+    Ends with 0 when every planned device is right.
+    """
+    site = this_site()
+    plan = site.plan()
+    if not plan.devices:
+        raise BadInput("there is no plan to verify: no plan.csv in this folder or above it")
+    adapter = chosen_adapter(adapter_name)
+    devices, reached, not_run = asyncio.run(_gather(adapter, site, plan))
+    judgements = judge(plan, devices, reached)
+    others = unplanned(plan, devices)
+    right = [j for j in judgements if j.verdict is Verdict.RIGHT]
+    if as_json:
+        rows = [_document(judgement) for judgement in judgements]
+        print_json({"rows": rows, "unplanned": [_other(device) for device in others]})
+        return YES if len(right) == len(judgements) else NO
+    shown = table("name", "address", "verdict", "ping", "identity and findings", wrap=_WRAP)
+    for judgement in judgements:
+        details = [judgement.identity or "", *judgement.findings]
+        shown.add_row(
+            cell(judgement.row.name, "bold"),
+            cell(judgement.row.address),
+            cell(judgement.verdict, _STYLES.get(judgement.verdict, "bold red")),
+            cell(milliseconds(judgement.seconds)),
+            cell("\n".join(detail for detail in details if detail)),
+        )
+    out = console()
+    out.print(shown)
+    for device in others:
+        at = ", ".join(str(address) for address in device.addresses) or "no address"
+        out.print(f"not in the plan: {device.mac or '–'} at {at} {what(device)}", style="yellow")
+    for each in not_run:
+        note(f"not run: {each.method}: {each.reason}")
+    note(f"{len(right)} of {len(judgements)} planned devices are right")
+    return YES if len(right) == len(judgements) else NO
+
+
+_WRAP = ("identity and findings",)
+_STYLES = {Verdict.RIGHT: "bold green", Verdict.ASKING: "bold yellow"}
+
+
+async def _gather(
+    adapter: Adapter, site: Site, plan: Plan
+) -> tuple[tuple[Device, ...], dict[IPv4Address, Reachability], tuple[NotRun, ...]]:
+    """Look, then ask the planned addresses that this computer can speak to."""
+    seen = await look(adapter, usual_ranges(adapter, site, plan), site.pace)
+    addresses = [row.address for row in plan if adapter.on_subnet_of(row.address)]
+    facts: list[Replied | Unanswered] = []
+    said = await asyncio.gather(
+        identify(adapter.name, addresses, site.pace),
+        ping(adapter.name, addresses, _ECHOES, _ECHO_INTERVAL, _ECHO_WAIT, site.pace, facts.append),
+    )
+    devices = merge((*seen.sightings, *said[0]), maker_lookup(site.makers), plan)
+    return devices, {r.target: r for r in summarise(addresses, facts)}, seen.not_run
+
+
+def _document(judgement: Judgement) -> dict[str, object]:
+    row = judgement.row
+    return {
+        "name": row.name,
+        "mac": str(row.mac) if row.mac else None,
+        "address": str(row.address),
+        "verdict": judgement.verdict,
+        "findings": list(judgement.findings),
+        "identity": judgement.identity,
+    }
+
+
+def _other(device: Device) -> dict[str, object]:
+    return {
+        "mac": str(device.mac) if device.mac else None,
+        "addresses": [str(address) for address in device.addresses],
+        "what": what(device) or None,
+    }

@@ -1,0 +1,112 @@
+"""Where a command stands: the site it is in, the plan, the adapter it may use."""
+
+from __future__ import annotations
+
+from ipaddress import IPv4Address, IPv4Network
+from pathlib import Path
+
+import click
+
+from portcall.cli.show import note
+from portcall.core import adapter as adapter_rules
+from portcall.core.adapter import Adapter
+from portcall.core.address import (
+    AddressError,
+    AddressRange,
+    hosts,
+    joined,
+    parse_address,
+    parse_range,
+    parse_subnet,
+)
+from portcall.core.plan import Plan, PlanError
+from portcall.core.trouble import BadInput
+from portcall.host.adapters import read_adapters
+from portcall.site.folder import Site, find_site
+from portcall.site.journal import open_matches
+
+adapter_option = click.option(
+    "--adapter",
+    "adapter_name",
+    metavar="NAME",
+    help="The adapter with the plant's cable. Without it, the only wired one that fits is used.",
+)
+
+MOST_ADDRESSES = 65_536
+
+
+def this_site() -> Site:
+    """The site that the current folder is in."""
+    return find_site(Path.cwd())
+
+
+def plan_if_sound(site: Site) -> Plan:
+    """The site's plan for a command that can do without: a broken one is said and left out."""
+    try:
+        return site.plan()
+    except PlanError as error:
+        note(f"the plan is left out, it has {len(error.problems)} mistakes: portcall plan check")
+        return Plan()
+
+
+def adapters_now() -> tuple[Adapter, ...]:
+    """This computer's adapters, with addresses that match added named so."""
+    return read_adapters((entry.adapter, entry.added) for entry in open_matches())
+
+
+def chosen_adapter(name: str | None) -> Adapter:
+    """The adapter to use; says which when nobody named it. Raises NotPossibleHere."""
+    adapter = adapter_rules.choose(adapters_now(), name)
+    if name is None:
+        note(f"on {adapter.name}, the only wired adapter with link and no default route")
+    return adapter
+
+
+def parse_target(text: str, plan: Plan) -> IPv4Address | IPv4Network:
+    """A device's address, a subnet, or the name of a planned device. Raises BadInput."""
+    row = plan.by_name(text)
+    if row:
+        return row.address
+    looks_numeric = text[:1].isdigit() and all(c.isdigit() or c in "./" for c in text)
+    if not looks_numeric:
+        raise BadInput(f"{text}: is no address, and {_names(plan)}")
+    return parse_subnet(text) if "/" in text else parse_address(text)
+
+
+def parse_targets(texts: tuple[str, ...], plan: Plan) -> tuple[AddressRange, ...]:
+    """Addresses, ranges, subnets and planned names. Raises BadInput."""
+    spans = []
+    for text in texts:
+        row = plan.by_name(text)
+        if row:
+            spans.append(AddressRange(row.address, row.address))
+        elif text[:1].isdigit():
+            spans.append(parse_range(text))
+        else:
+            raise BadInput(f"{text}: is no address or range, and {_names(plan)}")
+    return bounded(joined(spans))
+
+
+def bounded(ranges: tuple[AddressRange, ...]) -> tuple[AddressRange, ...]:
+    """The ranges, unless they are more than anybody means. Raises AddressError."""
+    total = sum(len(span) for span in ranges)
+    if total > MOST_ADDRESSES:
+        shown = ", ".join(str(span) for span in ranges)
+        raise AddressError(
+            f"{shown}: has {total:,} addresses; one sweep takes at most {MOST_ADDRESSES:,}; "
+            "name a smaller range"
+        )
+    return ranges
+
+
+def usual_ranges(adapter: Adapter, site: Site, plan: Plan) -> tuple[AddressRange, ...]:
+    """Where to look when nobody says: the adapter's subnets, the site's, and makers' defaults."""
+    spans = [hosts(own.network) for own in adapter.interfaces]
+    spans += [hosts(subnet.network) for subnet in site.subnets]
+    spans += [AddressRange(row.address, row.address) for row in plan]
+    return bounded(joined([*spans, *site.maker_defaults]))
+
+
+def _names(plan: Plan) -> str:
+    names = ", ".join(row.name for row in plan)
+    return f"the plan has {names}" if names else "there is no plan here that could name it"

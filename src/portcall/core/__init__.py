@@ -1,0 +1,1 @@
+"""The job as pure computation: no sockets, files, clock, randomness, Click or Rich."""

@@ -1,0 +1,1 @@
+"""Giving planned devices their addresses over BOOTP and DHCP, and asking for one."""

@@ -1,0 +1,111 @@
+"""The one shape of every exchange on the wire.
+
+A conversation is a state machine without I/O. It is told what was heard and what time it is; it
+answers with what to send and what it learnt; it says when it wants to be woken. The address
+server, a ping, a sweep, the BOOTP client in a simulated drive: all have this shape, and
+``host.runner`` drives any number of them. Tests drive them with a list of packets and made-up
+times.
+
+Rules that hold for all of them:
+
+- Times are seconds on one clock that never goes back; the caller brings them.
+- ``Send`` asks for a packet to leave; the pacer decides when. ``left`` then says that it did, and
+  at what time. A conversation with much to send puts the next packet in its answer to ``left``,
+  so that one that sweeps 65,534 addresses queues one packet, not all.
+- ``wake_at`` is read after every call. ``over`` once true stays true.
+- The methods are generators: what they return must be iterated to the end.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from ipaddress import IPv4Address
+from typing import Generic, TypeAlias, TypeVar
+
+
+@dataclass(frozen=True, slots=True)
+class Frame:
+    """One Ethernet frame on the adapter, from destination MAC to the end of the payload."""
+
+    data: bytes
+
+
+@dataclass(frozen=True, slots=True)
+class Endpoint:
+    """An IPv4 address and a UDP or TCP port."""
+
+    address: IPv4Address
+    port: int
+
+
+@dataclass(frozen=True, slots=True)
+class Datagram:
+    """A UDP payload and the other side: where it came from, or where it goes."""
+
+    peer: Endpoint
+    payload: bytes
+
+
+@dataclass(frozen=True, slots=True)
+class IcmpPacket:
+    """An ICMP message and the other side; ``ttl`` is what was left of it on arrival."""
+
+    peer: IPv4Address
+    message: bytes
+    ttl: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class StreamBytes:
+    """Bytes of a TCP stream, as they came; an empty one says the other side has closed."""
+
+    data: bytes
+
+
+P = TypeVar("P")
+F = TypeVar("F")
+
+
+@dataclass(frozen=True, slots=True)
+class Send(Generic[P]):
+    """Let this packet leave, as soon as the pacer allows."""
+
+    packet: P
+
+
+@dataclass(frozen=True, slots=True)
+class Report(Generic[F]):
+    """This was learnt."""
+
+    fact: F
+
+
+Actions: TypeAlias = Iterator[Send[P] | Report[F]]
+
+
+class Conversation(Generic[P, F]):
+    """What the runner drives: packets of type ``P`` in and out, facts of type ``F`` out."""
+
+    wake_at: float | None = None
+    over: bool = False
+
+    def begin(self, now: float) -> Actions[P, F]:
+        """Start: called once, first."""
+        yield from ()
+
+    def heard(self, packet: P, now: float) -> Actions[P, F]:
+        """A packet arrived at ``now`` (the kernel's receive time where it gives one)."""
+        yield from ()
+
+    def left(self, packet: P, now: float) -> Actions[P, F]:
+        """A packet of this conversation left the computer at ``now``."""
+        yield from ()
+
+    def unsent(self, packet: P, reason: str, now: float) -> Actions[P, F]:
+        """A packet could not leave; by default the conversation goes on as if it was lost."""
+        yield from self.left(packet, now)
+
+    def woke(self, now: float) -> Actions[P, F]:
+        """``wake_at`` has come."""
+        yield from ()

@@ -1,0 +1,76 @@
+"""Choosing the workstation's own address in a device's subnet."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator, Sequence
+from dataclasses import dataclass
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+
+from portcall.core.address import hosts
+from portcall.core.plan import ASSUMED_PREFIX, Plan, Subnet
+from portcall.core.trouble import BadInput
+
+
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """The subnet to be in, and the device meant, when it was one; ``prefix_from`` says who knew."""
+
+    network: IPv4Network
+    target: IPv4Address | None
+    prefix_from: str
+
+    @property
+    def prefix_assumed(self) -> bool:
+        """True when nobody knew the mask."""
+        return self.prefix_from == "assumed"
+
+
+def wanted_for(target: IPv4Address | IPv4Network, plan: Plan, subnets: Sequence[Subnet]) -> Wanted:
+    """The subnet a target is in: from the plan, the site, or else assumed to be a /24."""
+    if isinstance(target, IPv4Network):
+        return Wanted(target, None, "typed")
+    row = plan.by_address(target)
+    if row and not row.mask_assumed:
+        return Wanted(row.interface.network, target, "plan")
+    for subnet in subnets:
+        if target in subnet.network:
+            return Wanted(subnet.network, target, "site")
+    assumed = IPv4Network((target, ASSUMED_PREFIX), strict=False)
+    return Wanted(assumed, target, "assumed")
+
+
+def candidates(
+    wanted: Wanted, preferred: IPv4Address | None, avoid: Collection[IPv4Address]
+) -> Iterator[IPv4Address]:
+    """Addresses the workstation may try, best first.
+
+    The site's own choice, then the host numbers below the target, nearest first, then above it;
+    without a target, from the top of the subnet down. Never the target, the network or broadcast
+    number, or one of ``avoid`` (planned addresses, gateways).
+    """
+    usable = hosts(wanted.network)
+
+    def free(address: IPv4Address) -> bool:
+        return address in usable and address != wanted.target and address not in avoid
+
+    if preferred is not None and free(preferred):
+        yield preferred
+    start = int(wanted.target) if wanted.target is not None else int(usable.last) + 1
+    below = range(min(start - 1, int(usable.last)), int(usable.first) - 1, -1)
+    above = range(max(start + 1, int(usable.first)), int(usable.last) + 1)
+    for numbers in (below, above):
+        for number in numbers:
+            address = IPv4Address(number)
+            if address != preferred and free(address):
+                yield address
+
+
+def check_own(interface: IPv4Interface, plan: Plan, subnets: Sequence[Subnet]) -> None:
+    """Raise BadInput when an address chosen by hand is planned for a device or is a gateway."""
+    row = plan.by_address(interface.ip)
+    if row:
+        raise BadInput(
+            f"{interface.ip}: the plan gives it to {row.name}; choose an address no device has"
+        )
+    if any(subnet.gateway == interface.ip for subnet in subnets):
+        raise BadInput(f"{interface.ip}: is the subnet's gateway; choose another address")

@@ -1,0 +1,29 @@
+"""The pacer: a token bucket between the conversations and the wire. Plants are fragile."""
+
+from __future__ import annotations
+
+DEFAULT_PACE = 200.0
+"""Packets a second for sweeps: a sweep of a /24 takes a second and a quarter."""
+
+HIGHEST_PACE = 2000.0
+"""Above this, old devices drop what is meant for them."""
+
+
+class Pacer:
+    """Allows ``rate`` packets a second and at most ``burst`` of them back to back."""
+
+    def __init__(self, rate: float = DEFAULT_PACE, burst: int = 4) -> None:
+        if rate <= 0 or burst < 1:
+            raise ValueError("a pace is above 0 packets a second, a burst at least 1")
+        self._gap = 1.0 / rate
+        self._slack = (burst - 1) * self._gap
+        # The bucket as one number: when it will be full again. A packet moves it on by one gap.
+        self._full_at = float("-inf")
+
+    def ready_at(self, now: float) -> float:
+        """The time, now or later, from which the next packet may leave."""
+        return max(now, self._full_at - self._slack)
+
+    def spend(self, now: float) -> None:
+        """A packet left at ``now``."""
+        self._full_at = max(self._full_at, now) + self._gap

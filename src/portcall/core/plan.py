@@ -1,0 +1,342 @@
+"""The plan: which device shall have which address. Its rows, its rules, reading it from CSV.
+
+Spreadsheet exports are accepted as they come: byte order mark, semicolons or tabs, CRLF, MACs in
+any usual notation, masks dotted or as prefix length. Every broken rule is found in one reading;
+a plan with one broken rule is no plan, nothing of it is used.
+"""
+
+from __future__ import annotations
+
+import csv
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass, replace
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+from typing import TypeVar
+
+from portcall.core.address import (
+    AddressError,
+    Mac,
+    check_device_address,
+    check_host,
+    parse_address,
+    parse_interface,
+    parse_mac,
+    parse_mask,
+)
+from portcall.core.printable import printable
+from portcall.core.trouble import BadInput
+
+COLUMNS = ("name", "mac", "address", "mask", "gateway", "kind", "place", "note")
+REQUIRED = ("name", "address")
+ASSUMED_PREFIX = 24
+LONGEST_NAME = 63
+_LARGEST_FILE = 4 * 1024 * 1024
+
+T = TypeVar("T")
+
+
+@dataclass(frozen=True, slots=True)
+class Subnet:
+    """A subnet of the site, and the gateway devices in it use, if any."""
+
+    network: IPv4Network
+    gateway: IPv4Address | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class PlannedDevice:
+    """One row of the plan; ``line`` is where it stands in the file, 0 when it was typed."""
+
+    name: str
+    interface: IPv4Interface
+    mac: Mac | None = None
+    gateway: IPv4Address | None = None
+    kind: str = ""
+    place: str = ""
+    note: str = ""
+    mask_assumed: bool = False
+    line: int = 0
+
+    @property
+    def address(self) -> IPv4Address:
+        """The planned address, without its mask."""
+        return self.interface.ip
+
+
+@dataclass(frozen=True, slots=True)
+class Plan:
+    """The rows, in the order of the file."""
+
+    devices: tuple[PlannedDevice, ...] = ()
+
+    def __iter__(self) -> Iterator[PlannedDevice]:
+        return iter(self.devices)
+
+    def by_mac(self, mac: Mac | None) -> PlannedDevice | None:
+        """The row for a MAC, or None."""
+        return next((row for row in self.devices if mac is not None and row.mac == mac), None)
+
+    def by_name(self, name: str) -> PlannedDevice | None:
+        """The row of a name, in upper or lower case, or None."""
+        folded = name.strip().casefold()
+        return next((row for row in self.devices if row.name.casefold() == folded), None)
+
+    def by_address(self, address: IPv4Address) -> PlannedDevice | None:
+        """The row for an address, or None."""
+        return next((row for row in self.devices if row.address == address), None)
+
+    def with_pair(self, pair: PlannedDevice) -> Plan:
+        """This plan with a typed pair standing in for the row of its address or MAC, or added.
+
+        Raises BadInput when the pair's MAC and its address belong to two different rows.
+        """
+        here, there = self.by_address(pair.address), self.by_mac(pair.mac)
+        if here and there and here is not there:
+            raise BadInput(
+                f"{pair.mac}={pair.interface}: the plan has {there.name} for this MAC and "
+                f"{here.name} for this address; correct the plan, or type an address that is free"
+            )
+        old = here or there
+        if old is None:
+            return Plan((*self.devices, pair))
+        new = replace(old, mac=pair.mac, interface=pair.interface)
+        return Plan(tuple(new if row is old else row for row in self.devices))
+
+
+@dataclass(frozen=True, slots=True)
+class Problem:
+    """One broken rule: where, what stands there, and what is wrong with it."""
+
+    line: int
+    column: str | None
+    text: str
+
+    def __str__(self) -> str:
+        place = f"line {self.line}" + (f", column {self.column}" if self.column else "")
+        return f"{place}: {self.text}"
+
+
+class PlanError(BadInput):
+    """A plan that breaks rules; ``problems`` has all of them."""
+
+    def __init__(self, source: str, problems: Sequence[Problem]) -> None:
+        super().__init__("\n".join(f"{source} {problem}" for problem in problems))
+        self.problems = tuple(problems)
+
+
+def prefix_for(address: IPv4Address, subnets: Iterable[Subnet]) -> int | None:
+    """The prefix length of the site's subnet that holds an address, or None."""
+    return next((s.network.prefixlen for s in subnets if address in s.network), None)
+
+
+def parse_pair(text: str, subnets: Sequence[Subnet] = ()) -> PlannedDevice:
+    """Read ``MAC=ADDRESS[/N]`` as typed; the MAC stands in as the name."""
+    mac_text, equals, address_text = text.partition("=")
+    if not equals:
+        raise BadInput(f"{text}: write it as MAC=ADDRESS, 02-77-B1-00-00-21=10.61.20.21/24")
+    mac = parse_mac(mac_text)
+    assumed = False
+    if "/" not in address_text:
+        address = parse_address(address_text)
+        prefix = prefix_for(address, subnets)
+        assumed = prefix is None
+        address_text = f"{address}/{prefix or ASSUMED_PREFIX}"
+    return PlannedDevice(str(mac), parse_interface(address_text), mac, mask_assumed=assumed)
+
+
+def parse_plan(data: bytes, source: str, subnets: Sequence[Subnet] = ()) -> Plan:
+    """Read a plan from the bytes of a CSV file; ``source`` names it in messages.
+
+    ``subnets`` are the site's: they give the mask where a row has none.
+    Raises PlanError with every rule broken.
+    """
+    reading = _Reading(subnets)
+    plan = reading.read(data)
+    if reading.problems:
+        problems = sorted(reading.problems, key=lambda problem: problem.line)
+        raise PlanError(source, problems)
+    return plan
+
+
+def _decode(data: bytes) -> str:
+    """Text in UTF-8, or in the code page that spreadsheets still export; raises BadInput."""
+    if len(data) > _LARGEST_FILE:
+        raise BadInput(f"has {len(data)} octets; a plan has at most {_LARGEST_FILE}")
+    if data.startswith((b"\xff\xfe", b"\xfe\xff")):
+        try:
+            return data.decode("utf-16")
+        except UnicodeDecodeError:
+            raise BadInput("is not text; save it from the spreadsheet as CSV (UTF-8)") from None
+    control = next((o for o in data if o < 32 and o not in b"\t\r\n"), None)
+    if control is not None:
+        raise BadInput(
+            f"is not text (it has an octet {control:#04x}); save it from the spreadsheet as "
+            "CSV (UTF-8)"
+        )
+    try:
+        return data.decode("utf-8-sig")
+    except UnicodeDecodeError:
+        return data.decode("cp1252", errors="replace")
+
+
+class _Reading:
+    """One pass over a file, gathering every problem."""
+
+    def __init__(self, subnets: Sequence[Subnet]) -> None:
+        self.subnets = subnets
+        self.problems: list[Problem] = []
+        self._seen: dict[tuple[str, object], PlannedDevice] = {}
+
+    def read(self, data: bytes) -> Plan:
+        try:
+            text = _decode(data)
+        except BadInput as trouble:
+            self._problem(1, None, str(trouble))
+            return Plan()
+        lines = text.splitlines(keepends=True)
+        head = next((line for line in lines if line.strip()), "")
+        delimiter = max(",;\t", key=head.count)
+        rows = csv.reader(lines, delimiter=delimiter)
+        names: list[str] = []
+        devices: list[PlannedDevice] = []
+        line = 1
+        try:
+            for cells in rows:
+                if any(cell.strip() for cell in cells):
+                    if not names:
+                        names = self._header(cells, line)
+                        if self.problems:
+                            return Plan()
+                    else:
+                        device = self._row(names, cells, line)
+                        if device:
+                            devices.append(device)
+                line = rows.line_num + 1
+        except csv.Error as error:
+            self._problem(line, None, f"is not CSV: {error}")
+        if not devices and not self.problems:
+            self._problem(1, None, f"is empty; a plan starts with the line {','.join(COLUMNS)}")
+        return Plan(tuple(devices))
+
+    def _problem(self, line: int, column: str | None, text: str) -> None:
+        self.problems.append(Problem(line, column, text))
+
+    def _header(self, cells: list[str], line: int) -> list[str]:
+        names = [cell.strip().lower() for cell in cells]
+        for name in REQUIRED:
+            if name not in names:
+                found = printable(", ".join(name for name in names if name))
+                self._problem(
+                    line, name, f"is missing; the header has {found}; it needs name and address"
+                )
+        for name in COLUMNS:
+            if names.count(name) > 1:
+                self._problem(line, name, "stands twice in the header; keep one")
+        return names
+
+    def _row(self, names: list[str], cells: list[str], line: int) -> PlannedDevice | None:
+        found_before = len(self.problems)
+        if len(cells) > len(names) and any(cell.strip() for cell in cells[len(names) :]):
+            extra = printable(next(cell for cell in cells[len(names) :] if cell.strip()))
+            self._problem(
+                line, None, f"has {len(cells)} cells, the header {len(names)}; {extra!r} is over"
+            )
+        cell = dict(zip(names, (cell.strip() for cell in cells), strict=False))
+        name = self._name(cell.get("name", ""), line)
+        mac = self._value("mac", cell, line, parse_mac)
+        address = self._value("address", cell, line, parse_address)
+        prefix = self._value("mask", cell, line, parse_mask)
+        gateway = self._value("gateway", cell, line, parse_address)
+        if not cell.get("address"):
+            self._problem(line, "address", "is empty; every row needs an address")
+        if name is None or address is None or len(self.problems) > found_before:
+            self._check_alone(address, line, found_before)
+            return None
+        assumed = False
+        if prefix is None:
+            prefix = prefix_for(address, self.subnets)
+            assumed = prefix is None
+        interface = IPv4Interface((address, prefix or ASSUMED_PREFIX))
+        device = PlannedDevice(
+            name,
+            interface,
+            mac,
+            gateway,
+            printable(cell.get("kind", "")),
+            printable(cell.get("place", "")),
+            printable(cell.get("note", "")),
+            assumed,
+            line,
+        )
+        self._check_rules(device)
+        return device
+
+    def _name(self, text: str, line: int) -> str | None:
+        if not text:
+            self._problem(line, "name", "is empty; every row needs a name")
+        elif text != printable(text) or len(text) > LONGEST_NAME:
+            self._problem(
+                line,
+                "name",
+                f"{printable(text, 40)!r} has characters that cannot be shown, doubled spaces or "
+                f"over {LONGEST_NAME} characters",
+            )
+        elif text.replace(".", "").replace("/", "").isdigit():
+            self._problem(line, "name", f"{text!r} would be taken for an address; add a letter")
+        else:
+            return text
+        return None
+
+    def _value(
+        self, column: str, cell: dict[str, str], line: int, parse: Callable[[str], T]
+    ) -> T | None:
+        text = cell.get(column, "")
+        if not text:
+            return None
+        try:
+            return parse(printable(text))
+        except AddressError as error:
+            self._problem(line, column, str(error))
+            return None
+
+    def _check_alone(self, address: IPv4Address | None, line: int, found_before: int) -> None:
+        """What can be said of an address when the rest of its row cannot be used."""
+        if address is None or any(p.column == "address" for p in self.problems[found_before:]):
+            return
+        try:
+            check_device_address(address)
+        except AddressError as error:
+            self._problem(line, "address", str(error))
+
+    def _check_rules(self, device: PlannedDevice) -> None:
+        try:
+            check_host(device.interface)
+        except AddressError as error:
+            self._problem(device.line, "address", str(error))
+        gateway, network = device.gateway, device.interface.network
+        if gateway is not None:
+            if gateway not in network:
+                self._problem(
+                    device.line,
+                    "gateway",
+                    f"{gateway}: is outside {network}, where {device.name} would look for it",
+                )
+            elif gateway == device.address:
+                self._problem(device.line, "gateway", f"{gateway}: is the device's own address")
+            elif gateway in (network.network_address, network.broadcast_address):
+                self._problem(
+                    device.line, "gateway", f"{gateway}: is the network or broadcast number"
+                )
+        for column, value in (
+            ("name", device.name.casefold()),
+            ("address", device.address),
+            ("mac", device.mac),
+        ):
+            if value is None:
+                continue
+            first = self._seen.setdefault((column, value), device)
+            if first is not device:
+                shown = device.name if column == "name" else value
+                self._problem(
+                    device.line, column, f"{shown}: stands on line {first.line} too ({first.name})"
+                )

@@ -1,0 +1,33 @@
+"""Text from the network is hostile until it has been through here."""
+
+from __future__ import annotations
+
+import unicodedata
+
+LONGEST = 120
+
+
+def printable(text: str, longest: int = LONGEST) -> str:
+    """One line of ordinary characters, at most ``longest`` of them.
+
+    Control, format and private-use characters, surrogates and unassigned code points (Unicode
+    general category C), and line and paragraph separators become a space: nothing that could move
+    the cursor, colour the terminal or turn the reading direction gets through.
+    """
+    kept = "".join(
+        " "
+        if unicodedata.category(character)[0] == "C" or character in "\u2028\u2029"
+        else character
+        for character in text[: longest * 4]
+    )
+    line = " ".join(kept.split())
+    return line if len(line) <= longest else line[: longest - 1] + "…"
+
+
+def decoded(data: bytes) -> str:
+    """Text that a device sent, as UTF-8 or else Latin-1, made printable."""
+    try:
+        text = data.decode("utf-8")
+    except UnicodeDecodeError:
+        text = data.decode("latin-1")
+    return printable(text)

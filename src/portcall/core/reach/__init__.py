@@ -1,0 +1,1 @@
+"""Is it reachable: echo requests and what their times say."""

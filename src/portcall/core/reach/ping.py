@@ -1,0 +1,129 @@
+"""Echo requests to any number of targets (RFC 792, Echo), and what became of each."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from ipaddress import IPv4Address
+
+from portcall.core.conversation import Actions, Conversation, IcmpPacket, Report, Send
+from portcall.core.wire import icmp
+from portcall.core.wire.octets import Malformed
+
+PAYLOAD = bytes(range(48))
+"""48 octets make the frame 90 octets long; the pattern shows up in a capture."""
+
+
+@dataclass(frozen=True, slots=True)
+class Replied:
+    """An echo came back: ``seconds`` is the round-trip time by the kernel's receive timestamp."""
+
+    target: IPv4Address
+    sequence: int
+    seconds: float
+    ttl: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class Unanswered:
+    """No echo came back in time, or something said why it will not."""
+
+    target: IPv4Address
+    sequence: int
+    reason: str
+
+
+class Ping(Conversation[IcmpPacket, Replied | Unanswered]):
+    """Rounds of one request to each target, ``interval`` seconds apart; over when all are settled.
+
+    ``identifier`` is what the socket puts in the messages; sequence numbers tell the rest.
+    """
+
+    def __init__(
+        self,
+        targets: Sequence[IPv4Address],
+        identifier: int,
+        count: int = 4,
+        interval: float = 1.0,
+        wait: float = 1.0,
+    ) -> None:
+        self._all = tuple(dict.fromkeys(targets))
+        self._identifier = identifier
+        self._rounds_left = count
+        self._interval = interval
+        self._wait = wait
+        self._round = 0
+        self._round_at = 0.0
+        self._targets: Iterator[IPv4Address] = iter(())
+        self._sending = False
+        self._pending: dict[tuple[IPv4Address, int], float] = {}
+
+    def begin(self, now: float) -> Actions[IcmpPacket, Replied | Unanswered]:
+        """Start the first round."""
+        yield from self._next_round(now)
+
+    def left(self, packet: IcmpPacket, now: float) -> Actions[IcmpPacket, Replied | Unanswered]:
+        """A request is out; its time runs from here."""
+        self._pending[packet.peer, self._round] = now
+        yield from self._next_request(now)
+
+    def unsent(
+        self, packet: IcmpPacket, reason: str, now: float
+    ) -> Actions[IcmpPacket, Replied | Unanswered]:
+        """The computer itself could not send it: the most useful reason of all."""
+        yield Report(Unanswered(packet.peer, self._round, reason))
+        yield from self._next_request(now)
+
+    def heard(self, packet: IcmpPacket, now: float) -> Actions[IcmpPacket, Replied | Unanswered]:
+        """An echo, or an error about one."""
+        try:
+            said = icmp.parse_answer(packet.message)
+        except Malformed:
+            return
+        if said is None or said.identifier != self._identifier:
+            return
+        if isinstance(said, icmp.Undelivered):
+            if self._pending.pop((said.destination, said.sequence), None) is not None:
+                reason = f"{said.reason}, says {packet.peer}"
+                yield Report(Unanswered(said.destination, said.sequence, reason))
+        elif said.is_reply:
+            sent = self._pending.pop((packet.peer, said.sequence), None)
+            if sent is not None:
+                seconds = max(now - sent, 0.0)
+                yield Report(Replied(packet.peer, said.sequence, seconds, packet.ttl))
+        self._plan_wake()
+
+    def woke(self, now: float) -> Actions[IcmpPacket, Replied | Unanswered]:
+        """Give up on what is overdue; start the next round when it is time."""
+        for (target, sequence), sent in list(self._pending.items()):
+            if sent + self._wait <= now:
+                del self._pending[target, sequence]
+                yield Report(Unanswered(target, sequence, "no reply"))
+        if not self._sending and self._rounds_left and now >= self._round_at:
+            yield from self._next_round(now)
+        self._plan_wake()
+
+    def _next_round(self, now: float) -> Actions[IcmpPacket, Replied | Unanswered]:
+        self._round = (self._round + 1) & 0xFFFF
+        self._rounds_left -= 1
+        self._round_at = now + self._interval
+        self._targets = iter(self._all)
+        self._sending = True
+        yield from self._next_request(now)
+
+    def _next_request(self, now: float) -> Actions[IcmpPacket, Replied | Unanswered]:
+        target = next(self._targets, None)
+        if target is None:
+            self._sending = False
+        else:
+            echo = icmp.Echo(False, self._identifier, self._round, PAYLOAD)
+            yield Send(IcmpPacket(target, icmp.encode_echo(echo)))
+        self._plan_wake()
+
+    def _plan_wake(self) -> None:
+        overdue = min(self._pending.values(), default=None)
+        times = [] if overdue is None else [overdue + self._wait]
+        if not self._sending and self._rounds_left:
+            times.append(self._round_at)
+        self.wake_at = min(times, default=None)
+        self.over = not self._sending and not self._rounds_left and not self._pending

@@ -1,0 +1,1 @@
+"""One module a protocol: bytes to frozen values and back, nothing else."""

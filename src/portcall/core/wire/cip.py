@@ -1,0 +1,200 @@
+"""CIP's encapsulation over UDP and TCP, and List Identity in it.
+
+The CIP Networks Library, volume 2 (EtherNet/IP adaptation of CIP), chapter 2: §2-3 encapsulation
+header, §2-4 List Identity, §2-6 common packet format; volume 1, chapter 5, for the identity
+object that the reply repeats, and chapter 6 for the device profiles' numbers. Numbers are least
+significant octet first, but for the socket address in the reply.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from ipaddress import IPv4Address
+
+from portcall.core.wire.octets import Reader
+
+PORT = 44818
+HEADER_LENGTH = 24
+LIST_IDENTITY = 0x0063
+LONGEST_DATA = 65511
+"""Volume 2 §2-3.3: 65535 less the header."""
+
+_IDENTITY_ITEM = 0x000C
+_MOST_ITEMS = 16
+_SOCKET_FAMILY_INET = 2
+
+DEVICE_PROFILES = {
+    # Volume 1, chapter 6: public device profiles, in words of the trade.
+    0x02: "AC drive",
+    0x03: "motor overload",
+    0x06: "photoelectric sensor",
+    0x07: "discrete I/O",
+    0x0C: "communications adapter",
+    0x0E: "controller",
+    0x10: "position controller",
+    0x13: "DC drive",
+    0x18: "operator panel",
+    0x1B: "valve",
+    0x22: "encoder",
+    0x25: "drive",
+    0x2B: "generic device",
+    0x2C: "managed switch",
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Encapsulation:
+    """A message: the 24-octet header and the data after it."""
+
+    command: int
+    data: bytes = b""
+    session: int = 0
+    status: int = 0
+    context: bytes = bytes(8)
+    options: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Identity:
+    """The identity item of a List Identity reply."""
+
+    address: IPv4Address
+    port: int
+    vendor: int
+    device_type: int
+    product_code: int
+    major: int
+    minor: int
+    status: int
+    serial: int
+    product_name: bytes
+    state: int
+    protocol_version: int = 1
+
+    @property
+    def kind(self) -> str:
+        """The device profile in words, or its number."""
+        return DEVICE_PROFILES.get(self.device_type, f"CIP device type {self.device_type}")
+
+    @property
+    def firmware(self) -> str:
+        """The revision as it is printed on labels: major, and minor in three digits."""
+        return f"{self.major}.{self.minor:03d}"
+
+    @property
+    def serial_text(self) -> str:
+        """The serial number as it is printed on labels: eight hex digits."""
+        return f"{self.serial:08X}"
+
+
+def parse(data: bytes) -> Encapsulation:
+    """Read one whole message. Raises Malformed for a length that is not what follows."""
+    reader = Reader(data, "CIP encapsulation")
+    command, length = reader.u16_little(), reader.u16_little()
+    session, status = reader.u32_little(), reader.u32_little()
+    context, options = reader.take(8), reader.u32_little()
+    if length != reader.remaining:
+        raise reader.wrong(f"length is {length}, but {reader.remaining} octets follow")
+    return Encapsulation(command, reader.rest(), session, status, context, options)
+
+
+def whole_length(head: bytes) -> int:
+    """How long the message is whose first 24 octets these are; a TCP stream is cut by this."""
+    reader = Reader(head, "CIP encapsulation")
+    reader.u16_little()
+    length = reader.u16_little()
+    if length > LONGEST_DATA:
+        raise reader.wrong(f"length is {length}, over {LONGEST_DATA}")
+    return HEADER_LENGTH + length
+
+
+def encode(message: Encapsulation) -> bytes:
+    """The message's bytes."""
+    return b"".join(
+        (
+            message.command.to_bytes(2, "little"),
+            len(message.data).to_bytes(2, "little"),
+            message.session.to_bytes(4, "little"),
+            message.status.to_bytes(4, "little"),
+            message.context,
+            message.options.to_bytes(4, "little"),
+            message.data,
+        )
+    )
+
+
+def list_identity(context: bytes = bytes(8)) -> bytes:
+    """A List Identity request (§2-4.2); the reply repeats ``context``."""
+    return encode(Encapsulation(LIST_IDENTITY, context=context))
+
+
+def parse_identity(message: Encapsulation) -> Identity:
+    """The identity in a List Identity reply. Raises Malformed when there is none to read."""
+    reader = Reader(message.data, "CIP identity")
+    if message.command != LIST_IDENTITY or message.status != 0:
+        raise reader.wrong(f"command {message.command:#x}, status {message.status:#x}")
+    count = reader.u16_little()
+    for _ in range(min(count, _MOST_ITEMS)):
+        kind, length = reader.u16_little(), reader.u16_little()
+        item = reader.take(length)
+        if kind == _IDENTITY_ITEM:
+            return _parse_item(Reader(item, "CIP identity item"))
+    raise reader.wrong("no identity item")
+
+
+def _parse_item(reader: Reader) -> Identity:
+    version = reader.u16_little()
+    if reader.u16() != _SOCKET_FAMILY_INET:
+        raise reader.wrong("socket address is not IPv4")
+    port, address = reader.u16(), reader.address()
+    reader.take(8)
+    vendor, device_type = reader.u16_little(), reader.u16_little()
+    product_code = reader.u16_little()
+    major, minor = reader.u8(), reader.u8()
+    status, serial = reader.u16_little(), reader.u32_little()
+    name = reader.take(reader.u8())
+    return Identity(
+        address,
+        port,
+        vendor,
+        device_type,
+        product_code,
+        major,
+        minor,
+        status,
+        serial,
+        name,
+        reader.u8(),
+        version,
+    )
+
+
+def encode_identity(identity: Identity, context: bytes) -> bytes:
+    """A whole List Identity reply."""
+    item = b"".join(
+        (
+            identity.protocol_version.to_bytes(2, "little"),
+            _SOCKET_FAMILY_INET.to_bytes(2, "big"),
+            identity.port.to_bytes(2, "big"),
+            identity.address.packed,
+            bytes(8),
+            identity.vendor.to_bytes(2, "little"),
+            identity.device_type.to_bytes(2, "little"),
+            identity.product_code.to_bytes(2, "little"),
+            bytes((identity.major, identity.minor)),
+            identity.status.to_bytes(2, "little"),
+            identity.serial.to_bytes(4, "little"),
+            bytes((len(identity.product_name),)),
+            identity.product_name,
+            bytes((identity.state,)),
+        )
+    )
+    data = b"".join(
+        (
+            (1).to_bytes(2, "little"),
+            _IDENTITY_ITEM.to_bytes(2, "little"),
+            len(item).to_bytes(2, "little"),
+            item,
+        )
+    )
+    return encode(Encapsulation(LIST_IDENTITY, data, context=context))

@@ -1,0 +1,108 @@
+"""UDP over IPv4 (RFC 768), alone and as whole Ethernet frames.
+
+Address assignment needs whole frames: a device without an address can only be told one at its
+MAC, and the frame's source MAC says who asked.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from ipaddress import IPv4Address
+
+from portcall.core.address import Mac
+from portcall.core.wire import ethernet, ipv4
+from portcall.core.wire.octets import Malformed, Reader, internet_checksum
+
+CHECKSUM_OFFSET = 6
+"""Where the checksum stands in the header."""
+
+
+@dataclass(frozen=True, slots=True)
+class UdpDatagram:
+    """A datagram between two ports."""
+
+    source_port: int
+    destination_port: int
+    payload: bytes
+
+
+@dataclass(frozen=True, slots=True)
+class UdpFrame:
+    """A datagram with all that carried it over the link."""
+
+    source_mac: Mac
+    destination_mac: Mac
+    source: IPv4Address
+    destination: IPv4Address
+    datagram: UdpDatagram
+
+
+def _pseudo_header(source: IPv4Address, destination: IPv4Address, length: int) -> bytes:
+    return (
+        source.packed
+        + destination.packed
+        + bytes((0, ipv4.PROTOCOL_UDP))
+        + length.to_bytes(2, "big")
+    )
+
+
+def parse(data: bytes, source: IPv4Address, destination: IPv4Address) -> UdpDatagram:
+    """Read a datagram. Raises Malformed for a length that lies or a wrong checksum.
+
+    A checksum of zero says that the sender made none (RFC 768), which old devices do.
+    """
+    reader = Reader(data, "UDP")
+    source_port, destination_port = reader.u16(), reader.u16()
+    length, checksum = reader.u16(), reader.u16()
+    if not 8 <= length <= len(data):
+        raise reader.wrong(f"length is {length}, of {len(data)} octets here")
+    if checksum:
+        whole = _pseudo_header(source, destination, length) + data[:length]
+        if internet_checksum(whole) != 0:
+            raise reader.wrong("checksum is wrong")
+    return UdpDatagram(source_port, destination_port, reader.take(length - 8))
+
+
+def encode(datagram: UdpDatagram, source: IPv4Address, destination: IPv4Address) -> bytes:
+    """The datagram's bytes, with checksum."""
+    length = 8 + len(datagram.payload)
+    if length > 0xFFFF:
+        raise ValueError(f"a UDP datagram has at most 65535 octets, not {length}")
+    header = b"".join(
+        number.to_bytes(2, "big")
+        for number in (datagram.source_port, datagram.destination_port, length)
+    )
+    whole = _pseudo_header(source, destination, length) + header + b"\0\0" + datagram.payload
+    # RFC 768: a computed zero is sent as all ones, since zero says "no checksum".
+    checksum = internet_checksum(whole) or 0xFFFF
+    return header + checksum.to_bytes(2, "big") + datagram.payload
+
+
+def parse_frame(data: bytes) -> UdpFrame:
+    """Read an Ethernet frame that carries a whole UDP datagram over IPv4, or raise Malformed."""
+    frame = ethernet.parse(data)
+    if frame.ethertype != ethernet.ETHERTYPE_IPV4:
+        raise Malformed(f"EtherType is {frame.ethertype:#06x}, not IPv4", 12)
+    packet = ipv4.parse(frame.payload)
+    if packet.protocol != ipv4.PROTOCOL_UDP or packet.is_fragment:
+        raise Malformed("not a whole UDP datagram", 14)
+    datagram = parse(packet.payload, packet.source, packet.destination)
+    return UdpFrame(frame.source, frame.destination, packet.source, packet.destination, datagram)
+
+
+def encode_frame(frame: UdpFrame) -> bytes:
+    """The frame's bytes, ready for the link."""
+    packet = ipv4.Ipv4Packet(
+        frame.source,
+        frame.destination,
+        ipv4.PROTOCOL_UDP,
+        encode(frame.datagram, frame.source, frame.destination),
+    )
+    return ethernet.encode(
+        ethernet.EthernetFrame(
+            frame.destination_mac,
+            frame.source_mac,
+            ethernet.ETHERTYPE_IPV4,
+            ipv4.encode(packet),
+        )
+    )

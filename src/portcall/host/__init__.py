@@ -1,0 +1,1 @@
+"""The operating system: one module for each thing it gives, and the runner."""

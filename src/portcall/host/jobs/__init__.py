@@ -1,0 +1,1 @@
+"""Jobs: conversations put on an adapter's sockets and driven to their end."""

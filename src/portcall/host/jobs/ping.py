@@ -1,0 +1,31 @@
+"""Pinging targets over one adapter."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from contextlib import closing
+from ipaddress import IPv4Address
+
+from portcall.core.pacer import Pacer
+from portcall.core.reach.ping import Ping, Replied, Unanswered
+from portcall.host.echoes import Echoes
+from portcall.host.runner import Runner
+
+
+async def ping(
+    adapter: str,
+    targets: Sequence[IPv4Address],
+    count: int,
+    interval: float,
+    wait: float,
+    pace: float,
+    report: Callable[[Replied | Unanswered], None],
+) -> None:
+    """Send ``count`` rounds of echo requests; ``interval`` and ``wait`` are seconds."""
+    runner = Runner(Pacer(pace))
+    with closing(Echoes(adapter)) as echoes:
+        try:
+            conversation = Ping(targets, echoes.identifier, count, interval, wait)
+            await runner.run(conversation, echoes, report)
+        finally:
+            runner.drop(echoes)

@@ -1,0 +1,93 @@
+"""Raw Ethernet on one adapter: a Linux packet socket (packet(7))."""
+
+from __future__ import annotations
+
+import socket
+import struct
+from collections.abc import Iterator
+
+from portcall.core.address import Mac
+from portcall.core.conversation import Frame
+from portcall.core.trouble import NotPossibleHere
+from portcall.core.wire import ethernet, ipv4, udp
+from portcall.host.medium import MOST_AT_ONCE, received_at, stamp_receives
+
+_ETH_P_ALL = 0x0003
+_SOL_PACKET = 263
+_PACKET_AUXDATA = 8
+_PACKET_IGNORE_OUTGOING = 23
+_CHECKSUM_NOT_READY = 1 << 3
+_LONGEST_FRAME = 65536
+_RECEIVE_BUFFER = 4 * 1024 * 1024
+
+
+class Link:
+    """All frames that arrive on an adapter, and frames sent on it. Needs CAP_NET_RAW."""
+
+    def __init__(self, adapter: str) -> None:
+        self._adapter = adapter
+        try:
+            self._socket = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, 0)
+        except PermissionError:
+            raise NotPossibleHere(
+                "raw Ethernet needs root or CAP_NET_RAW: run this with sudo"
+            ) from None
+        try:
+            self._socket.setblocking(False)
+            self._socket.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, _RECEIVE_BUFFER)
+            self._socket.setsockopt(_SOL_PACKET, _PACKET_IGNORE_OUTGOING, 1)
+            self._socket.setsockopt(_SOL_PACKET, _PACKET_AUXDATA, 1)
+            stamp_receives(self._socket)
+            # Bound last: from here on frames come in.
+            self._socket.bind((adapter, _ETH_P_ALL))
+        except OSError as error:
+            self._socket.close()
+            raise NotPossibleHere(f"{adapter}: cannot be opened: {error.strerror}") from None
+
+    @property
+    def mac(self) -> Mac:
+        """The adapter's own MAC."""
+        return Mac(self._socket.getsockname()[4])
+
+    def fileno(self) -> int:
+        """The socket's descriptor."""
+        return self._socket.fileno()
+
+    def receive(self) -> Iterator[tuple[Frame, float]]:
+        """Frames that have arrived, with their times."""
+        for _ in range(MOST_AT_ONCE):
+            try:
+                data, ancillary, _, _ = self._socket.recvmsg(_LONGEST_FRAME, 256)
+            except OSError:
+                # Nothing there, or the adapter went down: it may come back, the socket stays.
+                return
+            if _checksum_is_open(ancillary):
+                data = _close_checksum(data)
+            yield Frame(data), received_at(ancillary)
+
+    def send(self, packet: Frame) -> None:
+        """Send a frame as it is."""
+        self._socket.send(packet.data)
+
+    def close(self) -> None:
+        """Close the socket."""
+        self._socket.close()
+
+
+def _checksum_is_open(ancillary: list[tuple[int, int, bytes]]) -> bool:
+    """Whether the kernel left the checksum to hardware that a virtual link does not have."""
+    for level, kind, data in ancillary:
+        if level == _SOL_PACKET and kind == _PACKET_AUXDATA and len(data) >= 4:
+            (status,) = struct.unpack("=I", data[:4])
+            return bool(status & _CHECKSUM_NOT_READY)
+    return False
+
+
+def _close_checksum(data: bytes) -> bytes:
+    """Do what the hardware would have done, for UDP: no checksum says the sender made none."""
+    header_length = (data[14] & 0x0F) * 4 if len(data) > 14 else 0
+    start = 14 + header_length
+    is_udp = len(data) >= start + 8 and data[23] == ipv4.PROTOCOL_UDP
+    if is_udp and int.from_bytes(data[12:14], "big") == ethernet.ETHERTYPE_IPV4:
+        return data[: start + udp.CHECKSUM_OFFSET] + b"\0\0" + data[start + 8 :]
+    return data

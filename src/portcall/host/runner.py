@@ -1,0 +1,157 @@
+"""The one runner: drives any number of conversations, with one clock and one pacer."""
+
+from __future__ import annotations
+
+import asyncio
+from collections import deque
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
+from typing import Any, TypeVar
+
+from portcall.core.conversation import Conversation, Report, Send
+from portcall.core.pacer import Pacer
+from portcall.host.medium import Medium
+
+P = TypeVar("P")
+F = TypeVar("F")
+
+_FULL_RETRY = 0.002
+"""Seconds until a send is tried again for which the kernel had no room."""
+
+
+@dataclass(eq=False, slots=True)
+class _Running:
+    """A conversation, its medium, who wants its facts, and its next wake-up."""
+
+    conversation: Conversation[Any, Any]
+    medium: Medium[Any]
+    report: Callable[[Any], None]
+    over: asyncio.Event
+    alarm: asyncio.TimerHandle | None = None
+
+
+@dataclass(slots=True)
+class Runner:
+    """Lives inside one asyncio loop, whose clock is the conversations' clock.
+
+    Packets leave in the order they were asked for, as the pacer allows; what a conversation still
+    had to send when it ended is not sent. Media are not closed here: who opened one closes it,
+    after ``drop``.
+    """
+
+    pacer: Pacer = field(default_factory=Pacer)
+    _running: dict[int, list[_Running]] = field(default_factory=dict)
+    _queue: deque[tuple[_Running, Any]] = field(default_factory=deque)
+    _drain_alarm: asyncio.TimerHandle | None = None
+    _draining: bool = False
+
+    def start(
+        self,
+        conversation: Conversation[P, F],
+        medium: Medium[P],
+        report: Callable[[F], None],
+    ) -> asyncio.Event:
+        """Begin a conversation over a medium; the event is set when it is over."""
+        loop = asyncio.get_running_loop()
+        running = _Running(conversation, medium, report, asyncio.Event())
+        descriptor = medium.fileno()
+        others = self._running.setdefault(descriptor, [])
+        others.append(running)
+        if len(others) == 1:
+            loop.add_reader(descriptor, self._readable, descriptor, medium)
+        self._carry_out(running, conversation.begin(loop.time()))
+        return running.over
+
+    async def run(
+        self,
+        conversation: Conversation[P, F],
+        medium: Medium[P],
+        report: Callable[[F], None],
+    ) -> None:
+        """Drive a conversation to its end."""
+        await self.start(conversation, medium, report).wait()
+
+    def drop(self, medium: Medium[Any]) -> None:
+        """End every conversation on a medium and stop reading it."""
+        for running in list(self._running.get(medium.fileno(), ())):
+            self._finish(running)
+
+    def _readable(self, descriptor: int, medium: Medium[Any]) -> None:
+        for packet, at in medium.receive():
+            for running in list(self._running.get(descriptor, ())):
+                self._carry_out(running, running.conversation.heard(packet, at))
+
+    def _carry_out(self, running: _Running, actions: Iterable[Send[Any] | Report[Any]]) -> None:
+        for action in actions:
+            if isinstance(action, Send):
+                self._queue.append((running, action.packet))
+            else:
+                running.report(action.fact)
+        if running.conversation.over:
+            self._finish(running)
+        else:
+            self._set_alarm(running)
+        if self._queue and self._drain_alarm is None and not self._draining:
+            self._drain()
+
+    def _set_alarm(self, running: _Running) -> None:
+        if running.alarm is not None:
+            running.alarm.cancel()
+            running.alarm = None
+        wake_at = running.conversation.wake_at
+        if wake_at is not None and not running.over.is_set():
+            loop = asyncio.get_running_loop()
+            running.alarm = loop.call_at(wake_at, self._wake, running)
+
+    def _wake(self, running: _Running) -> None:
+        running.alarm = None
+        # The loop may call a clock's tick early; a conversation may rely on its time having come.
+        now = max(asyncio.get_running_loop().time(), running.conversation.wake_at or 0.0)
+        self._carry_out(running, running.conversation.woke(now))
+
+    def _finish(self, running: _Running) -> None:
+        if running.over.is_set():
+            return
+        running.over.set()
+        if running.alarm is not None:
+            running.alarm.cancel()
+        descriptor = running.medium.fileno()
+        others = self._running.get(descriptor, [])
+        others.remove(running)
+        if not others:
+            self._running.pop(descriptor, None)
+            asyncio.get_running_loop().remove_reader(descriptor)
+
+    def _drain(self) -> None:
+        """Send what the pacer allows now, and come back when it allows more."""
+        loop = asyncio.get_running_loop()
+        self._drain_alarm = None
+        # What `left` asks for in answer is queued and sent by this same loop.
+        self._draining = True
+        again_in = None
+        while self._queue:
+            now = loop.time()
+            wait = self.pacer.ready_at(now) - now
+            if wait > 0:
+                again_in = wait
+                break
+            running, packet = self._queue[0]
+            if running.over.is_set():
+                self._queue.popleft()
+                continue
+            try:
+                running.medium.send(packet)
+            except BlockingIOError:
+                again_in = _FULL_RETRY
+                break
+            except OSError as error:
+                self._queue.popleft()
+                reason = (error.strerror or str(error)).lower()
+                self._carry_out(running, running.conversation.unsent(packet, reason, now))
+            else:
+                self._queue.popleft()
+                self.pacer.spend(now)
+                self._carry_out(running, running.conversation.left(packet, now))
+        self._draining = False
+        if again_in is not None:
+            self._drain_alarm = loop.call_later(again_in, self._drain)

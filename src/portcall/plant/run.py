@@ -1,0 +1,163 @@
+"""Bringing a practice plant up around a command, and taking it down whatever happens.
+
+Three processes: the one that was called, which only waits; the plant, first process of a new
+process namespace, which holds all devices; the command, on the plant's workstation. When the first
+dies, however, the kernel kills the second, and with it everything in its namespaces.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import os
+import select
+import shutil
+import signal
+import subprocess
+import sys
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from functools import partial
+from pathlib import Path
+
+from portcall.core.trouble import NotPossibleHere, Trouble
+from portcall.host import namespaces
+from portcall.plant.control import ControlServer
+from portcall.plant.scenario import Scenario
+from portcall.plant.wiring import Wiring
+
+PRIVATE = Path("/dev/shm")
+"""Mounted afresh inside: whatever is written there vanishes with the plant."""
+
+SITE_VARIABLE = "PRACTICE_SITE"
+STATE_VARIABLE = "PORTCALL_STATE"
+
+
+@dataclass(frozen=True, slots=True)
+class Guest:
+    """The command to run on the workstation, and whether it starts in the practice site."""
+
+    command: Sequence[str]
+    in_site: bool = False
+
+
+def run_in_plant(scenario: Scenario, guest: Guest) -> int:
+    """Bring the plant up, run the command, take the plant down; gives the command's exit code.
+
+    Raises NotPossibleHere when namespaces are not to be had or the plant cannot be built.
+    """
+    alive, held = os.pipe()
+    trouble_out, trouble_in = os.pipe()
+    namespaces.leave_the_computer()
+    # Ctrl-C is for the command; the plant ends when the command does. A handler, not "ignore":
+    # that would be inherited.
+    signal.signal(signal.SIGINT, lambda number, frame: None)
+    child = os.fork()
+    if child == 0:
+        os.close(held)
+        os.close(trouble_out)
+        os._exit(_plant_process(scenario, guest, alive, trouble_in))
+    os.close(alive)
+    os.close(trouble_in)
+    _, status = os.waitpid(child, 0)
+    with open(trouble_out, encoding="utf-8") as pipe:
+        trouble = pipe.read()
+    os.close(held)
+    if trouble:
+        raise NotPossibleHere(trouble)
+    return os.waitstatus_to_exitcode(status)
+
+
+def _plant_process(scenario: Scenario, guest: Guest, alive: int, trouble_in: int) -> int:
+    """What the first process in the namespaces does; nothing may be raised out of it."""
+    try:
+        namespaces.die_with_parent()
+        if select.select([alive], [], [], 0)[0]:
+            return 1  # The caller died before the line above could know it.
+        site = _make_private(scenario)
+        return asyncio.run(_run(scenario, guest, site))
+    except Trouble as trouble:
+        os.write(trouble_in, str(trouble).encode())
+    except OSError as error:
+        os.write(trouble_in, f"the practice plant could not be built: {error}".encode())
+    except KeyboardInterrupt:
+        return 130
+    finally:
+        sys.stdout.flush()
+        sys.stderr.flush()
+    return 3
+
+
+def _make_private(scenario: Scenario) -> Path | None:
+    """Views of /proc and of name servers that fit the namespaces, and the practice site."""
+    namespaces.keep_mounts_private()
+    _mount_view("proc", "/proc")
+    namespaces.mount("tmpfs", str(PRIVATE), "tmpfs")
+    resolver = PRIVATE / "resolv.conf"
+    resolver.write_text("# The practice plant has no name servers.\n")
+    # So that a DHCP client run in here does not write the computer's own.
+    with contextlib.suppress(OSError):
+        namespaces.bind_mount(str(resolver), os.path.realpath("/etc/resolv.conf"))
+    if scenario.site is None:
+        return None
+    site = PRIVATE / scenario.site.name
+    shutil.copytree(scenario.site, site, copy_function=shutil.copyfile)
+    return site
+
+
+def _mount_view(kind: str, target: str) -> None:
+    # Inside some containers this is forbidden; only what `ps` and `ls` show depends on it.
+    with contextlib.suppress(OSError):
+        namespaces.mount(kind, target, kind)
+
+
+async def _run(scenario: Scenario, guest: Guest, site: Path | None) -> int:
+    wiring = Wiring(scenario)
+    await wiring.build()
+    # sysfs shows the network of the thread that mounts it.
+    wiring.workstation.call(partial(_mount_view, "sysfs", "/sys"))
+    control = asyncio.ensure_future(ControlServer(wiring).serve())
+    loop = asyncio.get_running_loop()
+    loop.add_signal_handler(signal.SIGINT, lambda: None)
+    ended: asyncio.Future[int] = loop.create_future()
+    started: list[subprocess.Popen[bytes]] = []
+
+    def reap() -> None:
+        # The first process of a process namespace inherits all orphans in it.
+        with contextlib.suppress(ChildProcessError):
+            while True:
+                pid, status = os.waitpid(-1, os.WNOHANG)
+                if pid == 0:
+                    return
+                if started and pid == started[0].pid:
+                    code = started[0].returncode = os.waitstatus_to_exitcode(status)
+                    ended.set_result(128 - code if code < 0 else code)
+
+    loop.add_signal_handler(signal.SIGCHLD, reap)
+    folder = site if guest.in_site and site is not None else None
+    try:
+        # Started by the thread that lives on the workstation, and so on its network.
+        started.append(
+            wiring.workstation.call(
+                lambda: subprocess.Popen(guest.command, cwd=folder, env=_environment(site))
+            )
+        )
+    except OSError as error:
+        raise NotPossibleHere(
+            f"{guest.command[0]}: cannot be run: {error.strerror or error}"
+        ) from None
+    try:
+        return await ended
+    finally:
+        control.cancel()
+
+
+def _environment(site: Path | None) -> Mapping[str, str]:
+    environment = dict(os.environ)
+    environment[STATE_VARIABLE] = str(PRIVATE / "portcall")
+    if site is not None:
+        environment[SITE_VARIABLE] = str(site)
+    # The same portcall that was called, also when its folder is not on the path.
+    program = str(Path(sys.argv[0]).absolute().parent)
+    environment["PATH"] = f"{program}{os.pathsep}{environment.get('PATH', os.defpath)}"
+    return environment

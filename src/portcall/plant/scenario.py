@@ -1,0 +1,248 @@
+"""Scenario files: which devices stand in a practice plant and how they behave.
+
+The format is described in docs/scenario.md.
+"""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Callable
+from dataclasses import dataclass
+from enum import StrEnum
+from importlib.resources import as_file, files
+from ipaddress import IPv4Address, IPv4Interface
+from pathlib import Path
+from typing import Any, TypeVar
+
+from portcall.core.address import AddressError, Mac, parse_address, parse_interface, parse_mac
+from portcall.core.printable import printable
+from portcall.core.trouble import BadInput, NotPossibleHere
+
+SHIPPED = "tern-point"
+_MOST_DEVICES = 300
+_LONGEST_NAME = 40
+T = TypeVar("T")
+E = TypeVar("E", bound=StrEnum)
+
+
+class DeviceKind(StrEnum):
+    """What a simulated device is made of."""
+
+    CIP = "cip"
+    """Answers CIP List Identity over UDP and TCP."""
+    WEB = "web"
+    """Shows a web page."""
+    BARE = "bare"
+    """A link and nothing else: a place to run a real program in."""
+
+
+class Asks(StrEnum):
+    """How a device without an address asks for one."""
+
+    BOOTP = "bootp"
+    DHCP = "dhcp"
+
+
+@dataclass(frozen=True, slots=True)
+class Nameplate:
+    """What a device says of itself."""
+
+    product: str
+    serial: int
+    vendor: int
+    device_type: int
+    product_code: int
+    major: int
+    minor: int
+
+
+@dataclass(frozen=True, slots=True)
+class DeviceEntry:
+    """One device; times in seconds."""
+
+    name: str
+    kind: DeviceKind
+    wire: str
+    mac: Mac
+    nameplate: Nameplate
+    address: IPv4Interface | None
+    gateway: IPv4Address | None
+    asks: Asks | None
+    ask_every: float
+    host_name: str
+    restart: float
+
+
+@dataclass(frozen=True, slots=True)
+class AdapterEntry:
+    """One adapter of the workstation."""
+
+    name: str
+    wire: str
+    mac: Mac
+    address: IPv4Interface | None
+    gateway: IPv4Address | None
+
+
+@dataclass(frozen=True, slots=True)
+class Scenario:
+    """A practice plant; ``site`` is a folder to copy for practice, or None."""
+
+    name: str
+    adapters: tuple[AdapterEntry, ...]
+    devices: tuple[DeviceEntry, ...]
+    site: Path | None
+
+    @property
+    def wires(self) -> tuple[str, ...]:
+        """Every wire that something is on."""
+        named = [adapter.wire for adapter in self.adapters]
+        named += [device.wire for device in self.devices]
+        return tuple(dict.fromkeys(named))
+
+
+def shipped_scenario() -> Scenario:
+    """The plant that comes with the tool: Tern Point kelp mill, dryer line 2."""
+    with as_file(files("portcall.plant") / "scenarios") as folder:
+        return read_scenario(folder / f"{SHIPPED}.toml")
+
+
+def read_scenario(path: Path) -> Scenario:
+    """Read a scenario file. Raises BadInput naming the entry and key, NotPossibleHere."""
+    try:
+        data = tomllib.loads(path.read_text(encoding="utf-8"))
+    except OSError as error:
+        raise NotPossibleHere(f"{path}: cannot be read: {error.strerror}") from None
+    except (UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
+        raise BadInput(f"{path}: is not TOML: {error}") from None
+    top = _Table(data, str(path))
+    adapters = tuple(_adapter(table) for table in top.tables("workstation"))
+    devices = tuple(_device(table) for table in top.tables("devices"))
+    site = top.text("site", "")
+    name = top.text("name", path.stem)
+    top.done()
+    if not adapters or not devices:
+        raise BadInput(f"{path}: needs at least one [[workstation]] and one [[devices]]")
+    if len(devices) > _MOST_DEVICES:
+        raise BadInput(f"{path}: has {len(devices)} devices; at most {_MOST_DEVICES} fit")
+    names = [a.name for a in adapters] + [d.name for d in devices]
+    macs = [str(entry.mac) for entry in adapters] + [str(entry.mac) for entry in devices]
+    for what, values in (("name", names), ("mac", macs)):
+        twice = next((value for value in values if values.count(value) > 1), None)
+        if twice is not None:
+            raise BadInput(f"{path}: {what} {twice} stands twice")
+    folder = path.parent / site if site else None
+    if folder is not None and not folder.is_dir():
+        raise BadInput(f"{path}: site: there is no folder {folder}")
+    return Scenario(name, adapters, devices, folder)
+
+
+def _adapter(table: _Table) -> AdapterEntry:
+    entry = AdapterEntry(
+        table.text("adapter", longest=15),
+        table.text("wire"),
+        table.parsed("mac", parse_mac),
+        table.parsed_or_none("address", parse_interface),
+        table.parsed_or_none("gateway", parse_address),
+    )
+    table.done()
+    return entry
+
+
+def _device(table: _Table) -> DeviceEntry:
+    name = table.text("name")
+    firmware = table.text("firmware", "1.001")
+    major, _, minor = firmware.partition(".")
+    if not (major.isdigit() and minor.isdigit() and int(major) < 256 and int(minor) < 256):
+        raise table.wrong("firmware", f"{firmware!r} is not two numbers under 256: 20.013")
+    entry = DeviceEntry(
+        name,
+        table.one_of("kind", DeviceKind),
+        table.text("wire"),
+        table.parsed("mac", parse_mac),
+        Nameplate(
+            table.text("product", name, longest=32),
+            table.parsed("serial", _hex_number) if table.has("serial") else 0,
+            int(table.number("vendor", 0, 0xFFFF)),
+            int(table.number("device_type", 0, 0xFFFF)),
+            int(table.number("product_code", 0, 0xFFFF)),
+            int(major),
+            int(minor),
+        ),
+        table.parsed_or_none("address", parse_interface),
+        table.parsed_or_none("gateway", parse_address),
+        table.one_of("asks", Asks) if table.has("asks") else None,
+        table.number("ask_every", 2, 60),
+        table.text("host_name", name),
+        table.number("restart", 1, 60),
+    )
+    table.done()
+    if entry.kind is not DeviceKind.BARE and entry.address is None and entry.asks is None:
+        raise table.wrong("address", 'is missing; a device has one, or asks = "bootp" or "dhcp"')
+    return entry
+
+
+def _hex_number(text: str) -> int:
+    try:
+        number = int(text, 16)
+    except ValueError:
+        number = -1
+    if not 0 <= number <= 0xFFFFFFFF:
+        raise AddressError(f"{text}: a serial number is up to 8 hex digits")
+    return number
+
+
+class _Table:
+    """A TOML table whose keys are taken one by one; what is left over is an error."""
+
+    def __init__(self, data: dict[str, Any], place: str) -> None:
+        self._data = dict(data)
+        self._place = place
+
+    def wrong(self, key: str, what: str) -> BadInput:
+        return BadInput(f"{self._place}: {key}: {what}")
+
+    def has(self, key: str) -> bool:
+        return key in self._data
+
+    def tables(self, key: str) -> list[_Table]:
+        value = self._data.pop(key, [])
+        if not isinstance(value, list) or not all(isinstance(entry, dict) for entry in value):
+            raise self.wrong(key, f"is not a list of tables; write [[{key}]]")
+        return [_Table(entry, f"{self._place}: {key} {n}") for n, entry in enumerate(value, 1)]
+
+    def text(self, key: str, default: str | None = None, longest: int = _LONGEST_NAME) -> str:
+        value = self._data.pop(key, default)
+        if value is None:
+            raise self.wrong(key, "is missing")
+        if not isinstance(value, str) or value != printable(value, longest):
+            raise self.wrong(key, f"{printable(repr(value), 40)} is not text of 1 to {longest}")
+        return value
+
+    def number(self, key: str, default: float, highest: float) -> float:
+        value = self._data.pop(key, default)
+        if isinstance(value, bool) or not isinstance(value, int | float):
+            raise self.wrong(key, f"{printable(repr(value), 40)} is not a number")
+        if not 0 <= value <= highest:
+            raise self.wrong(key, f"{value} is not 0 to {highest}")
+        return value
+
+    def parsed(self, key: str, parse: Callable[[str], T]) -> T:
+        try:
+            return parse(self.text(key))
+        except AddressError as error:
+            raise self.wrong(key, str(error)) from None
+
+    def parsed_or_none(self, key: str, parse: Callable[[str], T]) -> T | None:
+        return self.parsed(key, parse) if self.has(key) else None
+
+    def one_of(self, key: str, kinds: type[E]) -> E:
+        text = self.text(key)
+        for kind in kinds:
+            if kind.value == text:
+                return kind
+        raise self.wrong(key, f"{text!r} is none of {', '.join(kinds)}")
+
+    def done(self) -> None:
+        for key in self._data:
+            raise self.wrong(key, "is not a key that is known here")

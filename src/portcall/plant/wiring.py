@@ -1,0 +1,80 @@
+"""Switches, cables and namespaces of a practice plant, and who is plugged in."""
+
+from __future__ import annotations
+
+from functools import partial
+
+from portcall.core.address import Mac
+from portcall.core.pacer import Pacer
+from portcall.core.trouble import BadInput
+from portcall.host import cables
+from portcall.host.namespaces import NetworkNamespace
+from portcall.host.runner import Runner
+from portcall.plant.device import ADAPTER, SimulatedDevice
+from portcall.plant.scenario import Scenario
+
+_DEVICE_PACE = 1e6
+"""Packets a second: devices are not paced, only the tool is."""
+
+
+class Wiring:
+    """Everything of a plant that lives in the kernel; built by ``build``."""
+
+    def __init__(self, scenario: Scenario) -> None:
+        self.workstation = NetworkNamespace()
+        self.devices: dict[str, SimulatedDevice] = {}
+        self._switches = NetworkNamespace()
+        self._ports: dict[str, str] = {}
+        self._unplugged: set[str] = set()
+        self._runner = Runner(Pacer(_DEVICE_PACE, burst=1000))
+        self._scenario = scenario
+
+    async def build(self) -> None:
+        """Make the wires, connect the workstation, power the devices up."""
+        scenario = self._scenario
+        self._switches.call(cables.quiet_kernel)
+        self.workstation.call(cables.quiet_kernel)
+        self.workstation.call(partial(cables.set_link, "lo", up=True))
+        for wire in scenario.wires:
+            self._switches.call(partial(cables.make_switch, self._switch(wire)))
+        for adapter in scenario.adapters:
+            self._connect(adapter.name, adapter.wire, self.workstation, adapter.name, adapter.mac)
+            self.workstation.call(partial(cables.set_link, adapter.name, up=True))
+            if adapter.address is not None:
+                self.workstation.call(
+                    partial(cables.set_address, adapter.name, adapter.address, adapter.gateway)
+                )
+        for entry in scenario.devices:
+            namespace = NetworkNamespace()
+            namespace.call(cables.quiet_kernel)
+            self._connect(entry.name, entry.wire, namespace, ADAPTER, entry.mac)
+            self.devices[entry.name] = SimulatedDevice(entry, namespace, self._runner)
+        for device in self.devices.values():
+            await device.power_up()
+
+    def _switch(self, wire: str) -> str:
+        return f"switch{self._scenario.wires.index(wire)}"
+
+    def _connect(
+        self, name: str, wire: str, namespace: NetworkNamespace, adapter: str, mac: Mac
+    ) -> None:
+        port = f"port{len(self._ports)}"
+        switch, far = self._switch(wire), namespace.descriptor
+        self._switches.call(partial(cables.make_cable, switch, port, far, adapter, mac))
+        self._ports[name] = port
+
+    def unknown(self, name: str) -> BadInput:
+        """The complaint about a name that nothing here has."""
+        return BadInput(f"{name}: nothing here is called that; there are {', '.join(self._ports)}")
+
+    def plugged(self, name: str) -> bool:
+        """Whether the cable of a device or adapter is in."""
+        return name not in self._unplugged
+
+    def set_plug(self, name: str, plugged: bool) -> None:
+        """Put a cable in or pull it, at the switch: the far end loses its link. Raises BadInput."""
+        port = self._ports.get(name)
+        if port is None:
+            raise self.unknown(name)
+        self._switches.call(partial(cables.set_link, port, up=plugged))
+        (self._unplugged.discard if plugged else self._unplugged.add)(name)

@@ -1,0 +1,59 @@
+"""Writing files so that a crash leaves the old or the new one whole, owned by the right person."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import tempfile
+from pathlib import Path
+
+
+def caller() -> tuple[int, int] | None:
+    """The user and group ids of the person who called sudo, or None without sudo."""
+    try:
+        return int(os.environ["SUDO_UID"]), int(os.environ["SUDO_GID"])
+    except (KeyError, ValueError):
+        return None
+
+
+def give_to_caller(path: Path) -> None:
+    """Files made under sudo belong to the person who called sudo."""
+    person = caller()
+    if person and os.geteuid() == 0:
+        os.chown(path, *person, follow_symlinks=False)
+
+
+def make_folder(path: Path) -> None:
+    """Make a folder and those above it, owned by the caller."""
+    if not path.exists():
+        make_folder(path.parent)
+        path.mkdir(exist_ok=True)
+        give_to_caller(path)
+
+
+def write_whole(path: Path, text: str) -> None:
+    """Replace a file atomically; it is on the disk when this returns. Raises OSError."""
+    descriptor, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
+    try:
+        with open(descriptor, "w", encoding="utf-8") as file:
+            file.write(text)
+            file.flush()
+            os.fsync(file.fileno())
+        mode = path.stat().st_mode & 0o777 if path.exists() else 0o644
+        os.chmod(temporary, mode)
+        give_to_caller(Path(temporary))
+        os.replace(temporary, path)
+    except BaseException:
+        with contextlib.suppress(OSError):
+            os.unlink(temporary)
+        raise
+    flush_folder(path.parent)
+
+
+def flush_folder(folder: Path) -> None:
+    """Have the folder's entries on the disk, too."""
+    descriptor = os.open(folder, os.O_RDONLY | os.O_DIRECTORY)
+    try:
+        os.fsync(descriptor)
+    finally:
+        os.close(descriptor)

@@ -1,0 +1,180 @@
+"""The site folder: ``site.toml`` and ``plan.csv``, found by walking up from the current folder.
+
+``site.toml``, all of it optional::
+
+    name = "Tern Point kelp mill, dryer line 2"
+    workstation = "10.61.20.200"          # kept for the engineer's computer
+    pace = 200                            # packets a second in sweeps
+    maker_defaults = ["203.0.113.40"]     # where unset devices are looked for
+
+    [[subnets]]
+    network = "10.61.20.0/24"
+    gateway = "10.61.20.1"
+
+    [makers]                              # MAC prefixes the public registry does not have
+    "02-5A-1D" = "Sandlark Controls"
+"""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from ipaddress import IPv4Address
+from pathlib import Path
+from typing import Any, TypeVar
+
+from portcall.core.address import (
+    AddressError,
+    AddressRange,
+    parse_address,
+    parse_range,
+    parse_subnet,
+)
+from portcall.core.pacer import DEFAULT_PACE, HIGHEST_PACE
+from portcall.core.plan import Plan, Subnet, parse_plan
+from portcall.core.printable import printable
+from portcall.core.trouble import BadInput, NotPossibleHere
+
+SETTINGS_FILE = "site.toml"
+PLAN_FILE = "plan.csv"
+
+T = TypeVar("T")
+
+
+@dataclass(frozen=True, slots=True)
+class Site:
+    """What is known of the site; without a site folder, nothing."""
+
+    folder: Path | None = None
+    name: str = ""
+    subnets: tuple[Subnet, ...] = ()
+    workstation: IPv4Address | None = None
+    pace: float = DEFAULT_PACE
+    maker_defaults: tuple[AddressRange, ...] = ()
+    makers: Mapping[str, str] = field(default_factory=dict)
+    """Names by MAC prefix, six hex digits in upper case without separators."""
+
+    @property
+    def plan_path(self) -> Path | None:
+        """Where the site's plan is, when there is one."""
+        if self.folder is None:
+            return None
+        path = self.folder / PLAN_FILE
+        return path if path.exists() else None
+
+    def plan(self) -> Plan:
+        """The site's plan; empty when there is no file. Raises PlanError."""
+        return self.read_plan(self.plan_path) if self.plan_path else Plan()
+
+    def read_plan(self, path: Path) -> Plan:
+        """A plan from any file, with this site's masks. Raises PlanError or NotPossibleHere."""
+        try:
+            data = path.read_bytes()
+        except OSError as error:
+            raise NotPossibleHere(f"{path}: cannot be read: {error.strerror}") from None
+        return parse_plan(data, path.name, self.subnets)
+
+
+def find_site(start: Path) -> Site:
+    """The site that ``start`` is in: the nearest folder, upwards, with a site.toml or plan.csv.
+
+    Raises BadInput when its site.toml is wrong.
+    """
+    for folder in (start, *start.parents):
+        if (folder / SETTINGS_FILE).is_file():
+            return _read(folder)
+        if (folder / PLAN_FILE).is_file():
+            return Site(folder)
+    return Site()
+
+
+def _read(folder: Path) -> Site:
+    path = folder / SETTINGS_FILE
+    try:
+        settings = tomllib.loads(path.read_text(encoding="utf-8"))
+    except OSError as error:
+        raise NotPossibleHere(f"{path}: cannot be read: {error.strerror}") from None
+    except UnicodeDecodeError:
+        raise BadInput(f"{path}: is not text in UTF-8") from None
+    except tomllib.TOMLDecodeError as error:
+        raise BadInput(f"{path}: is not TOML: {error}") from None
+    return _Reader(path, settings).site(folder)
+
+
+class _Reader:
+    """Reads settings, naming the key in every complaint."""
+
+    def __init__(self, path: Path, settings: dict[str, Any]) -> None:
+        self._path = path
+        self._settings = settings
+
+    def site(self, folder: Path) -> Site:
+        known = {"name", "workstation", "pace", "maker_defaults", "subnets", "makers"}
+        for key in self._settings:
+            if key not in known:
+                raise self._wrong(key, f"is no setting; there are {', '.join(sorted(known))}")
+        workstation = self._take("workstation", str)
+        pace = float(self._take("pace", (int, float)) or DEFAULT_PACE)
+        if not 0 < pace <= HIGHEST_PACE:
+            raise self._wrong("pace", f"{pace:g}: is 1 to {HIGHEST_PACE:g} packets a second")
+        return Site(
+            folder,
+            printable(self._take("name", str) or ""),
+            tuple(self._subnet(entry) for entry in self._take("subnets", list) or ()),
+            self._parse("workstation", parse_address, workstation) if workstation else None,
+            pace,
+            tuple(
+                self._parse("maker_defaults", parse_range, entry)
+                for entry in self._take("maker_defaults", list) or ()
+            ),
+            {
+                self._prefix(prefix): printable(str(name))
+                for prefix, name in (self._take("makers", dict) or {}).items()
+            },
+        )
+
+    def _take(self, key: str, kind: type[T] | tuple[type[T], ...]) -> T | None:
+        value = self._settings.get(key)
+        if value is not None and (not isinstance(value, kind) or isinstance(value, bool)):
+            kinds = kind if isinstance(kind, tuple) else (kind,)
+            words = " or ".join(_KINDS[each] for each in kinds)
+            raise self._wrong(key, f"{printable(repr(value), 40)} is not {words}")
+        return value
+
+    def _parse(self, key: str, parse: Callable[[str], T], value: object) -> T:
+        if not isinstance(value, str):
+            raise self._wrong(key, f"{printable(repr(value), 40)} is not text in quotes")
+        try:
+            return parse(value)
+        except AddressError as error:
+            raise self._wrong(key, str(error)) from None
+
+    def _subnet(self, entry: object) -> Subnet:
+        if not isinstance(entry, dict) or "network" not in entry:
+            raise self._wrong("subnets", "each needs a network: [[subnets]] network = …")
+        network = self._parse("subnets network", parse_subnet, entry["network"])
+        gateway = None
+        if "gateway" in entry:
+            gateway = self._parse("subnets gateway", parse_address, entry["gateway"])
+            if gateway not in network:
+                raise self._wrong("subnets gateway", f"{gateway}: is outside {network}")
+        return Subnet(network, gateway)
+
+    def _prefix(self, text: str) -> str:
+        digits = "".join(c for c in text if c not in ":-. ").upper()
+        if len(digits) != 6 or any(c not in "0123456789ABCDEF" for c in digits):
+            raise self._wrong("makers", f"{printable(text, 40)}: a MAC prefix is 6 hex digits")
+        return digits
+
+    def _wrong(self, key: str, what: str) -> BadInput:
+        return BadInput(f"{self._path}: {key}: {what}")
+
+
+_KINDS: dict[type, str] = {
+    str: "text in quotes",
+    int: "a number",
+    float: "a number",
+    list: "a list",
+    dict: "a table",
+}
