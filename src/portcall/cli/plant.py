@@ -117,11 +117,15 @@ def on_command(name: str, command: tuple[str, ...]) -> int:
 
     Meant for devices of kind "bare", to run a real client program in.
     """
+    # Click leaves the "--" after NAME in place.
+    program = command[1:] if command[0] == "--" else command
+    if not program:
+        raise click.UsageError("which program? portcall plant on NAME -- PROGRAM …")
     namespaces.enter(control.door(name))
     try:
-        os.execvp(command[0], command)
+        os.execvp(program[0], program)
     except OSError as error:
-        raise NotPossibleHere(f"{command[0]}: cannot be run: {error.strerror}") from None
+        raise NotPossibleHere(f"{program[0]}: cannot be run: {error.strerror}") from None
 
 
 def _scenario(file: Path | None) -> Scenario:

@@ -112,9 +112,9 @@ def parse_mask(text: str) -> int:
         return length
     bits = f"{int(parse_address(shown)):032b}"
     if "01" in bits:
-        octet = bits.index("01") // 8 + 1
+        octet = (bits.index("01") + 1) // 8 + 1
         raise AddressError(
-            f"{shown}: is not contiguous: after octet {octet} goes to zeros a one follows; "
+            f"{shown}: is not contiguous: octet {octet} has a one after a zero; "
             "a mask is ones from the left, then zeros (255.255.255.0)"
         )
     length = bits.count("1")

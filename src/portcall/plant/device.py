@@ -93,7 +93,12 @@ class SimulatedDevice:
         if how is Asks.BOOTP:
             client = BootpClient(self.entry.mac, xid, self.entry.ask_every)
         else:
-            client = DhcpClient(self.entry.mac, xid, self.entry.host_name)
+            client = DhcpClient(
+                self.entry.mac,
+                xid,
+                self.entry.host_name,
+                longest_retry=self.entry.ask_every,
+            )
         self._asking = self.namespace.call(lambda: Link(ADAPTER))
         self._runner.start(client, self._asking, self._told)
 

@@ -22,6 +22,14 @@ _CLASSFUL_PREFIX = 24
 """What a device assumes when a BOOTP reply carries no mask; classes are long gone."""
 
 
+FIRST_RETRY = 4.0
+LONGEST_RETRY = 64.0
+"""Seconds. RFC 2131 §4.1: the wait for an answer is 4 seconds at first, doubled up to 64."""
+
+SHORTEST_RENEWAL_RETRY = 60.0
+"""Seconds. RFC 2131 §4.4.5."""
+
+
 @dataclass(frozen=True, slots=True)
 class Obtained:
     """An address was given; ``lease_seconds`` is None when it is for ever."""
@@ -138,19 +146,22 @@ class _Lease:
 class DhcpClient(Conversation[Frame, Obtained | Lost]):
     """Asks, takes the first offer, renews; never over by itself."""
 
-    FIRST_RETRY = 4.0
-    LONGEST_RETRY = 64.0
-    """RFC 2131 §4.1: 4 seconds, doubled up to 64."""
-    SHORTEST_RENEWAL_RETRY = 60.0
-    """RFC 2131 §4.4.5."""
-
-    def __init__(self, mac: Mac, xid: int, host_name: str = "", vendor_class: str = "") -> None:
+    def __init__(
+        self,
+        mac: Mac,
+        xid: int,
+        host_name: str = "",
+        vendor_class: str = "",
+        longest_retry: float = LONGEST_RETRY,
+    ) -> None:
         self._mac = mac
+        self._longest_retry = longest_retry
+        self._first_retry = min(FIRST_RETRY, longest_retry)
         self._xid = xid
         self._host_name = host_name.encode()
         self._vendor_class = vendor_class.encode()
         self._state = _State.INIT
-        self._retry = self.FIRST_RETRY
+        self._retry = self._first_retry
         self._asked_at = 0.0
         self._offer: _Reply | None = None
         self._lease: _Lease | None = None
@@ -163,7 +174,7 @@ class DhcpClient(Conversation[Frame, Obtained | Lost]):
         """A retry, T1, T2 or the end of the lease."""
         lease = self._lease
         if lease is None:
-            if self._state is _State.REQUESTING and self._retry < self.LONGEST_RETRY:
+            if self._state is _State.REQUESTING and self._retry < self._longest_retry:
                 yield from self._retransmit_request(now)
             else:
                 yield from self._discover(now)
@@ -175,7 +186,7 @@ class DhcpClient(Conversation[Frame, Obtained | Lost]):
             self._state = _State.RENEWING if now < lease.rebind_at else _State.REBINDING
             limit = lease.rebind_at if now < lease.rebind_at else lease.ends_at
             # RFC 2131 §4.4.5: retry after half the time that is left, but not under a minute.
-            self.wake_at = min(limit, now + max((limit - now) / 2, self.SHORTEST_RENEWAL_RETRY))
+            self.wake_at = min(limit, now + max((limit - now) / 2, SHORTEST_RENEWAL_RETRY))
             self._asked_at = now
             yield self._renewal(lease)
 
@@ -189,7 +200,7 @@ class DhcpClient(Conversation[Frame, Obtained | Lost]):
             if reply.options.server_identifier is not None and reply.interface() is not None:
                 self._offer = reply
                 self._state = _State.REQUESTING
-                self._retry = self.FIRST_RETRY
+                self._retry = self._first_retry
                 yield from self._retransmit_request(now)
         elif self._state in (_State.REQUESTING, _State.RENEWING, _State.REBINDING):
             if kind is MessageType.ACK:
@@ -202,9 +213,9 @@ class DhcpClient(Conversation[Frame, Obtained | Lost]):
 
     def _discover(self, now: float) -> Actions[Frame, Obtained | Lost]:
         if self._state is _State.SELECTING:
-            self._retry = min(self._retry * 2, self.LONGEST_RETRY)
+            self._retry = min(self._retry * 2, self._longest_retry)
         else:
-            self._retry = self.FIRST_RETRY
+            self._retry = self._first_retry
         self._state = _State.SELECTING
         self._offer = None
         self._asked_at = now

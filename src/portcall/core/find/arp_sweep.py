@@ -16,7 +16,7 @@ from portcall.core.find.sighting import Method, Sighting
 from portcall.core.probe import heard_arp
 from portcall.core.wire import arp
 
-ANSWER_WAIT = 0.8
+ANSWER_WAIT = 0.5
 """Seconds after the last request; a loaded device answers ARP within a fraction of this."""
 
 ROUNDS = 2

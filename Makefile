@@ -1,0 +1,39 @@
+# What a developer types. Each target makes what it needs, on a machine with Python and make.
+
+PYTHON ?= python3
+VENV   ?= .venv
+BIN    := $(VENV)/bin
+READY  := $(VENV)/.ready
+
+.PHONY: demo test check bench screenshots clients clean
+
+demo: $(READY)            ## the whole job on the practice plant
+	$(BIN)/portcall demo
+
+test: $(READY) clients    ## every test; real clients where they can be had
+	$(BIN)/pytest
+
+check: $(READY)           ## lint, format, types, import rules
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+
+bench: $(READY)           ## speed, as ratios against a stated limit
+	$(BIN)/python benchmarks/startup.py
+
+screenshots: $(READY)     ## docs/screenshots/*.png from the demo data
+	./docs/screenshots/tools.sh
+	$(BIN)/python docs/screenshots/take.py
+
+clients:
+	@./tests/clients.sh
+
+$(READY): pyproject.toml
+	@$(PYTHON) -c 'import ensurepip' 2>/dev/null || apt-get install -y -q python3-venv
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/pip install --quiet --disable-pip-version-check -e '.[dev]'
+	@touch $@
+
+clean:
+	rm -rf $(VENV) build dist .mypy_cache .ruff_cache .pytest_cache .hypothesis .import_linter_cache

@@ -1,0 +1,158 @@
+"""Real BOOTP/DHCP clients in bare namespaces, and the wire as a capture program saw it."""
+
+import re
+import stat
+import time
+
+import pytest
+from inside import Plant
+
+from conftest import need
+
+PLAN = """name,mac,address,mask,gateway
+spare-1,02-60-D1-00-5E-01,10.61.20.71,255.255.255.192,10.61.20.65
+spare-2,02-60-D1-00-5E-02,10.61.20.72,26,
+"""
+SERVER = "02:1a:40:7c:00:06"
+CAPTURE = "wire.pcap"
+
+# What the clients call to put an address in force; it writes nothing but to the adapter.
+UDHCPC_SCRIPT = """#!/bin/sh
+[ "$1" = bound ] || [ "$1" = renew ] || exit 0
+ip addr flush dev $interface
+ip addr add $ip/$mask dev $interface
+[ -z "$router" ] || ip route add default via $router
+"""
+DHCLIENT_SCRIPT = """#!/bin/sh
+case "$reason" in
+  PREINIT) ip link set $interface up ;;
+  BOUND|RENEW|REBIND|REBOOT)
+    ip addr flush dev $interface
+    ip addr add $new_ip_address/$new_subnet_mask dev $interface
+    [ -z "$new_routers" ] || ip route add default via $new_routers ;;
+  RELEASE|EXPIRE) ip addr flush dev $interface ;;
+esac
+exit 0
+"""
+
+# dhclient ends only by going to the background; -d keeps it here, and timeout ends it.
+CLIENTS = {
+    "udhcpc": "udhcpc -f -n -q -t 4 -T 2 -i eth0 -s ./udhcpc.sh",
+    "dhclient": "dhclient -1 -d -sf ./dhclient.sh -lf leases -pf pid eth0",
+}
+
+
+@pytest.fixture
+def served(plant):
+    need("udhcpc", "dhclient", "tcpdump")
+    plant.write("plan.csv", PLAN)
+    for name, script in (("udhcpc.sh", UDHCPC_SCRIPT), ("dhclient.sh", DHCLIENT_SCRIPT)):
+        plant.write(name, script)
+        plant.run(f"chmod {stat.S_IRWXU:o} {name}")
+    plant.write("leases", "")
+    plant.run("portcall match 10.61.20.64/26 --no-probe")
+    capture = plant.start(f"tcpdump -i usb0 -U -w {CAPTURE} udp port 67 or udp port 68 or arp")
+    yield plant
+    assert capture >= 0
+
+
+def wire(plant, expression):
+    """The lines of the capture that match, one a packet."""
+    time.sleep(0.3)
+    return plant.run(f"tcpdump -n -e -r {CAPTURE} {expression}").out.splitlines()
+
+
+@pytest.mark.parametrize("client", CLIENTS)
+def test_a_planned_client_ends_up_with_exactly_its_address_mask_and_router(served, client):
+    server = served.start("portcall assign spare-1 --until-done --for 25 --json")
+    time.sleep(2.5)
+    asked = served.on("spare-1", f"timeout 12 {CLIENTS[client]}")
+    assert "10.61.20.71" in asked.out + asked.err
+    address = served.on("spare-1", "ip -4 -o addr show eth0").out
+    assert re.findall(r"inet (\S+)", address) == ["10.61.20.71/26"]
+    assert "default via 10.61.20.65" in served.on("spare-1", "ip route").out
+    ended = served.finish(server)
+    assert ended.code == 0, ended.out
+    last = ended.json_lines[-1]
+    assert (last["event"], last["name"], last["protocol"]) == ("answering", "spare-1", "DHCP")
+
+
+@pytest.mark.parametrize("client", CLIENTS)
+def test_an_unplanned_client_gets_no_answer_at_all(served, client):
+    server = served.start("portcall assign spare-1 --for 14 --json")
+    time.sleep(2.5)
+    served.on("spare-2", f"timeout 8 {CLIENTS[client]}")
+    planned = served.on("spare-1", f"timeout 4 {CLIENTS['udhcpc']}")
+    assert planned.code == 0
+    ended = served.finish(server)
+    assert served.on("spare-2", "ip -4 -o addr show eth0").out == ""
+    asked = wire(served, "udp dst port 67 and ether src 02:60:d1:00:5e:02")
+    assert len(asked) >= 2
+    # Everything the server sent was for the planned client, or the lookout's own question.
+    sent = wire(served, f"udp and ether src {SERVER}")
+    replies = [line for line in sent if "BOOTP/DHCP, Reply" in line]
+    assert len(replies) >= 2
+    assert all("> 02:60:d1:00:5e:01" in line for line in replies)
+    assert {e["event"] for e in ended.json_lines if e["mac"].endswith("5E-02")} == {"ignored"}
+
+
+def test_a_second_server_is_noticed_before_serving(tmp_path):
+    """The second server is the tool itself, on another workstation's adapter of the same wire."""
+    scenario = tmp_path / "two.toml"
+    scenario.write_text(
+        """
+[[workstation]]
+adapter = "usb0"
+wire = "plant"
+mac = "02-1A-40-7C-00-06"
+address = "10.61.20.200/24"
+[[devices]]
+name = "colleague"
+kind = "bare"
+wire = "plant"
+mac = "02-1A-40-7C-00-99"
+address = "10.61.20.201/24"
+"""
+    )
+    with Plant(_with_site(scenario)) as plant:
+        pair = "02-1A-40-7C-00-06=10.61.20.50/24"
+        other = plant.start(f"portcall plant on colleague -- {_portcall()} assign {pair} --for 20")
+        time.sleep(3.5)
+        ours = plant.run("portcall assign 02-60-D1-00-5E-01=10.61.20.71/24 --for 2")
+        assert ours.code == 3
+        assert (
+            "another DHCP server is here: 10.61.20.201 at 02-1A-40-7C-00-99; it offers 10.61.20.50"
+            in ours.err
+        )
+        beside = plant.run("portcall assign 02-60-D1-00-5E-01=10.61.20.71/24 --for 1 --alongside")
+        assert beside.code == 1
+        assert "serving 1 devices" in beside.err
+        assert plant.finish(other).code == 1
+
+
+def _portcall():
+    from inside import PORTCALL
+
+    return " ".join(PORTCALL)
+
+
+def _with_site(scenario):
+    site = scenario.parent / "site"
+    site.mkdir()
+    (site / "note.txt").write_text("practice")
+    scenario.write_text('site = "site"\n' + scenario.read_text())
+    return scenario
+
+
+def test_the_tools_frames_decode_without_complaint(served):
+    server = served.start("portcall assign --for 6")
+    time.sleep(2.5)
+    served.on("spare-1", f"timeout 4 {CLIENTS['udhcpc']}")
+    served.finish(server)
+    served.run("portcall find 10.61.20.64/29")
+    time.sleep(0.3)
+    seen = served.run(f"tcpdump -n -vvv -r {CAPTURE} ether src {SERVER}").out
+    assert seen.count("udp sum ok") >= 4
+    assert "Lease-Time" in seen
+    assert "who-has" in seen.lower()
+    assert not re.search(r"bad|\[\||truncated|invalid|unknown", seen, re.IGNORECASE)

@@ -1,0 +1,430 @@
+"""The address server and its clients, talking to each other without a kernel."""
+
+import itertools
+from dataclasses import replace
+from ipaddress import IPv4Address, IPv4Interface
+
+import pytest
+from drive import Wire
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from portcall.core.address import BROADCAST, UNSPECIFIED, Mac
+from portcall.core.assign import server as rules
+from portcall.core.assign.board import MOST_STRANGERS, Board, State
+from portcall.core.assign.client import BootpClient, DhcpClient, Lost, Obtained
+from portcall.core.assign.near import difference, near_misses
+from portcall.core.assign.server import AddressServer, Event, EventKind
+from portcall.core.conversation import Conversation, Frame
+from portcall.core.find.sighting import Protocol
+from portcall.core.plan import Plan, PlannedDevice
+from portcall.core.wire import arp, bootp, dhcp, ethernet, udp
+from portcall.core.wire.dhcp import Code, MessageType, Options
+
+OWN = Mac(b"\x02\x1a\x40\x7c\x00\x06")
+FAN = Mac(b"\x02\x77\xb1\x4c\x09\x21")
+BELT = Mac(b"\x02\x77\xb1\x61\x13\xa4")
+STRANGER = Mac(b"\x02\x60\xd1\x00\x5e\x01")
+ME = IPv4Interface("10.61.20.200/24")
+EVERYBODY = IPv4Address("255.255.255.255")
+PLAN = Plan(
+    (
+        PlannedDevice("fan-drive-1", IPv4Interface("10.61.20.21/24"), FAN),
+        PlannedDevice(
+            "belt-drive", IPv4Interface("10.61.20.23/24"), BELT, IPv4Address("10.61.20.1")
+        ),
+    )
+)
+
+
+class Kernel(Conversation):
+    """Answers ARP for an address, as a device's own network stack does once it has one."""
+
+    def __init__(self, mac):
+        self.mac = mac
+        self.address = None
+
+    def heard(self, packet, now):
+        frame = ethernet.parse(packet.data)
+        if frame.ethertype != 0x0806 or self.address is None:
+            return
+        said = arp.parse(frame.payload)
+        if said.operation is arp.Operation.REQUEST and said.target_address == self.address:
+            reply = arp.Arp(
+                arp.Operation.REPLY, self.mac, self.address, said.sender_mac, said.sender_address
+            )
+            outer = ethernet.EthernetFrame(said.sender_mac, self.mac, 0x0806, arp.encode(reply))
+            from portcall.core.conversation import Send
+
+            yield Send(Frame(ethernet.encode(outer)))
+
+
+def serving(plan=PLAN, lose=lambda packet: False):
+    wire = Wire(lose)
+    return wire, wire.join(AddressServer(OWN, (ME,), plan))
+
+
+def kinds(party):
+    return [event.kind.value for event in party.facts]
+
+
+def ask(mac, *entries, cookie=True, giaddr=UNSPECIFIED, ciaddr=UNSPECIFIED, flags=0, xid=5):
+    vendor = dhcp.encode(Options(entries)) if cookie else b""
+    message = bootp.BootpMessage(
+        bootp.Op.REQUEST, mac, xid, flags=flags, ciaddr=ciaddr, giaddr=giaddr, vendor=vendor
+    )
+    datagram = udp.UdpDatagram(68, 67, bootp.encode(message))
+    return Frame(udp.encode_frame(udp.UdpFrame(mac, BROADCAST, ciaddr, EVERYBODY, datagram)))
+
+
+def kind(message_type):
+    return (Code.MESSAGE_TYPE, bytes((message_type,)))
+
+
+def answers(party):
+    """The server's UDP frames, with message and options."""
+    found = []
+    for packet in party.packets:
+        if ethernet.parse(packet.data).ethertype == 0x0800:
+            frame = udp.parse_frame(packet.data)
+            message = bootp.parse(frame.datagram.payload)
+            found.append((frame, message, dhcp.parse(message)))
+    return found
+
+
+# Whole exchanges.
+
+
+@pytest.mark.parametrize("broadcast", [True, False])
+def test_a_bootp_device_gets_its_planned_address_on_the_first_request(broadcast):
+    wire, server = serving()
+    wire.pass_time(5)
+    client = wire.join(BootpClient(FAN, 0xABCD, 4.0, broadcast))
+    wire.pass_time(1)
+    assert client.facts == [Obtained(PLAN.devices[0].interface, None, ME.ip)]
+    assert len(client.sent) == 1
+    ((frame, message, options),) = answers(server)
+    assert frame.destination_mac == (BROADCAST if broadcast else FAN)
+    assert frame.destination == (EVERYBODY if broadcast else IPv4Address("10.61.20.21"))
+    assert len(frame.datagram.payload) >= 300
+    assert options.entries == ((Code.SUBNET_MASK, b"\xff\xff\xff\0"),)
+    assert message.yiaddr == IPv4Address("10.61.20.21")
+    assert kinds(server) == ["asked", "assigned"]
+
+
+def test_a_dhcp_device_gets_address_mask_router_and_a_lease_that_does_not_end():
+    wire, server = serving()
+    client = wire.join(DhcpClient(BELT, 0xABCD, "gale9"))
+    kernel = wire.join(Kernel(BELT))
+    wire.pass_time(1)
+    kernel.conversation.address = IPv4Address("10.61.20.23")
+    wire.pass_time(2)
+    assert client.facts == [
+        Obtained(PLAN.devices[1].interface, IPv4Address("10.61.20.1"), ME.ip, None)
+    ]
+    assert kinds(server) == ["asked", "offered", "asked", "assigned", "answering"]
+    assert server.facts[0].detail == "calls itself gale9"
+    assert {event.protocol for event in server.facts} == {Protocol.DHCP}
+    offer, ack = answers(server)
+    assert [o.message_type for _, _, o in (offer, ack)] == [MessageType.OFFER, MessageType.ACK]
+    assert ack[2].lease_seconds == dhcp.INFINITE
+    assert ack[2].router == IPv4Address("10.61.20.1")
+    codes = [code for code, _ in ack[2].entries]
+    assert codes.index(Code.SUBNET_MASK) < codes.index(Code.ROUTERS)
+    wire.pass_time(1e6)
+    assert len(client.sent) == 2
+
+
+@settings(max_examples=60)
+@given(st.lists(st.booleans(), max_size=40))
+def test_lost_frames_delay_an_assignment_and_change_nothing_else(losses):
+    fate = iter(losses)
+    wire, _ = serving(lose=lambda packet: next(fate, False))
+    fan = wire.join(BootpClient(FAN, 1, 4.0))
+    belt = wire.join(DhcpClient(BELT, 2))
+    wire.pass_time(2000)
+    assert [fact.interface.ip for fact in fan.facts] == [IPv4Address("10.61.20.21")]
+    assert {fact.interface.ip for fact in belt.facts} == {IPv4Address("10.61.20.23")}
+
+
+def test_nobody_unplanned_gets_a_single_frame():
+    wire, server = serving()
+    wire.pass_time(60)
+    before = len(server.sent)
+    for mac in (STRANGER, Mac(b"\x02\x77\xb1\x4c\x09\x22")):
+        wire.say(ask(mac))
+        wire.say(ask(mac, kind(MessageType.DISCOVER), (Code.HOST_NAME, b"spare\x1b]0;x\x07")))
+        wire.say(ask(mac, kind(MessageType.REQUEST), (50, IPv4Address("10.61.20.21").packed)))
+    wire.pass_time(60)
+    assert len(server.sent) == before
+    assert set(kinds(server)) == {"ignored"}
+    assert server.facts[0].detail == "not in the plan"
+    assert server.facts[1].detail == "not in the plan; calls itself spare ]0;x"
+    assert "differs in one digit from fan-drive-1" in server.facts[3].detail
+
+
+# Whose address is it?
+
+
+def test_an_address_that_another_has_is_not_given():
+    wire, server = serving()
+    squatter = wire.join(Kernel(STRANGER))
+    wire.pass_time(3)
+    squatter.conversation.address = IPv4Address("10.61.20.21")
+    client = wire.join(BootpClient(FAN, 1, 4.0))
+    wire.pass_time(2)
+    assert client.facts == []
+    assert kinds(server) == ["asked", "refused"]
+    assert f"{STRANGER} already has 10.61.20.21" in server.facts[1].detail
+    squatter.conversation.address = None
+    wire.pass_time(4)
+    assert len(client.facts) == 1
+
+
+def test_devices_that_have_their_address_at_the_start_are_seen_and_squatters_too():
+    wire = Wire()
+    fan, squatter = wire.join(Kernel(FAN)), wire.join(Kernel(STRANGER))
+    fan.conversation.address = IPv4Address("10.61.20.21")
+    squatter.conversation.address = IPv4Address("10.61.20.23")
+    server = wire.join(AddressServer(OWN, (ME,), PLAN))
+    wire.pass_time(5)
+    assert [(e.kind.value, e.name) for e in server.facts] == [
+        ("answering", "fan-drive-1"),
+        ("refused", "belt-drive"),
+    ]
+
+
+def test_a_device_that_holds_its_address_and_asks_again_is_served():
+    wire, _server = serving()
+    kernel = wire.join(Kernel(FAN))
+    kernel.conversation.address = IPv4Address("10.61.20.21")
+    client = wire.join(BootpClient(FAN, 1, 4.0))
+    wire.pass_time(2)
+    assert len(client.facts) == 1
+
+
+def test_a_given_address_that_never_answers_is_asked_for_a_while_and_then_no_more():
+    wire, server = serving()
+    wire.join(BootpClient(FAN, 1, 4.0))
+    wire.pass_time(200)
+    quiet_since = len(server.sent)
+    wire.pass_time(200)
+    assert len(server.sent) == quiet_since
+    assert kinds(server) == ["asked", "assigned"]
+
+
+# Requests in every client state (RFC 2131 §4.3.2).
+
+
+def test_a_request_that_names_another_server_is_left_alone():
+    wire, server = serving()
+    other = (Code.SERVER_IDENTIFIER, IPv4Address("10.61.20.99").packed)
+    wire.say(ask(BELT, kind(MessageType.REQUEST), other))
+    wire.pass_time(1)
+    assert answers(server) == []
+    assert kinds(server) == ["asked", "ignored"]
+
+
+def test_a_planned_device_that_asks_for_another_address_is_told_no_by_broadcast():
+    for entries, ciaddr in (
+        ([(Code.REQUESTED_ADDRESS, IPv4Address("10.61.20.99").packed)], UNSPECIFIED),
+        ([], IPv4Address("10.61.20.99")),
+    ):
+        wire, server = serving()
+        wire.say(ask(BELT, kind(MessageType.REQUEST), *entries, ciaddr=ciaddr))
+        ((frame, message, options),) = answers(server)
+        assert options.message_type is MessageType.NAK
+        assert frame.destination_mac == BROADCAST
+        assert (message.yiaddr, message.ciaddr) == (UNSPECIFIED, UNSPECIFIED)
+        assert options.subnet_mask is None
+        assert kinds(server) == ["asked", "refused"]
+
+
+def test_a_renewal_is_answered_to_the_address_at_once():
+    wire, server = serving()
+    wire.say(ask(BELT, kind(MessageType.REQUEST), ciaddr=IPv4Address("10.61.20.23")))
+    ((frame, _, options),) = answers(server)
+    assert options.message_type is MessageType.ACK
+    assert frame.destination == IPv4Address("10.61.20.23")
+    assert frame.destination_mac == BELT
+
+
+def test_a_declined_address_rests_and_inform_gets_no_lease():
+    wire, server = serving()
+    wire.say(ask(BELT, kind(MessageType.DECLINE)))
+    wire.say(ask(BELT, kind(MessageType.DISCOVER)))
+    wire.pass_time(1)
+    assert answers(server) == []
+    assert kinds(server) == ["declined", "asked", "refused"]
+    wire.pass_time(rules.DECLINED_REST)
+    wire.say(ask(BELT, kind(MessageType.DISCOVER)))
+    wire.pass_time(1)
+    assert len(answers(server)) == 1
+    wire.say(ask(BELT, kind(MessageType.INFORM), ciaddr=IPv4Address("10.61.20.23")))
+    _, message, options = answers(server)[-1]
+    assert (message.yiaddr, options.lease_seconds) == (UNSPECIFIED, None)
+    assert options.message_type is MessageType.ACK
+
+
+def test_a_relayed_request_goes_back_to_the_relay_and_the_identifier_is_echoed():
+    # RFC 2131 §4.1: to giaddr, at the server port. RFC 6842 §3: the client identifier too.
+    wire, server = serving()
+    relay = IPv4Address("10.61.20.1")
+    wire.say(ask(BELT, kind(MessageType.DISCOVER), (61, b"\0panel"), giaddr=relay))
+    wire.pass_time(1)
+    ((frame, message, options),) = answers(server)
+    assert (frame.destination, frame.datagram.destination_port) == (relay, 67)
+    assert message.giaddr == relay
+    assert options.get(Code.CLIENT_IDENTIFIER) == b"\0panel"
+
+
+def test_a_request_without_cookie_from_an_old_device_is_served():
+    wire, server = serving()
+    wire.say(ask(FAN, cookie=False))
+    wire.pass_time(1)
+    ((_frame, message, options),) = answers(server)
+    assert message.vendor.startswith(dhcp.COOKIE)
+    assert options.message_type is None
+
+
+@given(st.binary(max_size=400))
+def test_hostile_frames_are_not_even_events(data):
+    wire, server = serving()
+    wire.pass_time(10)
+    sent = len(server.sent)
+    wire.say(Frame(data))
+    good = ask(FAN).data
+    wire.say(Frame(good[: len(data)]))
+    assert len(server.sent) == sent
+    assert server.facts == []
+
+
+# Clients.
+
+
+def lease(client_xid, seconds, message_type=MessageType.ACK, mac=BELT):
+    entries = (
+        kind(message_type),
+        (Code.SERVER_IDENTIFIER, ME.ip.packed),
+        (Code.SUBNET_MASK, b"\xff\xff\xff\0"),
+        (Code.LEASE_TIME, seconds.to_bytes(4, "big")),
+    )
+    message = bootp.BootpMessage(
+        bootp.Op.REPLY,
+        mac,
+        client_xid,
+        yiaddr=IPv4Address("10.61.20.23"),
+        vendor=dhcp.encode(Options(entries)),
+    )
+    datagram = udp.UdpDatagram(67, 68, bootp.encode(message))
+    return Frame(udp.encode_frame(udp.UdpFrame(OWN, mac, ME.ip, EVERYBODY, datagram)))
+
+
+def test_a_client_renews_rebinds_and_gives_up_when_rfc_2131_says_so():
+    wire = Wire()
+    client = wire.join(DhcpClient(BELT, 3))
+    wire.say(lease(3, 1000, MessageType.OFFER))
+    wire.say(lease(3, 1000))
+    assert client.facts == [Obtained(IPv4Interface("10.61.20.23/24"), None, ME.ip, 1000)]
+    client.sent.clear()
+    wire.pass_time(1001)
+    frames = [(at, udp.parse_frame(packet.data)) for at, packet in client.sent]
+    renewals = [at for at, frame in frames if frame.destination == ME.ip]
+    rebinds = [at for at, frame in frames if frame.destination == EVERYBODY and at < 1000]
+    assert renewals[0] == 500
+    assert rebinds[0] == 875
+    assert all(frame.destination_mac == OWN for at, frame in frames if at < 875)
+    assert client.facts[1:] == [Lost()]
+    assert frames[-1][0] == 1000  # It asks anew at once.
+
+
+def test_a_client_that_is_told_no_starts_over_and_ignores_what_is_not_for_it():
+    wire = Wire()
+    client = wire.join(DhcpClient(BELT, 3))
+    wire.say(lease(4, 1000, MessageType.OFFER))
+    wire.say(lease(3, 1000, MessageType.OFFER, mac=FAN))
+    wire.say(lease(3, 1000))
+    assert len(client.sent) == 1
+    wire.say(lease(3, 1000, MessageType.OFFER))
+    wire.say(lease(3, 0, MessageType.NAK))
+    assert client.facts == []
+    last = dhcp.parse(bootp.parse(udp.parse_frame(client.packets[-1].data).datagram.payload))
+    assert last.message_type is MessageType.DISCOVER
+
+
+def test_a_client_waits_longer_each_time_as_rfc_2131_asks():
+    wire = Wire()
+    client = wire.join(DhcpClient(BELT, 3))
+    wire.pass_time(200)
+    times = [at for at, _ in client.sent]
+    waits = [b - a for a, b in itertools.pairwise(times)]
+    assert waits == [4, 8, 16, 32, 64, 64]
+
+
+# Near misses and the board.
+
+
+@pytest.mark.parametrize(
+    ("other", "how"),
+    [
+        ("0277b14c0922", "differs in one digit from"),
+        ("0277b14c9021", "has two digits swapped against"),
+        ("0277b109214c", "has its octets in another order than"),
+        ("0277b14c0933", None),
+        ("0277b14c0921", None),
+    ],
+)
+def test_slips_that_people_make(other, how):
+    assert difference(Mac(bytes.fromhex(other)), FAN) == how
+
+
+def test_a_neighbour_in_the_series_is_no_slip_when_the_planned_one_is_there():
+    neighbour = Mac(b"\x02\x77\xb1\x4c\x09\x22")
+    assert [str(m) for m in near_misses(neighbour, PLAN)] == [
+        f"differs in one digit from fan-drive-1 in the plan ({FAN})"
+    ]
+    assert near_misses(neighbour, PLAN, present={FAN}) == ()
+    assert near_misses(FAN, PLAN) == ()
+
+
+def test_the_board_follows_a_device_and_bounds_the_strangers():
+    board = Board(PLAN)
+    wire, server = serving()
+    wire.join(BootpClient(FAN, 1, 4.0))
+    kernel = wire.join(Kernel(FAN))
+    wire.pass_time(1)
+    for event in server.facts:
+        board.take(event, 1.0)
+    assert [row.state for row in board.rows] == [State.ASSIGNED, State.WAITING]
+    kernel.conversation.address = IPv4Address("10.61.20.21")
+    wire.pass_time(2)
+    board.take(server.facts[-1], 3.0)
+    first = board.rows[0]
+    assert (first.state, first.asked, first.since) == (State.ANSWERING, 1, 3.0)
+    assert [row.device.name for row in board.missing] == ["belt-drive"]
+    for number in range(MOST_STRANGERS + 50):
+        mac = Mac(b"\x02" + number.to_bytes(5, "big"))
+        for _ in range(2):
+            board.take(Event(EventKind.IGNORED, mac, Protocol.DHCP), float(number))
+    assert len(board.strangers) == MOST_STRANGERS
+    assert board.strangers[0].last == MOST_STRANGERS + 49
+    assert board.strangers[0].asked == 2
+
+
+def test_a_restarted_server_gives_the_same_answers():
+    def serve():
+        wire, server = serving()
+        wire.say(ask(FAN))
+        wire.say(ask(BELT, kind(MessageType.DISCOVER)))
+        wire.pass_time(1)
+        return answers(server)
+
+    assert serve() == serve()
+
+
+def test_a_plan_row_without_a_mac_is_not_served():
+    row = replace(PLAN.devices[0], mac=None)
+    wire, server = serving(Plan((row,)))
+    wire.say(ask(FAN))
+    wire.pass_time(5)
+    assert server.sent == []

@@ -1,0 +1,312 @@
+"""Probe, sweep, identity, listening, ping and lookout, driven with made-up times."""
+
+from ipaddress import IPv4Address, IPv4Interface
+
+from drive import Wire, alone
+from hypothesis import given
+from hypothesis import strategies as st
+
+from portcall.core.address import UNSPECIFIED, AddressRange, Mac, parse_range
+from portcall.core.assign.lookout import Lookout, OtherServer
+from portcall.core.conversation import Datagram, Endpoint, Frame, IcmpPacket, StreamBytes
+from portcall.core.find import arp_sweep, cip_identity
+from portcall.core.find.arp_sweep import ArpSweep
+from portcall.core.find.cip_identity import IdentityByDatagram, IdentityByStream
+from portcall.core.find.overhear import Overhear
+from portcall.core.find.sighting import Field, Method, Protocol
+from portcall.core.pacer import Pacer
+from portcall.core.probe import PROBE_TIME, AddressProbe, Free, Taken
+from portcall.core.reach.ping import Ping, Replied, Unanswered
+from portcall.core.reach.statistics import summarise
+from portcall.core.wire import arp, bootp, cip, dhcp, ethernet, icmp, ipv4, udp
+
+OWN = Mac(b"\x02\x1a\x40\x7c\x00\x06")
+THEIRS = Mac(b"\x02\x77\xb1\x4c\x09\x21")
+PLC = IPv4Address("10.61.20.10")
+
+
+def arp_frame(operation, mac, address, target=UNSPECIFIED):
+    packet = arp.Arp(operation, mac, IPv4Address(address), OWN, IPv4Address(target))
+    return Frame(ethernet.encode(ethernet.EthernetFrame(OWN, mac, 0x0806, arp.encode(packet))))
+
+
+def reply_from(mac, address):
+    return arp_frame(arp.Operation.REPLY, mac, address)
+
+
+def asked_targets(party):
+    return [str(arp.parse(packet.data[14:]).target_address) for packet in party.packets]
+
+
+# Probing.
+
+
+def test_a_free_address_is_probed_three_times_in_rfc_5227_time():
+    wire, party = alone(AddressProbe(OWN, PLC))
+    wire.pass_time(PROBE_TIME - 0.01)
+    assert [at for at, _ in party.sent] == [0, 1, 2]
+    assert all(arp.parse(packet.data[14:]).is_probe for packet in party.packets)
+    assert party.facts == []
+    wire.pass_time(0.01)
+    assert party.facts == [Free(PLC)]
+    assert party.conversation.over
+    assert PROBE_TIME == 4
+
+
+def test_a_taken_address_is_known_at_the_first_answer():
+    wire, party = alone(AddressProbe(OWN, PLC))
+    wire.say(reply_from(THEIRS, PLC))
+    wire.say(reply_from(THEIRS, PLC))
+    assert party.facts == [Taken(PLC, THEIRS)]
+    assert party.conversation.over
+
+
+def test_another_prober_for_the_same_address_is_a_conflict_and_our_own_echo_is_not():
+    wire, party = alone(AddressProbe(OWN, PLC))
+    wire.say(Frame(arp.request(OWN, UNSPECIFIED, PLC)))
+    wire.say(Frame(arp.request(THEIRS, UNSPECIFIED, IPv4Address("10.61.20.11"))))
+    assert party.facts == []
+    wire.say(Frame(arp.request(THEIRS, UNSPECIFIED, PLC)))
+    assert party.facts == [Taken(PLC, THEIRS)]
+
+
+# Sweeping.
+
+
+def test_a_sweep_asks_each_address_and_the_silent_ones_again():
+    sweep = ArpSweep(OWN, (), (parse_range("10.61.20.9-12"),))
+    wire, party = alone(sweep, gap=0.005)
+    wire.say(reply_from(THEIRS, PLC))
+    wire.pass_time(5)
+    assert asked_targets(party) == [f"10.61.20.{n}" for n in (9, 10, 11, 12, 9, 11, 12)]
+    assert party.conversation.over
+    assert [(s.mac, s.address, s.method) for s in party.facts] == [(THEIRS, PLC, Method.ARP)]
+    assert wire.now >= 2 * arp_sweep.ANSWER_WAIT
+
+
+def test_a_sweep_uses_its_own_address_only_inside_its_own_subnet():
+    own = IPv4Interface("10.61.20.200/24")
+    spans = (parse_range("10.61.20.199-201"), parse_range("203.0.113.40"))
+    _wire, party = alone(ArpSweep(OWN, (own,), spans))
+    senders = {
+        str(said.target_address): str(said.sender_address)
+        for said in (arp.parse(packet.data[14:]) for packet in party.packets)
+    }
+    assert senders == {
+        "10.61.20.199": "10.61.20.200",
+        "10.61.20.201": "10.61.20.200",
+        "203.0.113.40": "0.0.0.0",
+    }
+
+
+def test_a_sweep_queues_one_packet_however_large_it_is():
+    sweep = ArpSweep(OWN, (), (AddressRange(IPv4Address("10.0.0.1"), IPv4Address("10.0.255.254")),))
+    assert sweep.total == 65534
+    assert len(list(sweep.begin(0.0))) == 1
+
+
+def test_two_macs_behind_one_address_are_both_reported():
+    wire, party = alone(ArpSweep(OWN, (), (parse_range("10.61.20.10"),)))
+    for mac in (THEIRS, Mac(b"\2\2\2\2\2\2"), THEIRS):
+        wire.say(reply_from(mac, PLC))
+    assert len(party.facts) == 2
+
+
+# Identity.
+
+
+def identity(address="10.61.20.10", name=b"Skerry 40\x1b[31m controller"):
+    return cip.Identity(
+        IPv4Address(address), 44818, 64101, 0x0E, 40, 20, 13, 0, 0x5A20170F, name, 3
+    )
+
+
+def test_identity_by_broadcast_asks_twice_and_reports_each_device_once():
+    everybody = IPv4Address("255.255.255.255")
+    wire, party = alone(IdentityByDatagram((everybody,)))
+    answer = Datagram(Endpoint(PLC, 44818), cip.encode_identity(identity(), bytes(8)))
+    wire.say(answer)
+    wire.say(answer)
+    wire.say(Datagram(Endpoint(IPv4Address(5), 44818), b"\x63\x00garbage"))
+    wire.pass_time(5)
+    assert party.packets == [Datagram(Endpoint(everybody, 44818), cip.list_identity())] * 2
+    assert party.conversation.over
+    (seen,) = party.facts
+    said = {value.field: value.value for value in seen.said}
+    assert seen.address == PLC
+    assert said[Field.SERIAL] == "5A20170F"
+    assert said[Field.FIRMWARE] == "20.013"
+    assert "\x1b" not in said[Field.PRODUCT]
+
+
+@given(st.lists(st.integers(1, 60), max_size=8))
+def test_identity_over_a_stream_in_any_pieces(cuts):
+    wire, party = alone(IdentityByStream(PLC))
+    data = cip.encode_identity(identity(), bytes(8))
+    start = 0
+    for cut in cuts:
+        if data[start : start + cut]:
+            wire.say(StreamBytes(data[start : start + cut]))
+        start += cut
+    if data[start:]:
+        wire.say(StreamBytes(data[start:]))
+    assert [seen.address for seen in party.facts] == [PLC]
+    assert party.conversation.over
+
+
+def test_a_stream_that_closes_lies_or_stays_silent_ends_without_an_identity():
+    for said in (b"", b"\x63\x00\xff\xff" + bytes(20), b"\x64\x00\x00\x00" + bytes(20)):
+        wire, party = alone(IdentityByStream(PLC))
+        wire.say(StreamBytes(said))
+        assert party.facts == []
+        assert party.conversation.over
+    wire, party = alone(IdentityByStream(PLC))
+    wire.pass_time(cip_identity.ANSWER_WAIT)
+    assert party.conversation.over
+
+
+# Listening.
+
+
+def ask_frame(mac, *entries, port=67, op=bootp.Op.REQUEST):
+    vendor = dhcp.encode(dhcp.Options(entries)) if entries else b""
+    message = bootp.BootpMessage(op, mac, 1, vendor=vendor)
+    datagram = udp.UdpDatagram(68, port, bootp.encode(message))
+    return Frame(
+        udp.encode_frame(udp.UdpFrame(mac, OWN, UNSPECIFIED, IPv4Address(2**32 - 1), datagram))
+    )
+
+
+def test_listening_hears_who_asks_and_who_speaks_arp():
+    wire, party = alone(Overhear(OWN, 4.0))
+    wire.say(ask_frame(THEIRS))
+    wire.say(ask_frame(THEIRS, (53, b"\x01"), (12, b"gale9")))
+    wire.say(Frame(arp.request(THEIRS, PLC, IPv4Address(7))))
+    wire.say(ask_frame(OWN))
+    wire.say(ask_frame(THEIRS, port=69))
+    wire.say(ask_frame(THEIRS, op=bootp.Op.REPLY))
+    wire.say(Frame(b"\xff" * 40))
+    assert [seen.asks for seen in party.facts] == [Protocol.BOOTP, Protocol.DHCP, None]
+    assert [value.value for value in party.facts[1].said] == ["gale9"]
+    assert party.facts[2].address == PLC
+    wire.pass_time(4)
+    assert party.conversation.over
+    assert party.sent == []
+
+
+def test_another_dhcp_server_is_noticed_by_its_offer_to_us_only():
+    wire, party = alone(Lookout(OWN, xid=77))
+
+    def offer(mac, xid, kind=b"\x02"):
+        options = dhcp.Options(((53, kind), (54, PLC.packed)))
+        message = bootp.BootpMessage(
+            bootp.Op.REPLY, mac, xid, yiaddr=IPv4Address(9), vendor=dhcp.encode(options)
+        )
+        datagram = udp.UdpDatagram(67, 68, bootp.encode(message))
+        return Frame(udp.encode_frame(udp.UdpFrame(THEIRS, OWN, PLC, IPv4Address(9), datagram)))
+
+    for stray in (offer(OWN, 78), offer(THEIRS, 77), offer(OWN, 77, b"\x05")):
+        wire.say(stray)
+    assert party.facts == []
+    wire.say(offer(OWN, 77))
+    wire.say(offer(OWN, 77))
+    wire.pass_time(3)
+    assert party.facts == [OtherServer(THEIRS, PLC, IPv4Address(9))]
+    assert len(party.sent) == 2
+    assert party.conversation.over
+
+
+# Pinging.
+
+
+def echo(sequence, identifier=9, address=PLC):
+    return IcmpPacket(address, icmp.encode_echo(icmp.Echo(True, identifier, sequence, b"")), 64)
+
+
+def test_ping_times_start_when_the_packet_leaves():
+    wire, party = alone(Ping([PLC], 9, count=2, interval=1.0, wait=0.5), gap=0.25)
+    wire.now += 0.003
+    wire.say(echo(1))
+    wire.say(echo(1))
+    wire.say(echo(2, identifier=8))
+    wire.pass_time(5)
+    first, second = party.facts
+    assert first.seconds == 0.003000000000000003 or abs(first.seconds - 0.003) < 1e-9
+    assert (first.target, first.sequence, first.ttl) == (PLC, 1, 64)
+    assert second == Unanswered(PLC, 2, "no reply")
+    assert party.conversation.over
+    (summary,) = summarise([PLC], party.facts)
+    assert (summary.sent, summary.received, summary.loss) == (2, 1, 0.5)
+    assert summary.reason == "no reply"
+
+
+def test_ping_says_who_called_it_unreachable_and_what_could_not_leave():
+    ping = Ping([PLC], 9, count=2, interval=1.0, wait=1.0)
+    wire, party = alone(ping)
+    request = ipv4.Ipv4Packet(OWN_ADDRESS, PLC, 1, party.packets[0].message)
+    quoted = ipv4.encode(request)[:28]
+    error = icmp.encode(icmp.IcmpMessage(3, 1, bytes(4), quoted))
+    wire.say(IcmpPacket(IPv4Address("10.61.20.1"), error))
+    assert party.facts == [Unanswered(PLC, 1, "host unreachable, says 10.61.20.1")]
+    actions = list(ping.woke(1.0))
+    (unsent,) = list(ping.unsent(actions[0].packet, "network is down", 1.0))
+    assert unsent.fact == Unanswered(PLC, 2, "network is down")
+    assert ping.over
+
+
+OWN_ADDRESS = IPv4Address("10.61.20.200")
+
+
+@given(st.sets(st.integers(1, 50), min_size=1), st.integers(1, 4), st.floats(0, 0.01))
+def test_ping_accounts_for_every_echo(hosts, count, gap):
+    targets = [IPv4Address(n) for n in hosts]
+    answering = set(targets[::2])
+    wire, party = alone(Ping(targets, 9, count, 1.0, 0.7), gap=gap)
+    for sequence in range(1, count + 1):
+        for target in targets:
+            if target in answering:
+                wire.say(echo(sequence, address=target))
+        wire.pass_time(1.0)
+    wire.pass_time(2.0)
+    assert party.conversation.over
+    for result in summarise(targets, party.facts):
+        assert result.sent == count
+        assert result.received == (count if result.target in answering else 0)
+    assert all(isinstance(fact, Replied | Unanswered) for fact in party.facts)
+
+
+# The pacer.
+
+
+@given(
+    st.floats(1, 500),
+    st.integers(1, 10),
+    st.lists(st.floats(0, 0.5), min_size=1, max_size=200),
+)
+def test_no_window_holds_more_than_rate_and_burst_allow(rate, burst, waits):
+    pacer = Pacer(rate, burst)
+    now, times = 0.0, []
+    for wait in waits:
+        now = pacer.ready_at(now + wait)
+        pacer.spend(now)
+        times.append(now)
+    for first in range(0, len(times), 7):
+        for last in range(first, len(times)):
+            window = times[last] - times[first]
+            assert last - first + 1 <= rate * window + burst + 1e-6
+
+
+def test_a_pacer_that_is_not_held_back_keeps_its_rate():
+    pacer = Pacer(200.0, burst=4)
+    now = 0.0
+    for _ in range(1000):
+        now = pacer.ready_at(now)
+        pacer.spend(now)
+    assert 4.97 <= now <= 5.0
+
+
+def test_the_wire_in_these_tests_delivers_to_everyone_else():
+    wire = Wire()
+    one, other = wire.join(AddressProbe(OWN, PLC)), wire.join(AddressProbe(THEIRS, PLC))
+    assert one.facts == [Taken(PLC, THEIRS)]
+    assert other.facts == []

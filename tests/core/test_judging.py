@@ -1,0 +1,264 @@
+"""Merging sightings, remarks, verdicts, adapters: what is concluded from what was seen."""
+
+from dataclasses import replace
+from ipaddress import IPv4Address, IPv4Interface
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from portcall.core.adapter import Adapter, AdapterAddress, AdapterKind, Origin, choose, warnings
+from portcall.core.address import Mac, parse_mac, parse_range
+from portcall.core.find.devices import merge
+from portcall.core.find.remarks import remarks
+from portcall.core.find.sighting import Field, Method, Protocol, Said, Sighting
+from portcall.core.plan import Plan, PlannedDevice
+from portcall.core.printable import decoded, printable
+from portcall.core.reach.statistics import Reachability
+from portcall.core.trouble import NotPossibleHere
+from portcall.core.verify import Verdict, judge, unplanned
+
+FAN = parse_mac("02-77-B1-4C-09-21")
+PLC = parse_mac("02-5A-1D-20-7F-10")
+OTHER = parse_mac("02-60-D1-00-5E-01")
+AT_10, AT_21, AT_40 = (IPv4Address(f"10.61.20.{n}") for n in (10, 21, 40))
+OWN = (IPv4Interface("10.61.20.200/24"),)
+PLAN = Plan((PlannedDevice("fan-drive-1", IPv4Interface("10.61.20.21/24"), FAN),))
+
+
+def seen(mac=None, address=None, method=Method.ARP, asks=None, **said):
+    values = tuple(Said(Field(field), value, method) for field, value in said.items())
+    return Sighting(0.0, method, mac, address, values, asks)
+
+
+# Merging.
+
+
+@given(st.permutations(range(5)))
+def test_same_mac_is_the_same_device_in_whatever_order_it_was_seen(order):
+    sightings = [
+        seen(PLC, AT_10),
+        seen(address=AT_10, method=Method.CIP, product="Skerry 40", maker="CIP vendor 64101"),
+        seen(PLC, AT_40),
+        seen(FAN, asks=Protocol.BOOTP, method=Method.LISTEN),
+        seen(FAN, asks=Protocol.BOOTP, method=Method.LISTEN),
+    ]
+    plc, fan = merge([sightings[n] for n in order], lambda mac: None, PLAN)
+    assert (plc.mac, plc.addresses) == (PLC, (AT_10, AT_40))
+    assert plc.value(Field.PRODUCT) == "Skerry 40"
+    assert set(plc.methods) == {Method.ARP, Method.CIP}
+    assert (fan.mac, fan.addresses, fan.asks) == (FAN, (), ((Protocol.BOOTP, 2),))
+    assert fan.value(Field.NAME) == "fan-drive-1"
+
+
+def test_one_address_behind_two_macs_is_a_conflict_and_is_not_merged():
+    devices = merge(
+        [
+            seen(FAN, AT_21),
+            seen(OTHER, AT_21),
+            seen(address=AT_21, method=Method.CIP, serial="77B10921"),
+        ]
+    )
+    assert {(d.mac, d.rivals) for d in devices if d.mac} == {(FAN, (OTHER,)), (OTHER, (FAN,))}
+    (nobody,) = [d for d in devices if d.mac is None]
+    assert nobody.value(Field.SERIAL) == "77B10921"
+
+
+def test_where_methods_disagree_both_are_kept_and_the_trusted_one_is_shown():
+    (device,) = merge(
+        [seen(FAN, AT_21), seen(address=AT_21, method=Method.CIP, maker="CIP vendor 64102")],
+        lambda mac: "Whimbrel Drives",
+    )
+    makers = {said.value for said in device.said if said.field is Field.MAKER}
+    assert makers == {"Whimbrel Drives", "CIP vendor 64102"}
+    assert device.value(Field.MAKER) == "Whimbrel Drives"
+
+
+def test_devices_are_sorted_by_address_as_numbers_those_without_last():
+    found = merge([seen(OTHER), seen(FAN, IPv4Address("10.61.20.9")), seen(PLC, AT_10)])
+    assert [d.mac for d in found] == [FAN, PLC, OTHER]
+
+
+# Remarks.
+
+
+@pytest.mark.parametrize(
+    ("sightings", "expected"),
+    [
+        ([seen(FAN, AT_21)], []),
+        ([seen(FAN, AT_40)], ["planned at 10.61.20.21"]),
+        (
+            [seen(FAN, asks=Protocol.BOOTP, method=Method.LISTEN)],
+            ["has no address, asked for one by BOOTP once"],
+        ),
+        ([seen(OTHER, AT_40)], ["not in the plan"]),
+        (
+            [seen(OTHER, AT_21)],
+            [f"the plan has {FAN} at 10.61.20.21 (fan-drive-1)"],
+        ),
+        (
+            [seen(Mac(b"\x02\x77\xb1\x4c\x09\x2f"), AT_40)],
+            [f"differs in one digit from fan-drive-1 in the plan ({FAN})"],
+        ),
+        (
+            [seen(FAN, IPv4Address("203.0.113.40"))],
+            [
+                "maker's default address",
+                "outside this adapter's subnets: portcall match 203.0.113.40",
+                "planned at 10.61.20.21",
+            ],
+        ),
+        ([seen(address=AT_40, method=Method.CIP)], ["not in the plan"]),
+    ],
+)
+def test_remarks(sightings, expected):
+    (device,) = merge(sightings)
+    defaults = (parse_range("203.0.113.0/24"),)
+    assert list(remarks(device, OWN, PLAN, defaults)) == expected
+
+
+def test_a_shared_address_is_remarked_on_both():
+    for device in merge([seen(FAN, AT_21), seen(OTHER, AT_21)]):
+        assert any("10.61.20.21 is shared with" in line for line in remarks(device, OWN, Plan()))
+
+
+# Verdicts.
+
+ANSWERS = {AT_21: Reachability(AT_21, 3, 3, 0.001, 0.001, 0.001, None)}
+SILENT = {AT_21: Reachability(AT_21, 3, 0, None, None, None, "no reply")}
+IDENTITY = seen(
+    address=AT_21, method=Method.CIP, product="Gale 7", serial="77B10921", firmware="5.002"
+)
+
+
+@pytest.mark.parametrize(
+    ("sightings", "echoes", "verdict", "finding"),
+    [
+        ([seen(FAN, AT_21), IDENTITY], ANSWERS, Verdict.RIGHT, None),
+        ([seen(FAN, AT_21)], ANSWERS, Verdict.RIGHT, "identity not read"),
+        ([seen(FAN, AT_21), IDENTITY], SILENT, Verdict.SILENT, "ping: no reply"),
+        ([IDENTITY], ANSWERS, Verdict.RIGHT, "MAC not seen"),
+        ([], ANSWERS, Verdict.RIGHT, "MAC not seen"),
+        ([seen(FAN, AT_21), seen(OTHER, AT_21)], ANSWERS, Verdict.CONFLICT, "is shared by"),
+        ([seen(OTHER, AT_21)], ANSWERS, Verdict.WRONG_MAC, f"{OTHER} is at 10.61.20.21"),
+        (
+            [seen(Mac(b"\x02\x77\xb1\x4c\x09\x2f"), AT_21)],
+            ANSWERS,
+            Verdict.WRONG_MAC,
+            "differs in one digit",
+        ),
+        ([seen(FAN, AT_40)], SILENT, Verdict.ELSEWHERE, "it is at 10.61.20.40"),
+        (
+            [seen(FAN, asks=Protocol.BOOTP, method=Method.LISTEN)],
+            SILENT,
+            Verdict.ASKING,
+            "heard by BOOTP, without an address",
+        ),
+        ([], SILENT, Verdict.MISSING, "its MAC was not heard"),
+        (
+            [seen(Mac(b"\x02\x77\xb1\x4c\x09\x2f"))],
+            SILENT,
+            Verdict.MISSING,
+            "differs in one digit from the plan's MAC",
+        ),
+    ],
+)
+def test_verdicts(sightings, echoes, verdict, finding):
+    (judgement,) = judge(PLAN, merge(sightings), echoes)
+    assert judgement.verdict is verdict
+    if finding is None:
+        assert judgement.findings == ()
+        assert judgement.identity == "Gale 7, serial 77B10921, firmware 5.002"
+    else:
+        assert any(finding in line for line in judgement.findings)
+
+
+def test_a_row_without_a_mac_learns_it_and_lost_echoes_are_said():
+    plan = Plan((replace(PLAN.devices[0], mac=None),))
+    some = {AT_21: Reachability(AT_21, 3, 2, 0.001, 0.001, 0.001, "no reply")}
+    (judgement,) = judge(plan, merge([seen(FAN, AT_21)]), some)
+    assert judgement.verdict is Verdict.RIGHT
+    assert f"MAC is {FAN}; the plan has none yet" in judgement.findings
+    assert "1 of 3 echoes lost" in judgement.findings
+
+
+def test_unplanned_devices_are_those_no_row_can_mean():
+    devices = merge([seen(FAN, AT_40), seen(OTHER, AT_21), seen(PLC, AT_10), IDENTITY])
+    assert [d.mac for d in unplanned(PLAN, devices)] == [PLC, OTHER]
+    open_row = Plan((replace(PLAN.devices[0], mac=None),))
+    assert [d.mac for d in unplanned(open_row, merge([seen(FAN, AT_21)]))] == []
+
+
+# Adapters.
+
+
+def adapter(name, *addresses, kind=AdapterKind.WIRED, link=True, default=False, up=True):
+    return Adapter(
+        name,
+        1,
+        kind,
+        FAN,
+        up,
+        link,
+        1500,
+        addresses=tuple(AdapterAddress(IPv4Interface(a), Origin.STATIC) for a in addresses),
+        has_default_route=default,
+    )
+
+
+OFFICE = adapter("lan0", "198.51.100.77/24", default=True)
+PLANT = adapter("usb0")
+
+
+@pytest.mark.parametrize(
+    ("adapters", "name", "result"),
+    [
+        ([OFFICE, PLANT], None, "usb0"),
+        ([OFFICE, PLANT], "lan0", "lan0"),
+        ([OFFICE, PLANT, adapter("usb1")], None, "usb0 or usb1: which one"),
+        ([OFFICE, PLANT, adapter("usb1", link=False)], None, "usb0"),
+        ([OFFICE, adapter("wifi0", kind=AdapterKind.WIRELESS)], None, "no wired adapter"),
+        ([OFFICE, PLANT], "eth9", "no adapter is called 'eth9'; here are: lan0"),
+        ([adapter("usb0", link=False)], "usb0", "usb0 has no link"),
+        ([adapter("usb0", link=False, up=False)], "usb0", "usb0 is switched off"),
+        ([], None, "Here are: none"),
+    ],
+)
+def test_choosing_never_guesses(adapters, name, result):
+    if result in {a.name for a in adapters}:
+        assert choose(adapters, name).name == result
+    else:
+        with pytest.raises(NotPossibleHere, match=result):
+            choose(adapters, name)
+
+
+def test_warnings_name_overlap_missing_link_and_unanswered_dhcp():
+    wifi = adapter("wifi0", "10.61.20.7/16", kind=AdapterKind.WIRELESS)
+    lonely = replace(
+        PLANT,
+        name="usb1",
+        addresses=(AdapterAddress(IPv4Interface("169.254.3.4/16"), Origin.LINK_LOCAL),),
+    )
+    dead = adapter("usb2", link=False)
+    found = warnings([OFFICE, adapter("usb0", "10.61.20.200/24"), wifi, lonely, dead])
+    assert set(found) == {"usb0", "wifi0", "usb1", "usb2"}
+    assert "10.61.20.0/24 is on wifi0 too" in found["usb0"][0]
+    assert "link-local address only" in found["usb1"][0]
+    assert "no link" in found["usb2"][0]
+
+
+# Text from devices.
+
+
+@given(st.text(max_size=400))
+def test_nothing_that_moves_a_cursor_gets_through(text):
+    shown = printable(text)
+    assert len(shown) <= 120
+    assert shown.isprintable()
+    assert printable(shown) == shown
+
+
+def test_text_in_either_encoding_is_shown():
+    assert decoded("Förderer".encode()) == decoded("Förderer".encode("latin-1")) == "Förderer"
+    assert decoded(b"\x1b[2J\x9b31mdrive\r\n\x00") == "[2J 31mdrive"
+    assert printable("a\u202eb\u2028c") == "a b c"

@@ -1,0 +1,199 @@
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from portcall.core.address import parse_mac
+from portcall.core.match import Wanted, candidates, check_own, wanted_for
+from portcall.core.plan import Plan, PlanError, Subnet, parse_pair, parse_plan
+from portcall.core.trouble import BadInput
+
+HEADER = "name,mac,address,mask,gateway,kind,place,note\n"
+LINE_2 = Subnet(IPv4Network("10.61.20.0/24"), IPv4Address("10.61.20.1"))
+
+
+def read(text, subnets=()):
+    data = text if isinstance(text, bytes) else text.encode()
+    return parse_plan(data, "plan.csv", subnets)
+
+
+def problems(text, subnets=()):
+    with pytest.raises(PlanError) as caught:
+        read(text, subnets)
+    return [(p.line, p.column, p.text) for p in caught.value.problems]
+
+
+@pytest.mark.parametrize(
+    ("row", "column", "complaint"),
+    [
+        ("x,,10.61.20.300,24,,,,", "address", "10.61.20.300: octet 4 is 300; an octet is 0 to 255"),
+        ("x,,10.61.20,24,,,,", "address", "has 3 octets; an IPv4 address has 4"),
+        ("x,,,24,,,,", "address", "is empty"),
+        ("x,,10.61.20.5,255.0.255.0,,,,", "mask", "is not contiguous: octet 3"),
+        ("x,,10.61.20.0,24,,,,", "address", "is the network number of 10.61.20.0/24"),
+        ("x,,10.61.20.255,24,,,,", "address", "is the broadcast address of 10.61.20.0/24"),
+        ("x,,10.61.20.5,24,10.61.21.1,,,", "gateway", "10.61.21.1: is outside 10.61.20.0/24"),
+        ("x,,10.61.20.5,24,10.61.20.5,,,", "gateway", "is the device's own address"),
+        ("x,,10.61.20.5,24,10.61.20.255,,,", "gateway", "network or broadcast number"),
+        ("y,,10.61.20.1,24,,,,", "address", "10.61.20.1: stands on line 2 too (first)"),
+        ("y,02:5A:1D:20:7F:10,10.61.20.5,24,,,,", "mac", "stands on line 2 too (first)"),
+        ("FIRST,,10.61.20.5,24,,,,", "name", "FIRST: stands on line 2 too (first)"),
+        ("x,02-5A-1D-20-7F,10.61.20.5,24,,,,", "mac", "has 10 hex digits; a MAC has 12"),
+        (",,10.61.20.5,24,,,,", "name", "is empty"),
+        ("10.61.20.5,,10.61.20.5,24,,,,", "name", "would be taken for an address"),
+        ("x,,10.61.20.5,24,,,,note,over", None, "has 9 cells, the header 8; 'over' is over"),
+    ],
+)
+def test_every_broken_rule_is_named_with_line_and_column(row, column, complaint):
+    first = "first,02-5A-1D-20-7F-10,10.61.20.1,24,,,,\n"
+    ((line, where, text),) = problems(HEADER + first + row + "\n")
+    assert (line, where) == (3, column)
+    assert complaint in text
+
+
+def test_all_broken_rules_are_reported_at_once_in_order():
+    found = problems(
+        HEADER
+        + "a,02-5A-1D-20-7F,10.61.20.300,255.0.255.0,10.61.20.x,,,\n"
+        + "b,,10.61.20.5,24,,,,\n"
+        + "c,,10.61.20.5,24,10.1.1.1,,,\n"
+    )
+    assert [(line, column) for line, column, _ in found] == [
+        (2, "mac"),
+        (2, "address"),
+        (2, "mask"),
+        (2, "gateway"),
+        (4, "gateway"),
+        (4, "address"),
+    ]
+
+
+@pytest.mark.parametrize(
+    ("data", "complaint"),
+    [
+        (b"", "is empty"),
+        (b"\n\n  \n", "is empty"),
+        (HEADER.encode(), "is empty"),
+        (b"PK\x03\x04\x14\x00\x06\x00", "is not text"),
+        (b"\x89PNG\r\n\x1a\n\x00\x00", "is not text"),
+        (b"\xff\xfeA", "is not text"),
+        (b"mac;mask\n1;2\n", "is missing; the header has mac, mask"),
+        (b"name,address,name\nx,10.61.20.5,y\n", "stands twice in the header"),
+    ],
+)
+def test_a_file_that_is_no_plan(data, complaint):
+    found = problems(data)
+    assert found[0][0] == 1
+    assert complaint in found[0][2]
+
+
+def test_spreadsheet_exports_are_read_as_they_come():
+    plain = read(HEADER + "Lüfter 1,0277b14c0921,10.61.20.21,255.255.255.0,10.61.20.1,drive,A2,\n")
+    export = (
+        "Name;Address;Mask;MAC;Gateway;Kind;Place;Note;Order no.\r\n"
+        "\r\n"
+        'Lüfter 1;10.61.20.21;/24;0277.B14C.0921;10.61.20.1;drive;"A2";;4711\r\n'
+    )
+    for encoding in ("utf-8-sig", "utf-8", "cp1252", "utf-16"):
+        (row,) = read(export.encode(encoding))
+        assert row.line == 3
+        assert (row.name, row.mac, row.interface, row.gateway, row.place) == (
+            "Lüfter 1",
+            plain.devices[0].mac,
+            IPv4Interface("10.61.20.21/24"),
+            IPv4Address("10.61.20.1"),
+            "A2",
+        )
+
+
+def test_a_missing_mask_comes_from_the_site_or_is_an_assumption():
+    text = "name,address\nx,10.61.20.5\ny,192.0.2.5\n"
+    wide = Subnet(IPv4Network("10.61.16.0/20"))
+    x, y = read(text, (wide,))
+    assert (x.interface.network.prefixlen, x.mask_assumed) == (20, False)
+    assert (y.interface.network.prefixlen, y.mask_assumed) == (24, True)
+
+
+@given(st.binary(max_size=300))
+def test_any_bytes_are_a_plan_or_a_plan_error(data):
+    for text in (data, HEADER.encode() + data, b"name;address\n" + data):
+        try:
+            assert read(text).devices
+        except PlanError as error:
+            assert error.problems
+            assert str(error)
+
+
+def test_a_typed_pair_stands_in_for_the_row_of_its_address_or_mac_or_is_added():
+    plan = read(
+        HEADER
+        + "fan,02-77-B1-4C-0E-53,10.61.20.22,24,,,,\n"
+        + "belt,02-77-B1-61-13-A4,10.61.20.23,24,,,,\n"
+    )
+    corrected = plan.with_pair(parse_pair("02-77-B1-4C-0E-58=10.61.20.22/24"))
+    assert corrected.by_name("FAN").mac == parse_mac("02-77-B1-4C-0E-58")
+    moved = plan.with_pair(parse_pair("02-77-B1-61-13-A4=10.61.20.33/24"))
+    assert str(moved.by_name("belt").address) == "10.61.20.33"
+    added = plan.with_pair(parse_pair("02-60-D1-00-5E-01=10.61.20.71", (LINE_2,)))
+    assert len(added.devices) == 3
+    assert not added.devices[2].mask_assumed
+    with pytest.raises(BadInput, match="fan for this MAC and belt for this address"):
+        plan.with_pair(parse_pair("02-77-B1-4C-0E-53=10.61.20.23/24"))
+    for wrong in ("02-60-D1-00-5E-01", "02-60=10.61.20.71", "02-60-D1-00-5E-01=10.61.20.0/24"):
+        with pytest.raises(BadInput):
+            parse_pair(wrong)
+
+
+# Choosing the workstation's address.
+
+
+@given(
+    st.integers(0, 2**32 - 1),
+    st.integers(23, 31),
+    st.integers(0, 600),
+    st.sets(st.integers(0, 600), max_size=600),
+    st.none() | st.integers(-5, 600),
+)
+def test_a_candidate_is_always_usable_and_all_usable_ones_are_tried(base, prefix, at, taken, own):
+    network = IPv4Network((base, prefix), strict=False)
+
+    def address(number):
+        return IPv4Address((int(network[0]) + number) % 2**32)
+
+    target = address(at % network.num_addresses)
+    avoid = {address(number) for number in taken}
+    preferred = None if own is None else address(own)
+    found = list(candidates(Wanted(network, target, "plan"), preferred, avoid))
+    usable = set(network.hosts()) - avoid - {target}
+    assert set(found) == usable
+    assert len(found) == len(usable)
+    if preferred in usable:
+        assert found[0] == preferred
+
+
+def test_the_nearest_below_is_tried_first_then_above():
+    wanted = Wanted(IPv4Network("10.61.20.0/29"), IPv4Address("10.61.20.4"), "plan")
+    avoid = {IPv4Address("10.61.20.2")}
+    order = [str(a)[-1] for a in candidates(wanted, None, avoid)]
+    assert order == ["3", "1", "5", "6"]
+    whole = Wanted(IPv4Network("10.61.20.0/29"), None, "typed")
+    assert [str(a)[-1] for a in candidates(whole, None, avoid)] == ["6", "5", "4", "3", "1"]
+
+
+def test_the_mask_comes_from_the_plan_then_the_site_then_thin_air():
+    plan = read(HEADER + "fan,,10.61.20.22,26,,,,\n")
+    fan, other = IPv4Address("10.61.20.22"), IPv4Address("10.61.20.99")
+    assert wanted_for(fan, plan, (LINE_2,)).network == IPv4Network("10.61.20.0/26")
+    assert wanted_for(other, plan, (LINE_2,)).prefix_from == "site"
+    assumed = wanted_for(IPv4Address("192.0.2.9"), plan, (LINE_2,))
+    assert (assumed.network, assumed.prefix_assumed) == (IPv4Network("192.0.2.0/24"), True)
+
+
+def test_an_address_typed_by_hand_may_not_be_a_devices_or_the_gateways():
+    plan = read(HEADER + "fan,,10.61.20.22,24,,,,\n")
+    with pytest.raises(BadInput, match="the plan gives it to fan"):
+        check_own(IPv4Interface("10.61.20.22/24"), plan, ())
+    with pytest.raises(BadInput, match="gateway"):
+        check_own(IPv4Interface("10.61.20.1/24"), Plan(), (LINE_2,))
+    check_own(IPv4Interface("10.61.20.2/24"), plan, (LINE_2,))

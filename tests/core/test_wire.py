@@ -1,0 +1,312 @@
+"""Codecs against each other's direction, against bytes written by hand from the standards, and
+against hostile bytes."""
+
+from dataclasses import replace
+from ipaddress import IPv4Address
+
+import pytest
+from hypothesis import example, given
+from hypothesis import strategies as st
+
+from portcall.core.address import BROADCAST, UNSPECIFIED, Mac, parse_mac
+from portcall.core.wire import arp, bootp, cip, dhcp, ethernet, icmp, ipv4, udp
+from portcall.core.wire.octets import Malformed, internet_checksum
+
+macs = st.binary(min_size=6, max_size=6).map(Mac)
+addresses = st.integers(0, 2**32 - 1).map(IPv4Address)
+u8, u16, u32 = (st.integers(0, 2**bits - 1) for bits in (8, 16, 32))
+payloads = st.binary(max_size=200)
+
+frames = st.builds(ethernet.EthernetFrame, macs, macs, u16, payloads)
+arps = st.builds(arp.Arp, st.sampled_from(arp.Operation), macs, addresses, macs, addresses)
+packets = st.builds(
+    ipv4.Ipv4Packet,
+    addresses,
+    addresses,
+    u8,
+    payloads,
+    u8,
+    u8,
+    u16,
+    u16,
+    st.integers(0, 10).flatmap(lambda n: st.binary(min_size=4 * n, max_size=4 * n)),
+)
+datagrams = st.builds(udp.UdpDatagram, u16, u16, payloads)
+udp_frames = st.builds(udp.UdpFrame, macs, macs, addresses, addresses, datagrams)
+messages = st.builds(icmp.IcmpMessage, u8, u8, st.binary(min_size=4, max_size=4), payloads)
+bootps = st.builds(
+    bootp.BootpMessage,
+    st.sampled_from(bootp.Op),
+    macs,
+    u32,
+    u8,
+    u16,
+    u16,
+    addresses,
+    addresses,
+    addresses,
+    addresses,
+    st.binary(min_size=64, max_size=64),
+    st.binary(min_size=128, max_size=128),
+    payloads,
+    st.binary(min_size=10, max_size=10),
+)
+free_codes = st.integers(128, 223)  # RFC 2132 §2, site-specific: any length is right
+options = st.dictionaries(free_codes, st.binary(max_size=600), max_size=5).map(
+    lambda found: dhcp.Options(tuple(found.items()))
+)
+identities = st.builds(
+    cip.Identity,
+    addresses,
+    u16,
+    u16,
+    u16,
+    u16,
+    u8,
+    u8,
+    u16,
+    u32,
+    st.binary(max_size=255),
+    u8,
+    u16,
+)
+encapsulations = st.builds(
+    cip.Encapsulation, u16, payloads, u32, u32, st.binary(min_size=8, max_size=8), u32
+)
+
+
+@given(frames, arps, packets, messages, bootps, encapsulations)
+def test_what_is_encoded_reads_back(frame, packet, ip_packet, message, boot, capsule):
+    assert ethernet.parse(ethernet.encode(frame)) == frame
+    assert arp.parse(arp.encode(packet)) == packet
+    assert ipv4.parse(ipv4.encode(ip_packet)) == ip_packet
+    assert icmp.parse(icmp.encode(message)) == message
+    assert bootp.parse(bootp.encode(boot)) == boot
+    assert cip.parse(cip.encode(capsule)) == capsule
+
+
+@given(udp_frames, identities, st.binary(min_size=8, max_size=8))
+def test_what_is_encoded_in_layers_reads_back(frame, identity, context):
+    data = udp.encode_frame(frame)
+    assert udp.parse_frame(data) == frame
+    # Ethernet pads short frames; what follows the IPv4 packet is not part of it.
+    assert udp.parse_frame(data + bytes(30)) == frame
+    reply = cip.parse(cip.encode_identity(identity, context))
+    assert reply.context == context
+    assert cip.parse_identity(reply) == identity
+
+
+@given(frames, arps, packets, bootps, encapsulations)
+def test_what_is_decoded_encodes_to_the_same_bytes(frame, packet, ip_packet, boot, capsule):
+    for codec, value in (
+        (ethernet, frame),
+        (arp, packet),
+        (ipv4, ip_packet),
+        (bootp, boot),
+        (cip, capsule),
+    ):
+        data = codec.encode(value)
+        assert codec.encode(codec.parse(data)) == data
+
+
+@given(options)
+def test_options_read_back_also_when_they_are_long(found):
+    # RFC 3396: data over 255 octets goes in pieces and is joined again.
+    message = bootp.BootpMessage(bootp.Op.REPLY, BROADCAST, 1, vendor=dhcp.encode(found))
+    assert dhcp.parse(message) == found
+
+
+PARSERS = {
+    "ethernet": ethernet.parse,
+    "arp": arp.parse,
+    "ipv4": ipv4.parse,
+    "udp frame": udp.parse_frame,
+    "icmp": icmp.parse_answer,
+    "bootp and dhcp": lambda data: dhcp.parse(bootp.parse(data)),
+    "options": lambda data: dhcp.parse(
+        bootp.BootpMessage(bootp.Op.REPLY, BROADCAST, 1, vendor=dhcp.COOKIE + data)
+    ),
+    "cip": lambda data: cip.parse_identity(cip.parse(data)),
+    "cip length": cip.whole_length,
+}
+
+SAMPLES = {
+    "ethernet": arp.request(Mac(b"\2\0\0\0\0\1"), UNSPECIFIED, IPv4Address("10.61.20.9")),
+    "arp": arp.request(Mac(b"\2\0\0\0\0\1"), UNSPECIFIED, IPv4Address("10.61.20.9"))[14:],
+    "cip": cip.encode_identity(
+        cip.Identity(IPv4Address("10.61.20.10"), 44818, 1, 2, 3, 4, 5, 0, 6, b"Gale 7", 3), bytes(8)
+    ),
+    "bootp and dhcp": bootp.encode(
+        bootp.BootpMessage(
+            bootp.Op.REQUEST,
+            Mac(b"\2\0\0\0\0\1"),
+            7,
+            vendor=dhcp.encode(dhcp.Options(((53, b"\1"), (52, b"\3"), (12, b"fan")))),
+        )
+    ),
+    "icmp": icmp.encode(
+        icmp.IcmpMessage(
+            3,
+            1,
+            bytes(4),
+            ipv4.encode(
+                ipv4.Ipv4Packet(
+                    UNSPECIFIED, UNSPECIFIED, 1, icmp.encode_echo(icmp.Echo(False, 1, 2, b""))
+                )
+            ),
+        )
+    ),
+}
+
+
+def test_the_samples_themselves_are_sound():
+    for name, sample in SAMPLES.items():
+        PARSERS[name](sample)
+
+
+@pytest.mark.parametrize("name", SAMPLES)
+def test_every_truncation_is_malformed(name):
+    whole = len(SAMPLES[name])
+    # An Ethernet payload may have any length; a vendor area may be missing.
+    shortest = {"ethernet": 14, "bootp and dhcp": 236}.get(name, whole)
+    for length in range(shortest):
+        with pytest.raises(Malformed):
+            PARSERS[name](SAMPLES[name][:length])
+
+
+@pytest.mark.parametrize("name", PARSERS)
+@given(data=st.data())
+def test_random_and_damaged_bytes_are_malformed_or_fine(name, data):
+    sample = SAMPLES.get(name, b"")
+    damaged = bytearray(sample)
+    for place, value in data.draw(st.lists(st.tuples(st.integers(0, 511), u8), max_size=8)):
+        if place < len(damaged):
+            damaged[place] = value
+    for hostile in (
+        bytes(damaged),
+        data.draw(st.binary(max_size=600)),
+        damaged[: len(damaged) // 2],
+    ):
+        try:
+            PARSERS[name](hostile)
+        except Malformed as malformed:
+            assert 0 <= malformed.where <= len(hostile) + 256
+            assert str(malformed)
+
+
+@given(st.binary(max_size=64))
+@example(b"\x00\x01\xf2\x03\xf4\xf5\xf6\xf7")
+def test_checksum_as_in_rfc_1071(data):
+    # RFC 1071 §1: with its checksum in place the sum over all is zero; §3 has the example.
+    if len(data) % 2 == 0:
+        checksum = internet_checksum(data)
+        assert internet_checksum(data + checksum.to_bytes(2, "big")) == 0
+    assert internet_checksum(b"\x00\x01\xf2\x03\xf4\xf5\xf6\xf7") == 0x220D
+
+
+def test_an_arp_probe_octet_by_octet():
+    # RFC 826 packet format, RFC 5227 §2.1.1: sender address and target MAC all zeros.
+    frame = arp.request(parse_mac("02-1A-40-7C-00-06"), UNSPECIFIED, IPv4Address("10.61.20.10"))
+    assert frame.hex(" ") == (
+        "ff ff ff ff ff ff 02 1a 40 7c 00 06 08 06"
+        " 00 01 08 00 06 04 00 01 02 1a 40 7c 00 06 00 00 00 00 00 00 00 00 00 00 0a 3d 14 0a"
+    )
+    assert arp.parse(frame[14:]).is_probe
+
+
+def test_a_discover_octet_by_octet():
+    # RFC 2131 figure 1 and table 1; RFC 2132 §9.6, §3.14, §9.8.
+    data = bytes.fromhex(
+        "01010600 3903f326 00008000 00000000 00000000 00000000 00000000"
+        "0277b16113a4 00000000000000000000" + "00" * 192 + "63825363"
+        "350101 0c05 62656c7431 3703 010333 ff 0000"
+    )
+    message = bootp.parse(data)
+    found = dhcp.parse(message)
+    assert message.op is bootp.Op.REQUEST
+    assert message.xid == 0x3903F326
+    assert message.wants_broadcast
+    assert str(message.mac) == "02-77-B1-61-13-A4"
+    assert found.message_type is dhcp.MessageType.DISCOVER
+    assert found.host_name == b"belt1"
+    assert found.get(dhcp.Code.PARAMETER_REQUEST) == b"\x01\x03\x33"
+    assert bootp.encode(message) == data
+
+
+def test_options_go_on_in_file_and_sname():
+    # RFC 2132 §9.3, and the order of RFC 2131 §4.1: file first, then sname.
+    message = bootp.BootpMessage(
+        bootp.Op.REPLY,
+        BROADCAST,
+        1,
+        vendor=dhcp.COOKIE + b"\x34\x01\x03\x0c\x02ab\xff",
+        file=(b"\x0c\x02cd\xff").ljust(128, b"\0"),
+        sname=(b"\x0c\x01e\x01\x04\xff\xff\xff\x00\xff").ljust(64, b"\0"),
+    )
+    found = dhcp.parse(message)
+    assert found.host_name == b"abcde"
+    assert str(found.subnet_mask) == "255.255.255.0"
+
+
+@pytest.mark.parametrize(
+    "area",
+    [
+        b"\x01\x03\xff\xff\xff",
+        b"\x35\x01\x09",
+        b"\x35\x00",
+        b"\x03\x05\x01\x02\x03\x04\x05",
+        b"\x33\x02\0\0",
+    ],
+)
+def test_options_of_forbidden_length_or_value(area):
+    with pytest.raises(Malformed):
+        dhcp.parse(bootp.BootpMessage(bootp.Op.REPLY, BROADCAST, 1, vendor=dhcp.COOKIE + area))
+
+
+def test_a_request_without_cookie_has_no_options():
+    short = bootp.encode(bootp.BootpMessage(bootp.Op.REQUEST, Mac(b"\2\0\0\0\0\1"), 9))
+    assert len(short) == 236
+    assert dhcp.parse(bootp.parse(short)) is None
+    assert len(bootp.padded(short)) == 300
+
+
+def test_list_identity_octet_by_octet():
+    # Volume 2 §2-4.2: command 0x0063, everything else zero; §2-4.3 for the reply.
+    assert cip.list_identity() == b"\x63\x00" + bytes(22)
+    reply = bytes.fromhex(
+        "6300 2900 00000000 00000000 0000000000000000 00000000"
+        "0100 0c00 2300 0100 0002 af12 0a3d1415 0000000000000000"
+        "66fa 0200 c002 05 02 0000 2109b177 01 47 03"
+    )
+    identity = cip.parse_identity(cip.parse(reply))
+    assert identity.address == IPv4Address("10.61.20.21")
+    assert identity.port == 44818
+    assert (identity.vendor, identity.device_type, identity.product_code) == (64102, 2, 704)
+    assert identity.firmware == "5.002"
+    assert identity.serial_text == "77B10921"
+    assert identity.kind == "AC drive"
+    assert cip.encode_identity(identity, bytes(8)) == reply
+
+
+def test_a_udp_checksum_of_zero_is_not_checked_and_a_wrong_one_is():
+    frame = udp.UdpFrame(
+        BROADCAST, BROADCAST, IPv4Address(1), IPv4Address(2), udp.UdpDatagram(68, 67, b"asking")
+    )
+    data = bytearray(udp.encode_frame(frame))
+    data[40:42] = b"\0\0"
+    assert udp.parse_frame(bytes(data)) == frame
+    data[40:42] = b"\x12\x34"
+    with pytest.raises(Malformed, match="checksum"):
+        udp.parse_frame(bytes(data))
+
+
+def test_a_fragment_is_not_taken_for_a_datagram():
+    datagram = udp.UdpDatagram(68, 67, b"x")
+    whole = ipv4.Ipv4Packet(
+        IPv4Address(1), IPv4Address(2), 17, udp.encode(datagram, IPv4Address(1), IPv4Address(2))
+    )
+    for bits in (0x2000, 0x0001):
+        piece = ipv4.encode(replace(whole, flags_and_offset=bits))
+        outer = ethernet.EthernetFrame(BROADCAST, BROADCAST, 0x0800, piece)
+        with pytest.raises(Malformed):
+            udp.parse_frame(ethernet.encode(outer))

@@ -1,0 +1,211 @@
+"""The runner with sockets that are not a network, and jobs on the loopback adapter."""
+
+import asyncio
+import socket
+import time
+from ipaddress import IPv4Address
+
+import pytest
+
+from portcall.core.conversation import (
+    Conversation,
+    Datagram,
+    Endpoint,
+    Report,
+    Send,
+    StreamBytes,
+)
+from portcall.core.pacer import Pacer
+from portcall.core.trouble import NotPossibleHere
+from portcall.host.datagrams import Datagrams
+from portcall.host.runner import Runner
+from portcall.host.streams import Stream
+
+
+class Pipe:
+    """A medium over one end of a socket pair; packets are bytes."""
+
+    def __init__(self, sock):
+        self.sock = sock
+        self.sock.setblocking(False)
+        self.refuse = None
+
+    def fileno(self):
+        return self.sock.fileno()
+
+    def receive(self):
+        while True:
+            try:
+                data = self.sock.recv(1000)
+            except BlockingIOError:
+                return
+            yield data, time.monotonic()
+
+    def send(self, packet):
+        if self.refuse is not None:
+            raise self.refuse
+        self.sock.send(packet)
+
+    def close(self):
+        self.sock.close()
+
+
+@pytest.fixture
+def pipes():
+    ends = socket.socketpair(socket.AF_UNIX, socket.SOCK_DGRAM)
+    yield tuple(Pipe(end) for end in ends)
+    for end in ends:
+        end.close()
+
+
+class Counting(Conversation):
+    """Sends ``count`` packets, the next when one has left; over when all came back."""
+
+    def __init__(self, count):
+        self.count = count
+        self.out = self.back = 0
+        self.missed = []
+
+    def begin(self, now):
+        yield Send(b"0")
+
+    def left(self, packet, now):
+        self.out += 1
+        if self.out < self.count:
+            yield Send(str(self.out).encode())
+
+    def unsent(self, packet, reason, now):
+        self.missed.append(reason)
+        yield from self.left(packet, now)
+
+    def heard(self, packet, now):
+        self.back += 1
+        self.over = self.back == self.count
+        yield Report(packet)
+
+
+class Echoing(Conversation):
+    def heard(self, packet, now):
+        yield Send(packet)
+
+
+def test_packets_leave_in_order_and_not_faster_than_the_pacer_allows(pipes):
+    async def go():
+        ours, theirs = Runner(Pacer(rate=200, burst=4)), Runner(Pacer(1e6, 1000))
+        theirs.start(Echoing(), pipes[1], lambda fact: None)
+        facts = []
+        began = time.monotonic()
+        async with asyncio.timeout(10):
+            await ours.run(Counting(60), pipes[0], facts.append)
+        theirs.drop(pipes[1])
+        return facts, time.monotonic() - began
+
+    facts, took = asyncio.run(go())
+    assert facts == [str(n).encode() for n in range(60)]
+    assert took >= (60 - 4) / 200
+
+
+def test_a_refused_send_is_told_to_its_conversation_and_not_raised(pipes):
+    async def go():
+        runner = Runner(Pacer(1e6, 1000))
+        pipes[0].refuse = OSError(100, "Network is down")
+        conversation = Counting(3)
+        runner.start(conversation, pipes[0], lambda fact: None)
+        await asyncio.sleep(0.05)
+        runner.drop(pipes[0])
+        return conversation.missed
+
+    assert asyncio.run(go()) == ["network is down"] * 3
+
+
+def test_a_full_socket_is_tried_again_and_nothing_is_lost(pipes):
+    async def go():
+        runner = Runner(Pacer(1e6, 1000))
+        pipes[0].refuse = BlockingIOError()
+        over = runner.start(Counting(3), pipes[0], lambda fact: None)
+        other = Runner(Pacer(1e6, 1000))
+        other.start(Echoing(), pipes[1], lambda fact: None)
+        await asyncio.sleep(0.02)
+        pipes[0].refuse = None
+        async with asyncio.timeout(5):
+            await over.wait()
+        other.drop(pipes[1])
+
+    asyncio.run(go())
+
+
+def test_alarms_ring_when_asked_for_and_end_with_the_conversation(pipes):
+    class Waking(Conversation):
+        def begin(self, now):
+            self.began = self.wake_at = now
+            yield from ()
+
+        def woke(self, now):
+            assert now >= self.wake_at
+            self.wake_at = now + 0.02
+            self.over = now - self.began > 0.1
+            yield Report(now)
+
+    async def go():
+        facts = []
+        runner = Runner()
+        async with asyncio.timeout(5):
+            await runner.run(Waking(), pipes[0], facts.append)
+        count = len(facts)
+        await asyncio.sleep(0.06)
+        return count, len(facts)
+
+    count, later = asyncio.run(go())
+    assert 4 <= count == later
+
+
+def test_datagrams_are_bound_to_their_adapter_and_a_taken_port_is_named():
+    async def go():
+        loop = asyncio.get_running_loop()
+        one, other = Datagrams("lo"), Datagrams("lo")
+        port = socket.socket(fileno=socket.dup(other.fileno())).getsockname()[1]
+        one.send(Datagram(Endpoint(IPv4Address("127.0.0.1"), port), b"asking"))
+        ready = loop.create_future()
+        loop.add_reader(other.fileno(), lambda: ready.done() or ready.set_result(None))
+        async with asyncio.timeout(5):
+            await ready
+        ((packet, at),) = list(other.receive())
+        assert packet.payload == b"asking"
+        assert abs(time.monotonic() - at) < 1
+        with pytest.raises(NotPossibleHere, match=f"UDP port {port} is taken by another program"):
+            Datagrams("lo", port)
+        one.close()
+        other.close()
+
+    asyncio.run(go())
+
+
+def test_a_stream_connects_over_its_adapter_and_tells_of_the_end():
+    async def go():
+        async def serve(reader, writer):
+            writer.write(await reader.readexactly(3))
+            writer.close()
+
+        server = await asyncio.start_server(serve, "127.0.0.1", 0)
+        port = server.sockets[0].getsockname()[1]
+        class Talk(Conversation):
+            def begin(self, now):
+                yield Send(StreamBytes(b"abc"))
+
+            def heard(self, packet, now):
+                self.over = packet.data == b""
+                yield Report(packet.data)
+
+        heard = []
+        async with asyncio.timeout(5):
+            stream = await Stream.connect("lo", Endpoint(IPv4Address("127.0.0.1"), port), 2)
+            await Runner().run(Talk(), stream, heard.append)
+        stream.close()
+        server.close()
+        with pytest.raises(ConnectionRefusedError):
+            await Stream.connect("lo", Endpoint(IPv4Address("127.0.0.1"), 1), 2)
+        return heard
+
+    heard = asyncio.run(go())
+    assert b"".join(heard) == b"abc"
+    assert heard[-1] == b""

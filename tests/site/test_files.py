@@ -1,0 +1,119 @@
+"""The site folder, the journal, and files that survive a crash."""
+
+import json
+import os
+from datetime import UTC, datetime
+from ipaddress import IPv4Address, IPv4Interface
+
+import pytest
+
+from portcall.core.address import parse_mac
+from portcall.core.trouble import BadInput, NotPossibleHere
+from portcall.site import files, journal
+from portcall.site.folder import find_site
+from portcall.site.makers import maker_lookup
+
+USB0 = parse_mac("02-1A-40-7C-00-06")
+ADDED = IPv4Interface("10.61.20.200/24")
+NOW = datetime(2026, 11, 23, 7, 0, tzinfo=UTC)
+
+
+@pytest.fixture
+def state(tmp_path, monkeypatch):
+    monkeypatch.setenv(journal.STATE_VARIABLE, str(tmp_path / "state"))
+    return tmp_path / "state"
+
+
+def test_a_site_is_found_by_walking_up(tmp_path):
+    deep = tmp_path / "line 2" / "photos"
+    deep.mkdir(parents=True)
+    assert find_site(deep).folder not in (deep, deep.parent, tmp_path)
+    (tmp_path / "plan.csv").write_text("name,address\nfan,10.61.20.21\n")
+    assert find_site(deep).folder == tmp_path
+    (tmp_path / "line 2" / "site.toml").write_text(
+        'name = "Line 2"\nworkstation = "10.61.20.200"\nmaker_defaults = ["203.0.113.0/24"]\n'
+        '[[subnets]]\nnetwork = "10.61.20.0/24"\ngateway = "10.61.20.1"\n'
+        '[makers]\n"02:77:b1" = "Whimbrel\\u001b Drives"\n'
+    )
+    site = find_site(deep)
+    assert (site.name, site.workstation, site.pace) == (
+        "Line 2",
+        IPv4Address("10.61.20.200"),
+        200,
+    )
+    assert site.subnets[0].gateway == IPv4Address("10.61.20.1")
+    assert site.plan().devices == ()
+    makers = maker_lookup(site.makers)
+    assert makers(parse_mac("02-77-B1-00-00-01")) == "Whimbrel Drives"
+    assert makers(parse_mac("02-77-B2-00-00-01")) is None
+
+
+def test_the_public_registry_is_asked_for_makers_that_are_not_the_sites():
+    makers = maker_lookup({})
+    # The registry's own first entry, of the organisation that invented the frame.
+    assert "XEROX" in makers(parse_mac("00-00-00-00-00-01")).upper()
+    assert makers(parse_mac("F4-00-00-00-00-00")) is None
+
+
+def test_a_plan_that_cannot_be_read_is_said(tmp_path):
+    site = find_site(tmp_path)
+    with pytest.raises(NotPossibleHere, match="cannot be read"):
+        site.read_plan(tmp_path / "gone.csv")
+    (tmp_path / "site.toml").write_text("workstation = 5")
+    with pytest.raises(BadInput, match=r"site.toml: workstation: 5 is not text"):
+        find_site(tmp_path)
+
+
+def test_a_match_is_on_the_disk_until_it_is_closed(state):
+    before = (IPv4Interface("203.0.113.5/24"),)
+    entry = journal.note("usb0", USB0, ADDED, before, NOW)
+    later = journal.note("usb0", USB0, IPv4Interface("203.0.113.9/24"), (), NOW.replace(hour=8))
+    assert journal.open_matches() == (entry, later)
+    assert [e.at.hour for e in journal.open_matches()] == [7, 8]
+    journal.close(entry)
+    journal.close(entry)
+    assert journal.open_matches() == (later,)
+
+
+def test_damaged_journal_files_are_left_alone(state):
+    entry = journal.note("usb0", USB0, ADDED, (), NOW)
+    good = json.loads(entry.path.read_text())
+    for number, damage in enumerate(
+        ("", "{", "[]", json.dumps({**good, "added": "10.61.20.300/24"}), "null")
+    ):
+        (entry.path.parent / f"damaged-{number}.json").write_text(damage)
+    assert journal.open_matches() == (entry,)
+    assert len(list(entry.path.parent.iterdir())) == 6
+
+
+def test_nothing_is_changed_when_it_cannot_be_written_down(state):
+    state.write_text("a file where the folder should be")
+    with pytest.raises(NotPossibleHere, match="nothing was changed"):
+        journal.note("usb0", USB0, ADDED, (), NOW)
+
+
+def test_a_file_is_replaced_whole_or_not_at_all(tmp_path, monkeypatch):
+    path = tmp_path / "plan.csv"
+    path.write_text("old")
+    path.chmod(0o640)
+    files.write_whole(path, "new")
+    assert (path.read_text(), path.stat().st_mode & 0o777) == ("new", 0o640)
+
+    def fail(*_):
+        raise OSError("disk full")
+
+    monkeypatch.setattr(os, "replace", fail)
+    with pytest.raises(OSError, match="disk full"):
+        files.write_whole(path, "newer")
+    assert path.read_text() == "new"
+    assert list(tmp_path.iterdir()) == [path]
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="only root can give files away")
+def test_files_made_under_sudo_belong_to_the_caller(state, monkeypatch):
+    monkeypatch.setenv("SUDO_UID", "65534")
+    monkeypatch.setenv("SUDO_GID", "65534")
+    entry = journal.note("usb0", USB0, ADDED, (), NOW)
+    assert {p.stat().st_uid for p in (entry.path, entry.path.parent, state)} == {65534}
+    monkeypatch.delenv(journal.STATE_VARIABLE)
+    assert str(journal.state_folder()).endswith(".local/state/portcall")
