@@ -126,7 +126,7 @@ address = "10.61.20.201/24"
         )
         beside = plant.run("portcall assign 02-60-D1-00-5E-01=10.61.20.71/24 --for 1 --alongside")
         assert beside.code == 1
-        assert "serving 1 devices" in beside.err
+        assert "serving 1 device" in beside.err
         assert plant.finish(other).code == 1
 
 

@@ -22,7 +22,7 @@ def names(entries, key="name"):
 def test_adapters_tells_the_two_apart(quiet_plant):
     shown = quiet_plant.run("portcall adapters")
     assert shown.code == 0
-    assert re.search(r"lan0 +wired +10000 Mbit/s full duplex +198.51.100.77/24 +static", shown.out)
+    assert re.search(r"lan0 +wired +10 Gbit/s +198.51.100.77/24 +static", shown.out)
     office, plant_side = quiet_plant.run("portcall adapters --json").json["adapters"]
     assert (office["name"], office["default_gateway"]) == ("lan0", "198.51.100.1")
     assert (plant_side["name"], plant_side["addresses"]) == ("usb0", [])
@@ -39,17 +39,17 @@ def test_find_without_an_address_sees_the_addressed_and_hears_the_asking(quiet_p
     by_mac = {device["mac"]: device for device in document["devices"]}
     assert document["adapter"] == "usb0"
     assert set(document["devices"][0]) == {
-            "mac",
-            "addresses",
-            "maker",
-            "product",
-            "kind",
-            "serial",
-            "firmware",
-            "name",
-            "methods",
-            "remarks",
-        }
+        "mac",
+        "addresses",
+        "maker",
+        "product",
+        "kind",
+        "serial",
+        "firmware",
+        "name",
+        "methods",
+        "remarks",
+    }
     assert by_mac["02-5A-1D-20-7F-10"]["addresses"] == ["10.61.20.10"]
     assert by_mac["02-5A-1D-20-7F-10"]["maker"] == "Sandlark Controls"
     gateway = by_mac["02-C0-E7-05-2B-90"]
@@ -96,7 +96,7 @@ def test_the_whole_job(plant):
     done = plant.run(f"portcall assign {pair} fan-drive-2 --until-done --for 20")
     assert done.code == 0
     assert re.search(r"assigned +fan-drive-2 +10.61.20.22 +by BOOTP", done.out)
-    assert "1 of 1 devices have their address and answer there" in done.out
+    assert "of 1 served, 1 have their address and answer there" in done.out
     assert "still matched: usb0 10.61.20.200/24" in done.err
 
     found = {device["mac"]: device for device in plant.run("portcall find --json").json["devices"]}
@@ -203,7 +203,7 @@ def test_ctrl_c_ends_assign_with_a_summary_and_130(plant):
     time.sleep(4)
     ended = plant.finish(started, signal.SIGINT)
     assert ended.code == 130
-    assert "devices have their address and answer there" in ended.out
+    assert "have their address and answer there" in ended.out
     assert "Traceback" not in ended.err
     started = plant.start("portcall find 10.61.20.0/24")
     time.sleep(2)
@@ -236,7 +236,7 @@ def test_assign_on_a_terminal_draws_a_board_with_the_near_miss(tmp_path):
     plain = re.sub(r"\x1b\[[0-9;?]*[a-zA-Z]", "", text)
     assert re.search(r"fan-drive-1 +02-77-B1-4C-09-21 +10.61.20.21/24 +answering", plain)
     assert re.search(r"02-77-B1-4C-0E-58 +BOOTP +\d+× +\d s +differs in one digit", plain)
-    assert "2 of 5" in plain or "3 of 5" in plain
+    assert re.search("of 5 served, [23] have their address", plain)
 
 
 def test_demo_tells_the_whole_story():

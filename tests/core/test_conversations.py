@@ -248,6 +248,9 @@ def test_ping_says_who_called_it_unreachable_and_what_could_not_leave():
     error = icmp.encode(icmp.IcmpMessage(3, 1, bytes(4), quoted))
     wire.say(IcmpPacket(IPv4Address("10.61.20.1"), error))
     assert party.facts == [Unanswered(PLC, 1, "host unreachable, says 10.61.20.1")]
+    own_wire, own_party = alone(Ping([PLC], 9, own=[OWN_ADDRESS]))
+    own_wire.say(IcmpPacket(OWN_ADDRESS, error))
+    assert own_party.facts == [Unanswered(PLC, 1, "nothing answers ARP at this address")]
     actions = list(ping.woke(1.0))
     (unsent,) = list(ping.unsent(actions[0].packet, "network is down", 1.0))
     assert unsent.fact == Unanswered(PLC, 2, "network is down")

@@ -188,6 +188,7 @@ def test_a_stream_connects_over_its_adapter_and_tells_of_the_end():
 
         server = await asyncio.start_server(serve, "127.0.0.1", 0)
         port = server.sockets[0].getsockname()[1]
+
         class Talk(Conversation):
             def begin(self, now):
                 yield Send(StreamBytes(b"abc"))

@@ -5,7 +5,7 @@ from __future__ import annotations
 import click
 
 from portcall.cli.main import YES
-from portcall.cli.show import cell, console, json_option, print_json, table
+from portcall.cli.show import Columns, cell, console, json_option, print_json
 from portcall.cli.workplace import adapters_now
 from portcall.core.adapter import Adapter, AdapterKind, warnings
 
@@ -23,7 +23,16 @@ def adapters_command(as_json: bool) -> int:
         entries = [_document(adapter, in_the_way.get(adapter.name, ())) for adapter in adapters]
         print_json({"adapters": entries})
         return YES
-    shown = table("adapter", "kind", "link", "address", "from", "default route", "mac")
+    shown = Columns(
+        "adapter",
+        "kind",
+        "link",
+        "address",
+        "from",
+        "default route",
+        "mac",
+        drops=("default route", "kind", "from"),
+    )
     for adapter in adapters:
         addresses = adapter.addresses or (None,)
         for n, address in enumerate(addresses):
@@ -41,7 +50,7 @@ def adapters_command(as_json: bool) -> int:
     out.print(shown)
     for name, lines in in_the_way.items():
         for line in lines:
-            out.print(f"{name}: {line}", style="yellow")
+            out.print(f"{name}: {line}", style="yellow", soft_wrap=True)
     return YES
 
 
@@ -50,16 +59,18 @@ def _link(adapter: Adapter) -> str:
         return "switched off"
     if not adapter.link:
         return "no link"
-    if adapter.speed_mbps is None:
+    speed = adapter.speed_mbps
+    if speed is None:
         return "link"
-    duplex = {True: " full duplex", False: " half duplex", None: ""}[adapter.full_duplex]
-    return f"{adapter.speed_mbps} Mbit/s{duplex}"
+    shown = f"{speed / 1000:g} Gbit/s" if speed >= 1000 else f"{speed} Mbit/s"
+    # Full duplex is as it should be; half of it is a cable, or a setting at the other end.
+    return f"{shown} half duplex" if adapter.full_duplex is False else shown
 
 
 def _route(adapter: Adapter) -> str | None:
     if not adapter.has_default_route:
         return None
-    return f"by {adapter.default_gateway}" if adapter.default_gateway else "yes"
+    return str(adapter.default_gateway or "yes")
 
 
 def _document(adapter: Adapter, in_the_way: tuple[str, ...]) -> dict[str, object]:

@@ -149,7 +149,9 @@ async def _assign(
     loop.add_signal_handler(signal.SIGINT, interrupt)
     if seconds is not None:
         loop.call_later(seconds, stop.set)
-    with view.open(f"serving {len(board.rows)} devices on {adapter.name}"):
+    count = len(board.rows)
+    devices = "1 device" if count == 1 else f"{count} devices"
+    with view.open(f"serving {devices} on {adapter.name}"):
         await serve(adapter, plan, report, stop)
     view.summary()
     if interrupted:

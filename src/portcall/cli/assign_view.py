@@ -14,7 +14,7 @@ from rich.console import Group, RenderableType
 from rich.live import Live
 from rich.text import Text
 
-from portcall.cli.show import cell, console, note, print_json_line, table
+from portcall.cli.show import Columns, cell, console, note, print_json_line
 from portcall.core.assign.board import Board, Row, State
 from portcall.core.assign.server import Event, EventKind
 
@@ -147,7 +147,18 @@ class LiveView:
 
     def _draw(self) -> RenderableType:
         now = time.monotonic()
-        served = table("name", "mac", "address", "state", "since", "asked", "by", "")
+        served = Columns(
+            "name",
+            "mac",
+            "address",
+            "state",
+            "since",
+            "asked",
+            "by",
+            "remarks",
+            drops=("by", "asked", "since"),
+            shrinks="remarks",
+        )
         for row in self._board.rows:
             served.add_row(
                 cell(row.device.name, "bold"),
@@ -165,7 +176,7 @@ class LiveView:
         ]
         strangers = self._board.strangers
         if strangers:
-            others = table("who else asks", "by", "asked", "last", "", wrap=("",))
+            others = Columns("who else asks", "by", "asked", "last", "remarks", shrinks="remarks")
             for stranger in strangers[:10]:
                 others.add_row(
                     cell(stranger.mac, "bold"),
@@ -191,7 +202,7 @@ def _print_summary(board: Board, rows: bool = True) -> None:
             click.echo(f"without its address: {row.device.name} {_why(row)}")
         for stranger in board.strangers[:10]:
             click.echo(f"asked and got nothing: {stranger.mac} ({stranger.detail})")
-    click.echo(f"{done} of {len(board.rows)} devices have their address and answer there")
+    click.echo(f"of {len(board.rows)} served, {done} have their address and answer there")
 
 
 def _why(row: Row) -> str:

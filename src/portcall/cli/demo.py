@@ -14,7 +14,7 @@ from portcall.plant.scenario import shipped_scenario
 def demo_command() -> int:
     """The whole job on the practice plant, narrated: each command line, and its real output.
 
-    Takes about half a minute, asks nothing, touches nothing of this computer's network.
+    Takes about forty seconds, asks nothing, touches nothing of this computer's network.
     """
     story = (sys.executable, "-m", "portcall.cli.story")
     return run_in_plant(shipped_scenario(), Guest(story, in_site=True))

@@ -3,11 +3,19 @@
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Sequence
 
 import click
 
 from portcall.cli.main import NO, YES
-from portcall.cli.show import cell, console, json_option, note, print_json, table
+from portcall.cli.show import (
+    Columns,
+    cell,
+    json_option,
+    note,
+    print_json,
+    print_with_notes,
+)
 from portcall.cli.workplace import (
     adapter_option,
     chosen_adapter,
@@ -71,18 +79,8 @@ def find_command(
         not_run = [{"method": each.method, "reason": each.reason} for each in seen.not_run]
         print_json({"adapter": adapter.name, "devices": entries, "not_run": not_run})
         return YES if devices else NO
-    shown = table("address", "mac", "name", "what", "serial", "remarks", wrap=("what", "remarks"))
-    for device, lines in zip(devices, noted, strict=True):
-        shown.add_row(
-            cell(", ".join(str(address) for address in device.addresses), "bold"),
-            cell(device.mac),
-            cell(device.value(Field.NAME)),
-            cell(what(device)),
-            cell(device.value(Field.SERIAL)),
-            cell("\n".join(lines), "yellow") if lines else "",
-        )
     if devices:
-        console().print(shown)
+        _print_table(devices, noted)
     plural = "device" if len(devices) == 1 else "devices"
     note(f"{len(devices) or 'no'} {plural} on {adapter.name}")
     if not devices:
@@ -92,12 +90,34 @@ def find_command(
     return YES if devices else NO
 
 
+def _print_table(devices: Sequence[Device], noted: Sequence[Sequence[str]]) -> None:
+    shown = Columns(
+        "address",
+        "mac",
+        "name",
+        "what",
+        "serial",
+        "kind",
+        "firmware",
+        drops=("serial", "firmware", "kind"),
+        shrinks="what",
+    )
+    for device in devices:
+        shown.add_row(
+            cell(", ".join(str(address) for address in device.addresses), "bold"),
+            cell(device.mac),
+            cell(device.value(Field.NAME)),
+            cell(what(device)),
+            cell(device.value(Field.SERIAL)),
+            cell(device.value(Field.KIND)),
+            cell(device.value(Field.FIRMWARE)),
+        )
+    print_with_notes(shown, noted)
+
+
 def what(device: Device) -> str:
-    """Maker, product and firmware in one cell."""
-    parts = [device.value(Field.MAKER), device.value(Field.PRODUCT) or device.value(Field.KIND)]
-    firmware = device.value(Field.FIRMWARE)
-    if firmware:
-        parts.append(f"firmware {firmware}")
+    """Maker and product in one cell."""
+    parts = (device.value(Field.MAKER), device.value(Field.PRODUCT) or device.value(Field.KIND))
     return ", ".join(part for part in parts if part)
 
 

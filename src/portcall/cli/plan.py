@@ -7,7 +7,7 @@ from pathlib import Path
 import click
 
 from portcall.cli.main import BAD_INPUT, YES
-from portcall.cli.show import cell, console, json_option, print_json, table
+from portcall.cli.show import Columns, cell, console, json_option, print_json
 from portcall.cli.workplace import this_site
 from portcall.core.plan import Plan, PlanError
 from portcall.core.trouble import BadInput
@@ -15,6 +15,8 @@ from portcall.core.trouble import BadInput
 _file_argument = click.argument(
     "file", required=False, type=click.Path(exists=True, dir_okay=False, path_type=Path)
 )
+
+_DROPS = ("gateway", "kind", "place", "note")
 
 
 @click.group("plan")
@@ -74,7 +76,9 @@ def show_command(file: Path | None, as_json: bool) -> int:
         ]
         print_json({"rows": rows})
         return YES
-    shown = table("name", "mac", "address", "gateway", "kind", "place", "note", wrap=("note",))
+    shown = Columns(
+        "name", "mac", "address", "gateway", "kind", "place", "note", drops=_DROPS, shrinks="note"
+    )
     for row in plan:
         shown.add_row(
             cell(row.name, "bold"),

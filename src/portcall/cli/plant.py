@@ -8,7 +8,7 @@ from pathlib import Path
 import click
 
 from portcall.cli.main import YES
-from portcall.cli.show import cell, console, json_option, print_json, table
+from portcall.cli.show import Columns, cell, console, json_option, print_json
 from portcall.core.trouble import NotPossibleHere
 from portcall.host import namespaces
 from portcall.plant import control
@@ -67,7 +67,7 @@ def list_command(as_json: bool) -> int:
         entries = [{name: getattr(s, name) for name in s.__slots__} for s in states]
         print_json({"devices": entries})
         return YES
-    shown = table("name", "kind", "mac", "address", "cable", "state")
+    shown = Columns("name", "kind", "mac", "address", "cable", "state")
     for state in states:
         shown.add_row(
             cell(state.name, "bold"),

@@ -7,7 +7,7 @@ import asyncio
 import click
 
 from portcall.cli.main import NO, YES
-from portcall.cli.show import cell, console, json_option, milliseconds, print_json, table
+from portcall.cli.show import Columns, cell, console, json_option, milliseconds, print_json
 from portcall.cli.workplace import (
     adapter_option,
     chosen_adapter,
@@ -63,13 +63,24 @@ def reach_command(
             f"put it into the subnet first: portcall match {addresses[0]}"
         )
     facts: list[Replied | Unanswered] = []
-    asyncio.run(ping(adapter.name, addresses, count, interval, wait, site.pace, facts.append))
+    asyncio.run(ping(adapter, addresses, count, interval, wait, site.pace, facts.append))
     results = summarise(addresses, facts)
     names = {row.address: row.name for row in plan}
     if as_json:
         print_json({"adapter": adapter.name, "targets": [_document(result) for result in results]})
     else:
-        shown = table("address", "name", "echoes", "lost", "shortest", "median", "longest", "why")
+        shown = Columns(
+            "address",
+            "name",
+            "echoes",
+            "lost",
+            "shortest",
+            "median",
+            "longest",
+            "why",
+            drops=("name", "median", "longest", "shortest"),
+            shrinks="why",
+        )
         for result in results:
             lost = result.sent - result.received
             shown.add_row(

@@ -8,7 +8,9 @@ from collections.abc import Callable, Sequence
 from typing import Any, TypeVar
 
 import click
-from rich.console import Console
+from rich.console import Console, ConsoleOptions, RenderResult
+from rich.padding import Padding
+from rich.segment import Segment, Segments
 from rich.table import Table
 from rich.text import Text
 
@@ -42,22 +44,48 @@ def print_json_line(document: Any) -> None:
     sys.stdout.flush()
 
 
-def table(*headers: str, wrap: Sequence[str] = ()) -> Table:
-    """An empty table without lines; only the columns in ``wrap`` may break theirs."""
-    made = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold")
-    for header in headers:
-        made.add_column(
-            header.upper(),
-            no_wrap=header not in wrap,
-            overflow="fold" if header in wrap else "ellipsis",
-            ratio=None,
-        )
-    return made
+class Columns(Table):
+    """A table without lines, whose rows stay one line each however narrow the terminal is.
+
+    What is too wide first loses the columns in ``drops``, the last one first; then the column
+    ``shrinks`` gives way. What identifies a device is never cut.
+    """
+
+    def __init__(self, *headers: str, drops: Sequence[str] = (), shrinks: str = "") -> None:
+        super().__init__(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold")
+        self._drops = [header.upper() for header in drops]
+        for header in headers:
+            # Rich narrows the columns that may wrap; the cells themselves never do.
+            self.add_column(header.upper(), no_wrap=header != shrinks, overflow="ellipsis")
+
+    def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
+        """Drop what there is no room for, then draw."""
+        everything = self.columns
+        drops = list(self._drops)
+        wide = options.update(max_width=_PIPE_WIDTH)
+        while drops and self.__rich_measure__(console, wide).maximum > options.max_width:
+            dropped = drops.pop()
+            self.columns = [column for column in self.columns if column.header != dropped]
+        yield from super().__rich_console__(console, options)
+        self.columns = everything
+
+
+def print_with_notes(shown: Columns, notes: Sequence[Sequence[str]]) -> None:
+    """Print a table with each row's notes below it; lines to copy from them stay unbroken."""
+    out = console()
+    header, *rows = out.render_lines(shown, out.options.update(width=out.width), pad=False)
+    for line, below in zip([header, *rows], [(), *notes], strict=True):
+        out.print(Segments([*line, Segment.line()]), end="")
+        for sentence in below:
+            has_command = "portcall " in sentence
+            text = Text(sentence, style="yellow")
+            out.print(Padding(text, (0, 0, 0, 4), expand=False), soft_wrap=has_command)
 
 
 def cell(value: object | None, style: str = "") -> Text:
     """A cell; what is not known is a dash."""
-    return Text("–", style="dim") if value in (None, "") else Text(str(value), style=style)
+    known = value not in (None, "")
+    return Text(str(value) if known else "–", style if known else "dim", no_wrap=True)
 
 
 def milliseconds(seconds: float | None) -> str | None:

@@ -10,13 +10,14 @@ import click
 from portcall.cli.find import what
 from portcall.cli.main import NO, YES
 from portcall.cli.show import (
+    Columns,
     cell,
     console,
     json_option,
     milliseconds,
     note,
     print_json,
-    table,
+    print_with_notes,
 )
 from portcall.cli.workplace import adapter_option, chosen_adapter, this_site, usual_ranges
 from portcall.core.adapter import Adapter
@@ -58,28 +59,30 @@ def verify_command(adapter_name: str | None, as_json: bool) -> int:
         rows = [_document(judgement) for judgement in judgements]
         print_json({"rows": rows, "unplanned": [_other(device) for device in others]})
         return YES if len(right) == len(judgements) else NO
-    shown = table("name", "address", "verdict", "ping", "identity and findings", wrap=_WRAP)
+    shown = Columns("name", "address", "verdict", "ping", "identity", shrinks="identity")
     for judgement in judgements:
-        details = [judgement.identity or "", *judgement.findings]
         shown.add_row(
             cell(judgement.row.name, "bold"),
             cell(judgement.row.address),
             cell(judgement.verdict, _STYLES.get(judgement.verdict, "bold red")),
             cell(milliseconds(judgement.seconds)),
-            cell("\n".join(detail for detail in details if detail)),
+            cell(judgement.identity),
         )
+    print_with_notes(shown, [judgement.findings for judgement in judgements])
     out = console()
-    out.print(shown)
     for device in others:
         at = ", ".join(str(address) for address in device.addresses) or "no address"
-        out.print(f"not in the plan: {device.mac or '–'} at {at} {what(device)}", style="yellow")
+        out.print(
+            f"not in the plan: {device.mac or '–'} at {at}, {what(device)}",
+            style="yellow",
+            soft_wrap=True,
+        )
     for each in not_run:
         note(f"not run: {each.method}: {each.reason}")
     note(f"{len(right)} of {len(judgements)} planned devices are right")
     return YES if len(right) == len(judgements) else NO
 
 
-_WRAP = ("identity and findings",)
 _STYLES = {Verdict.RIGHT: "bold green", Verdict.ASKING: "bold yellow"}
 
 
@@ -92,7 +95,7 @@ async def _gather(
     facts: list[Replied | Unanswered] = []
     said = await asyncio.gather(
         identify(adapter.name, addresses, site.pace),
-        ping(adapter.name, addresses, _ECHOES, _ECHO_INTERVAL, _ECHO_WAIT, site.pace, facts.append),
+        ping(adapter, addresses, _ECHOES, _ECHO_INTERVAL, _ECHO_WAIT, site.pace, facts.append),
     )
     devices = merge((*seen.sightings, *said[0]), maker_lookup(site.makers), plan)
     return devices, {r.target: r for r in summarise(addresses, facts)}, seen.not_run

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 
@@ -36,7 +36,8 @@ class Unanswered:
 class Ping(Conversation[IcmpPacket, Replied | Unanswered]):
     """Rounds of one request to each target, ``interval`` seconds apart; over when all are settled.
 
-    ``identifier`` is what the socket puts in the messages; sequence numbers tell the rest.
+    ``identifier`` is what the socket puts in the messages; sequence numbers tell the rest. ``own``
+    are this computer's addresses: an error that comes from one of them is its own.
     """
 
     def __init__(
@@ -46,12 +47,14 @@ class Ping(Conversation[IcmpPacket, Replied | Unanswered]):
         count: int = 4,
         interval: float = 1.0,
         wait: float = 1.0,
+        own: Collection[IPv4Address] = (),
     ) -> None:
         self._all = tuple(dict.fromkeys(targets))
         self._identifier = identifier
         self._rounds_left = count
         self._interval = interval
         self._wait = wait
+        self._own = frozenset(own)
         self._round = 0
         self._round_at = 0.0
         self._targets: Iterator[IPv4Address] = iter(())
@@ -85,6 +88,9 @@ class Ping(Conversation[IcmpPacket, Replied | Unanswered]):
         if isinstance(said, icmp.Undelivered):
             if self._pending.pop((said.destination, said.sequence), None) is not None:
                 reason = f"{said.reason}, says {packet.peer}"
+                if packet.peer in self._own:
+                    # This computer's own kernel says so, when ARP found nobody.
+                    reason = "nothing answers ARP at this address"
                 yield Report(Unanswered(said.destination, said.sequence, reason))
         elif said.is_reply:
             sent = self._pending.pop((packet.peer, said.sequence), None)

@@ -6,6 +6,7 @@ from collections.abc import Callable, Sequence
 from contextlib import closing
 from ipaddress import IPv4Address
 
+from portcall.core.adapter import Adapter
 from portcall.core.pacer import Pacer
 from portcall.core.reach.ping import Ping, Replied, Unanswered
 from portcall.host.echoes import Echoes
@@ -13,7 +14,7 @@ from portcall.host.runner import Runner
 
 
 async def ping(
-    adapter: str,
+    adapter: Adapter,
     targets: Sequence[IPv4Address],
     count: int,
     interval: float,
@@ -23,9 +24,10 @@ async def ping(
 ) -> None:
     """Send ``count`` rounds of echo requests; ``interval`` and ``wait`` are seconds."""
     runner = Runner(Pacer(pace))
-    with closing(Echoes(adapter)) as echoes:
+    with closing(Echoes(adapter.name)) as echoes:
         try:
-            conversation = Ping(targets, echoes.identifier, count, interval, wait)
+            own = [interface.ip for interface in adapter.interfaces]
+            conversation = Ping(targets, echoes.identifier, count, interval, wait, own)
             await runner.run(conversation, echoes, report)
         finally:
             runner.drop(echoes)

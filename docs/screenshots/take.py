@@ -1,0 +1,119 @@
+"""Take the pictures in this folder: commands on the practice plant, in a terminal, as PNG.
+
+Each scene runs in a practice plant of its own. ``python take.py [NAME]…`` takes only those named.
+"""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import tempfile
+import time
+from dataclasses import dataclass
+from pathlib import Path
+
+HERE = Path(__file__).parent
+SIZE = "1280x800"
+PROMPT = "tern-point$ "
+
+
+@dataclass(frozen=True)
+class Scene:
+    """Lines run unseen first, then the lines that are shown; cut off after ``seconds``."""
+
+    shown: tuple[str, ...]
+    before: tuple[str, ...] = ()
+    seconds: float = 60
+    points: float = 10
+    grid: str = "156x46"
+
+
+MATCHED = ("portcall match dryer-plc --no-probe",)
+SERVED = (*MATCHED, "portcall assign --for 8")
+
+SCENES = {
+    "adapters": Scene(("portcall adapters", "portcall plant list")),
+    "match": Scene(("portcall match dryer-plc", "portcall restore")),
+    "find": Scene(("portcall find",), SERVED),
+    "plan": Scene(
+        ("portcall plan show", "sed -i s/61.20.22/61.20.21/ plan.csv", "portcall plan check")
+    ),
+    "assign": Scene(("portcall assign",), MATCHED, seconds=14),
+    "verify": Scene(("portcall verify",), SERVED),
+    "reach": Scene(("portcall reach 10.61.20.10-12 fan-drive-1",), SERVED),
+}
+
+
+def script(scene: Scene) -> str:
+    """The scene as a shell script for the plant's workstation."""
+    lines = ["cd $PRACTICE_SITE"]
+    lines += [f"{line} >/dev/null 2>&1" for line in scene.before]
+    for line in scene.shown:
+        lines += [f"echo '{PROMPT}{line}'", line, "echo"]
+    return "\n".join(lines)
+
+
+def take(name: str, command: list[str], scene: Scene) -> None:
+    """Run a command in a terminal that fills a virtual screen, and save what it shows."""
+    with tempfile.TemporaryDirectory() as folder:
+        shot, done = Path(folder, "shot.xwd"), Path(folder, "done")
+        read_end, write_end = os.pipe()
+        screen = subprocess.Popen(
+            [
+                "Xvfb",
+                "-displayfd",
+                str(write_end),
+                "-screen",
+                "0",
+                f"{SIZE}x24",
+                "-nolisten",
+                "tcp",
+            ],
+            pass_fds=(write_end,),
+            stderr=subprocess.DEVNULL,
+        )
+        os.close(write_end)
+        with open(read_end) as pipe:
+            display = f":{pipe.readline().strip()}"
+        words = ["xterm", "-geometry", f"{scene.grid}+0+0", "-fa", "DejaVu Sans Mono"]
+        words += ["-fs", str(scene.points), "-b", "12", "+sb"]
+        words += ["-bg", "#101418", "-fg", "#d8dee6", "-e", "sh", "-c"]
+        words += ['done=$1; shift; "$@"; touch "$done"; sleep 600', "scene", str(done), *command]
+        terminal = subprocess.Popen(words, env={**os.environ, "DISPLAY": display})
+        try:
+            until = time.monotonic() + scene.seconds
+            while not done.exists() and time.monotonic() < until:
+                time.sleep(0.1)
+            time.sleep(0.5)
+            dump = ["xwd", "-root", "-silent", "-display", display, "-out", str(shot)]
+            subprocess.run(dump, check=True)
+            subprocess.run([_converter(), f"xwd:{shot}", str(HERE / f"{name}.png")], check=True)
+        finally:
+            terminal.kill()
+            screen.kill()
+            terminal.wait()
+            screen.wait()
+    print(f"{name}.png")
+
+
+def _converter() -> str:
+    """ImageMagick's own program, also where another stands in for ``convert``."""
+    return "convert-im6.q16" if Path("/usr/bin/convert-im6.q16").exists() else "convert"
+
+
+def main() -> None:
+    """Take the pictures named on the command line, or all."""
+    portcall = str(Path(sys.executable).with_name("portcall"))
+    wanted = sys.argv[1:] or [*SCENES, "demo"]
+    for name in wanted:
+        if name == "demo":
+            take(name, [portcall, "demo"], Scene((), seconds=90, points=6.5, grid="250x66"))
+        else:
+            scene = SCENES[name]
+            command = [portcall, "plant", "run", "--", "sh", "-c", script(scene)]
+            take(name, command, scene)
+
+
+if __name__ == "__main__":
+    main()
