@@ -16,30 +16,35 @@ SOURCE = Path(__file__).parents[2] / "src"
 AS_NOBODY = ["setpriv", "--reuid", "65534", "--regid", "65534", "--clear-groups", "--inh-caps=-all"]
 
 
-def state_of_the_computer():
-    """Everything a plant could leave behind, as text."""
-    namespaces = subprocess.run(
-        ["lsns", "-n", "-o", "NS,TYPE"], capture_output=True, text=True, check=True
-    ).stdout
-    links = subprocess.run(["ip", "-o", "addr"], capture_output=True, text=True, check=True).stdout
+def output(*words):
+    return subprocess.run(words, capture_output=True, text=True, check=True).stdout
+
+
+def traces(marker):
+    """Everything a plant could leave behind: what of it has the marker, and what is shared."""
+    marked = [
+        line
+        for line in (output("lsns", "-n") + output("ps", "axww")).splitlines()
+        if marker in line
+    ]
     mounts = Path("/proc/self/mountinfo").read_text()
-    # Ages and lifetimes aside, these change only if somebody changes them.
-    return sorted(namespaces.split()), links, mounts, sorted(os.listdir("/dev/shm"))
+    return marked, output("ip", "-o", "addr"), mounts, sorted(os.listdir("/dev/shm"))
 
 
-def settled(before, seconds=10):
+def settled(marker, before, seconds=10):
     """Wait until everything is as before; give what it is in the end."""
     deadline = time.monotonic() + seconds
-    while state_of_the_computer() != before and time.monotonic() < deadline:
+    while traces(marker) != before and time.monotonic() < deadline:
         time.sleep(0.2)
-    return state_of_the_computer()
+    return traces(marker)
 
 
 @pytest.mark.parametrize("moment", [0.3, 1.0, 2.5])
 @pytest.mark.parametrize("how", [signal.SIGKILL, signal.SIGTERM, signal.SIGINT])
 def test_nothing_is_left_behind_however_it_ends(tmp_path, how, moment):
-    before = state_of_the_computer()
     marker = f"60.{os.getpid()}{int(moment * 10)}{int(how)}"
+    before = traces(marker)
+    assert before[0] == []
     # The command leaves a grandchild behind, which must go too.
     line = f"setsid sleep {marker} & portcall match dryer-plc; sleep {marker}"
     process = subprocess.Popen(
@@ -50,15 +55,14 @@ def test_nothing_is_left_behind_however_it_ends(tmp_path, how, moment):
         start_new_session=True,
     )
     time.sleep(moment)
+    assert traces(marker)[0]
     if how is signal.SIGINT:
         os.killpg(process.pid, how)  # As a terminal sends Ctrl-C: to all of them.
     else:
         process.send_signal(how)
     code = process.wait(timeout=20)
     assert code in (-how, 128 + how)
-    assert settled(before) == before
-    running = subprocess.run(["ps", "ax"], capture_output=True, text=True, check=True).stdout
-    assert marker not in running
+    assert settled(marker, before) == before
     assert list(tmp_path.iterdir()) == []
 
 

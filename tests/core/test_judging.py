@@ -222,6 +222,7 @@ PLANT = adapter("usb0")
         ([adapter("usb0", link=False)], "usb0", "usb0 has no link"),
         ([adapter("usb0", link=False, up=False)], "usb0", "usb0 is switched off"),
         ([], None, "Here are: none"),
+        ([replace(PLANT, name="tun0", mac=None, kind=AdapterKind.TUNNEL)], "tun0", "is a tunnel"),
     ],
 )
 def test_choosing_never_guesses(adapters, name, result):

@@ -8,6 +8,7 @@ import click
 
 from portcall.plant.run import Guest, run_in_plant
 from portcall.plant.scenario import shipped_scenario
+from portcall.site.journal import STATE_VARIABLE
 
 
 @click.command("demo")
@@ -17,4 +18,4 @@ def demo_command() -> int:
     Takes about forty seconds, asks nothing, touches nothing of this computer's network.
     """
     story = (sys.executable, "-m", "portcall.cli.story")
-    return run_in_plant(shipped_scenario(), Guest(story, in_site=True))
+    return run_in_plant(shipped_scenario(), Guest(story, STATE_VARIABLE, in_site=True))

@@ -107,6 +107,6 @@ def _remind() -> None:
     from portcall.site.journal import open_matches
 
     matches = open_matches()
-    if matches and "--json" not in sys.argv:
+    if matches:
         what = ", ".join(f"{match.adapter} {match.added}" for match in matches)
         click.echo(f"\nstill matched: {what}; when done: portcall restore", err=True)

@@ -14,6 +14,7 @@ from portcall.host import namespaces
 from portcall.plant import control
 from portcall.plant.run import Guest, run_in_plant
 from portcall.plant.scenario import Scenario, read_scenario, shipped_scenario
+from portcall.site.journal import STATE_VARIABLE
 
 _scenario_option = click.option(
     "--scenario",
@@ -42,7 +43,7 @@ def run_command(file: Path | None, command: tuple[str, ...]) -> int:
 
     Ends with COMMAND's exit code. $PRACTICE_SITE is a site folder to practise in.
     """
-    return run_in_plant(_scenario(file), Guest(command))
+    return run_in_plant(_scenario(file), Guest(command, STATE_VARIABLE))
 
 
 @plant_command.command("shell")
@@ -55,7 +56,8 @@ def shell_command(file: Path | None) -> int:
         'Try "portcall adapters", "portcall find", "portcall plant list"; "exit" ends it all.',
         err=True,
     )
-    return run_in_plant(scenario, Guest((os.environ.get("SHELL", "/bin/sh"),), in_site=True))
+    shell = (os.environ.get("SHELL", "/bin/sh"),)
+    return run_in_plant(scenario, Guest(shell, STATE_VARIABLE, in_site=True))
 
 
 @plant_command.command("list")

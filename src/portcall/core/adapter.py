@@ -101,6 +101,11 @@ def choose(adapters: Sequence[Adapter], name: str | None) -> Adapter:
         named = next((a for a in adapters if a.name == name), None)
         if named is None:
             raise NotPossibleHere(f"no adapter is called {name!r}; here are: {listed or 'none'}")
+        if named.mac is None:
+            raise NotPossibleHere(
+                f"{name} is a {named.kind}, with no Ethernet in it; name the adapter that has the "
+                f"plant's cable. Here are: {listed}"
+            )
         if not named.up:
             raise NotPossibleHere(
                 f"{name} is switched off in this computer's settings; switch it on "
@@ -113,7 +118,9 @@ def choose(adapters: Sequence[Adapter], name: str | None) -> Adapter:
             )
         return named
     fitting = [
-        a for a in adapters if a.kind is AdapterKind.WIRED and a.link and not a.has_default_route
+        a
+        for a in adapters
+        if a.kind is AdapterKind.WIRED and a.link and not a.has_default_route and a.mac is not None
     ]
     if len(fitting) == 1:
         return fitting[0]

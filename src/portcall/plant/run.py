@@ -30,14 +30,18 @@ PRIVATE = Path("/dev/shm")
 """Mounted afresh inside: whatever is written there vanishes with the plant."""
 
 SITE_VARIABLE = "PRACTICE_SITE"
-STATE_VARIABLE = "PORTCALL_STATE"
 
 
 @dataclass(frozen=True, slots=True)
 class Guest:
-    """The command to run on the workstation, and whether it starts in the practice site."""
+    """The command to run on the workstation, and what it finds there.
+
+    ``state_variable`` is the environment variable that tells commands where to keep their state;
+    inside the plant that is a private place.
+    """
 
     command: Sequence[str]
+    state_variable: str
     in_site: bool = False
 
 
@@ -139,7 +143,7 @@ async def _run(scenario: Scenario, guest: Guest, site: Path | None) -> int:
         # Started by the thread that lives on the workstation, and so on its network.
         started.append(
             wiring.workstation.call(
-                lambda: subprocess.Popen(guest.command, cwd=folder, env=_environment(site))
+                lambda: subprocess.Popen(guest.command, cwd=folder, env=_environment(guest, site))
             )
         )
     except OSError as error:
@@ -152,9 +156,9 @@ async def _run(scenario: Scenario, guest: Guest, site: Path | None) -> int:
         control.cancel()
 
 
-def _environment(site: Path | None) -> Mapping[str, str]:
+def _environment(guest: Guest, site: Path | None) -> Mapping[str, str]:
     environment = dict(os.environ)
-    environment[STATE_VARIABLE] = str(PRIVATE / "portcall")
+    environment[guest.state_variable] = str(PRIVATE / "portcall")
     if site is not None:
         environment[SITE_VARIABLE] = str(site)
     # The same portcall that was called, also when its folder is not on the path.
