@@ -21,6 +21,7 @@ check: $(READY)           ## lint, format, types, import rules
 
 bench: $(READY)           ## speed, as ratios against a stated limit
 	$(BIN)/python benchmarks/startup.py
+	$(BIN)/python benchmarks/match.py
 
 screenshots: $(READY)     ## docs/screenshots/*.png from the demo data
 	./docs/screenshots/tools.sh

@@ -32,9 +32,33 @@ class Scene:
 MATCHED = ("portcall match dryer-plc --no-probe",)
 SERVED = (*MATCHED, "portcall assign --for 8")
 
+IN_THE_WAY = (
+    "ip addr add 198.51.100.9/25 dev usb0",
+    "sysctl -w net.ipv4.conf.usb0.rp_filter=1",
+    "ip tuntap add mode tun name tun0 && ip link set tun0 up",
+    "ip route add 10.61.20.0/24 dev tun0",
+    "export http_proxy=http://proxy.example:3128",
+)
+
 SCENES = {
-    "adapters": Scene(("portcall adapters", "portcall plant list")),
-    "match": Scene(("portcall match dryer-plc", "portcall restore")),
+    "adapters": Scene(("portcall adapters",), IN_THE_WAY),
+    "watch": Scene(
+        ("portcall adapters --watch --for 17",),
+        (
+            "(sleep 3; for n in 1 2 3; do portcall plant unplug usb0; sleep 1;"
+            " portcall plant plug usb0; sleep 1; done) &",
+        ),
+    ),
+    "match": Scene(
+        (
+            "portcall match dryer-plc --dry-run",
+            "portcall match dryer-plc",
+            "portcall match 203.0.113.40 --no-probe",
+            "portcall restore --show",
+            "portcall restore",
+        ),
+        ("ip addr add 198.51.100.130/26 dev usb0",),
+    ),
     "find": Scene(("portcall find",), SERVED),
     "plan": Scene(
         ("portcall plan show", "sed -i s/61.20.22/61.20.21/ plan.csv", "portcall plan check")
@@ -48,7 +72,7 @@ SCENES = {
 def script(scene: Scene) -> str:
     """The scene as a shell script for the plant's workstation."""
     lines = ["cd $PRACTICE_SITE"]
-    lines += [f"{line} >/dev/null 2>&1" for line in scene.before]
+    lines += ["exec 3>&1 >/dev/null 2>&1", *scene.before, "exec >&3 2>&3"]
     for line in scene.shown:
         lines += [f"echo '{PROMPT}{line}'", line, "echo"]
     return "\n".join(lines)

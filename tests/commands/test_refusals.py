@@ -118,7 +118,7 @@ def test_an_adapter_without_link_or_a_choice_between_two(plant):
     assert "usb0 has no link: check that the cable is in" in gone.err
     none = plant.run("portcall find")
     assert none.code == 3
-    assert "no wired adapter with link that is free of a default route" in none.err
+    assert "no wired adapter with link that no route needs" in none.err
     plant.run("portcall plant plug usb0")
     assert plant.run("portcall find --method listen").code == 0
     plant.run("ip route del default")

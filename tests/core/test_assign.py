@@ -352,6 +352,16 @@ def test_a_client_that_is_told_no_starts_over_and_ignores_what_is_not_for_it():
     assert last.message_type is MessageType.DISCOVER
 
 
+def test_a_client_may_insist_on_one_server_and_a_server_may_lend():
+    wire = Wire()
+    wire.join(AddressServer(OWN, (ME,), PLAN, lease_seconds=600))
+    other = IPv4Interface("10.61.20.99/24")
+    wire.join(AddressServer(STRANGER, (other,), PLAN, lease_seconds=60))
+    client = wire.join(DhcpClient(BELT, 3, only_server=other.ip))
+    wire.pass_time(2)
+    assert [(fact.server, fact.lease_seconds) for fact in client.facts] == [(other.ip, 60)]
+
+
 def test_a_client_waits_longer_each_time_as_rfc_2131_asks():
     wire = Wire()
     client = wire.join(DhcpClient(BELT, 3))

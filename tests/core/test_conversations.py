@@ -7,18 +7,20 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from portcall.core.address import UNSPECIFIED, AddressRange, Mac, parse_range
-from portcall.core.assign.lookout import Lookout, OtherServer
+from portcall.core.assign.lookout import Lookout, Offer
 from portcall.core.conversation import Datagram, Endpoint, Frame, IcmpPacket, StreamBytes
 from portcall.core.find import arp_sweep, cip_identity
 from portcall.core.find.arp_sweep import ArpSweep
+from portcall.core.find.arrivals import Arrivals
 from portcall.core.find.cip_identity import IdentityByDatagram, IdentityByStream
+from portcall.core.find.cip_interface import AskInterface
 from portcall.core.find.overhear import Overhear
 from portcall.core.find.sighting import Field, Method, Protocol
 from portcall.core.pacer import Pacer
 from portcall.core.probe import PROBE_TIME, AddressProbe, Free, Taken
 from portcall.core.reach.ping import Ping, Replied, Unanswered
 from portcall.core.reach.statistics import summarise
-from portcall.core.wire import arp, bootp, cip, dhcp, ethernet, icmp, ipv4, udp
+from portcall.core.wire import arp, bootp, cip, cip_message, dhcp, ethernet, icmp, ipv4, udp
 
 OWN = Mac(b"\x02\x1a\x40\x7c\x00\x06")
 THEIRS = Mac(b"\x02\x77\xb1\x4c\x09\x21")
@@ -165,6 +167,62 @@ def test_a_stream_that_closes_lies_or_stays_silent_ends_without_an_identity():
     assert party.conversation.over
 
 
+# How a device's interface is set.
+
+CONFIGURATION = cip_message.InterfaceConfiguration(
+    PLC, IPv4Address("255.255.0.0"), UNSPECIFIED, UNSPECIFIED, UNSPECIFIED
+)
+
+
+def session_reply(status=0):
+    return cip.encode(cip.Encapsulation(cip_message.REGISTER_SESSION, bytes(4), 0x51, status))
+
+
+def attribute_reply(status=0):
+    data = cip_message.encode_configuration(CONFIGURATION)
+    response = cip_message.encode_response(cip_message.Response(0x0E, status, data))
+    return cip_message.encode_unconnected(0x51, response)
+
+
+@given(st.lists(st.integers(1, 90), max_size=6))
+def test_the_interface_is_asked_in_a_session_whatever_pieces_the_answers_come_in(cuts):
+    wire, party = alone(AskInterface())
+    data, start = session_reply() + attribute_reply(), 0
+    for cut in [*cuts, len(data)]:
+        if data[start : start + cut]:
+            wire.say(StreamBytes(data[start : start + cut]))
+        start += cut
+    assert party.facts == [CONFIGURATION]
+    assert party.conversation.over
+    assert cip.parse(party.packets[1].data).session == 0x51
+
+
+def test_a_device_that_refuses_closes_or_stays_silent_tells_nothing():
+    for said in ([session_reply(1)], [session_reply(), attribute_reply(8)], [b""], [bytes(24)]):
+        wire, party = alone(AskInterface())
+        for data in said:
+            wire.say(StreamBytes(data))
+        assert (party.facts, party.conversation.over) == ([], True)
+    wire, party = alone(AskInterface())
+    wire.pass_time(2)
+    assert party.conversation.over
+
+
+def test_answers_that_arrive_are_noted_once_and_only_ours():
+    def answer(to, port=44818):
+        datagram = udp.UdpDatagram(port, 50000, b"x")
+        return Frame(udp.encode_frame(udp.UdpFrame(THEIRS, to, PLC, OWN_ADDRESS, datagram)))
+
+    wire, party = alone(Arrivals(OWN, 44818))
+    for frame in (answer(THEIRS), answer(OWN, 80), answer(OWN), answer(OWN), Frame(b"short")):
+        wire.say(frame)
+    assert party.facts == [PLC]
+    refused = IdentityByDatagram((PLC,))
+    (ask,) = list(refused.begin(0.0))
+    assert list(refused.unsent(ask.packet, "forbidden", 0.0)) == []
+    assert refused.refusal == "forbidden"
+
+
 # Listening.
 
 
@@ -198,7 +256,9 @@ def test_another_dhcp_server_is_noticed_by_its_offer_to_us_only():
     wire, party = alone(Lookout(OWN, xid=77))
 
     def offer(mac, xid, kind=b"\x02"):
-        options = dhcp.Options(((53, kind), (54, PLC.packed)))
+        options = dhcp.Options(
+            ((53, kind), (54, PLC.packed), (1, b"\xff\xff\xff\0"), (51, b"\0\0\2\x58"))
+        )
         message = bootp.BootpMessage(
             bootp.Op.REPLY, mac, xid, yiaddr=IPv4Address(9), vendor=dhcp.encode(options)
         )
@@ -211,7 +271,7 @@ def test_another_dhcp_server_is_noticed_by_its_offer_to_us_only():
     wire.say(offer(OWN, 77))
     wire.say(offer(OWN, 77))
     wire.pass_time(3)
-    assert party.facts == [OtherServer(THEIRS, PLC, IPv4Address(9))]
+    assert party.facts == [Offer(THEIRS, PLC, IPv4Address(9), 24, 600)]
     assert len(party.sent) == 2
     assert party.conversation.over
 

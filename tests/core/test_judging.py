@@ -1,22 +1,25 @@
 """Merging sightings, remarks, verdicts, adapters: what is concluded from what was seen."""
 
+import re
 from dataclasses import replace
-from ipaddress import IPv4Address, IPv4Interface
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from portcall.core.adapter import Adapter, AdapterAddress, AdapterKind, Origin, choose, warnings
+from portcall.core.adapter import Adapter, AdapterAddress, AdapterKind, Origin, Route, choose
 from portcall.core.address import Mac, parse_mac, parse_range
 from portcall.core.find.devices import merge
 from portcall.core.find.remarks import remarks
 from portcall.core.find.sighting import Field, Method, Protocol, Said, Sighting
+from portcall.core.in_the_way import Workstation, warnings
 from portcall.core.plan import Plan, PlannedDevice
 from portcall.core.printable import decoded, printable
 from portcall.core.reach.statistics import Reachability
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.verify import Verdict, judge, unplanned
+from portcall.core.watch import AdapterWatch, ChangeKind
 
 FAN = parse_mac("02-77-B1-4C-09-21")
 PLC = parse_mac("02-5A-1D-20-7F-10")
@@ -202,12 +205,13 @@ def adapter(name, *addresses, kind=AdapterKind.WIRED, link=True, default=False, 
         link,
         1500,
         addresses=tuple(AdapterAddress(IPv4Interface(a), Origin.STATIC) for a in addresses),
-        has_default_route=default,
+        routes=(Route(IPv4Network("0.0.0.0/0"), 1, AT_10),) if default else (),
     )
 
 
 OFFICE = adapter("lan0", "198.51.100.77/24", default=True)
 PLANT = adapter("usb0")
+BEHIND = Route(IPv4Network("192.0.2.0/24"), 1, AT_10)
 
 
 @pytest.mark.parametrize(
@@ -215,6 +219,7 @@ PLANT = adapter("usb0")
     [
         ([OFFICE, PLANT], None, "usb0"),
         ([OFFICE, PLANT], "lan0", "lan0"),
+        ([OFFICE, replace(PLANT, routes=(BEHIND,))], None, "usb0 (wired, link, route to 192.0.2"),
         ([OFFICE, PLANT, adapter("usb1")], None, "usb0 or usb1: which one"),
         ([OFFICE, PLANT, adapter("usb1", link=False)], None, "usb0"),
         ([OFFICE, adapter("wifi0", kind=AdapterKind.WIRELESS)], None, "no wired adapter"),
@@ -229,23 +234,82 @@ def test_choosing_never_guesses(adapters, name, result):
     if result in {a.name for a in adapters}:
         assert choose(adapters, name).name == result
     else:
-        with pytest.raises(NotPossibleHere, match=result):
+        with pytest.raises(NotPossibleHere, match=re.escape(result)):
             choose(adapters, name)
 
 
-def test_warnings_name_overlap_missing_link_and_unanswered_dhcp():
+def warned(*adapters, **about):
+    found = warnings(Workstation(adapters, **about))
+    return {(warning.adapter, warning.text.split(":")[0].split(" is on ")[0]) for warning in found}
+
+
+def test_what_is_in_the_way_is_named_by_adapter():
     wifi = adapter("wifi0", "10.61.20.7/16", kind=AdapterKind.WIRELESS)
     lonely = replace(
         PLANT,
         name="usb1",
         addresses=(AdapterAddress(IPv4Interface("169.254.3.4/16"), Origin.LINK_LOCAL),),
     )
-    dead = adapter("usb2", link=False)
-    found = warnings([OFFICE, adapter("usb0", "10.61.20.200/24"), wifi, lonely, dead])
-    assert set(found) == {"usb0", "wifi0", "usb1", "usb2"}
-    assert "10.61.20.0/24 is on wifi0 too" in found["usb0"][0]
-    assert "link-local address only" in found["usb1"][0]
-    assert "no link" in found["usb2"][0]
+    assert warned(OFFICE, adapter("usb0", "10.61.20.200/24"), wifi, lonely) == {
+        ("usb0", "10.61.20.0/24"),
+        ("wifi0", "10.61.0.0/16"),
+        ("usb1", "link-local address only"),
+    }
+    assert warned(adapter("usb2", link=False)) == {("usb2", "no link")}
+    assert warned(adapter("usb2", link=False, up=False)) == {("usb2", "switched off")}
+    assert warned(replace(PLANT, full_duplex=False)) == {("usb0", "half duplex")}
+    assert warned(replace(PLANT, strict_about_sources=True)) == {
+        ("usb0", "strict reverse-path filter")
+    }
+    assert warned(OFFICE, PLANT) == set()
+
+
+def test_a_tunnel_that_carries_plant_traffic_away_and_a_proxy_are_named():
+    plant_subnet = IPv4Network("10.61.20.0/24")
+    tunnel = replace(adapter("tun0", kind=AdapterKind.TUNNEL), mac=None)
+    assert warned(tunnel, PLANT, paths={plant_subnet: "usb0"}) == set()
+    assert warned(tunnel, PLANT, paths={plant_subnet: "tun0"}) == {
+        ("tun0", "this tunnel carries what is meant for 10.61.20.0/24")
+    }
+    (proxy,) = warnings(Workstation((PLANT,), proxies=("http_proxy",)))
+    assert str(proxy).startswith("this computer: http_proxy sends web programs to a proxy")
+
+
+# Links that come and go.
+
+
+def test_a_watch_tells_what_changed_and_calls_three_losses_in_half_a_minute_flapping():
+    watch = AdapterWatch([PLANT, OFFICE_2])
+    down = replace(PLANT, link=False)
+
+    def told(adapters, now):
+        return [(c.kind.value, c.adapter.name) for c in watch.look(adapters, now)]
+
+    assert told([PLANT, OFFICE_2], 0) == []
+    assert told([down, OFFICE_2], 1) == [("link lost", "usb0")]
+    assert told([PLANT, OFFICE_2], 2) == [("link back", "usb0")]
+    # The second and third loss come too late after the first, the fourth does not.
+    for lost in (20, 35):
+        assert told([down, OFFICE_2], lost) == [("link lost", "usb0")]
+        assert told([PLANT, OFFICE_2], lost + 1) == [("link back", "usb0")]
+    told([down, OFFICE_2], 45)
+    assert told([PLANT, OFFICE_2], 46) == [("link back", "usb0"), ("flapping", "usb0")]
+    moved = replace(PLANT, addresses=adapter("x", "10.61.20.5/24").addresses)
+    assert told([moved], 50) == [("vanished", "lan0"), ("address added", "usb0")]
+    assert told([PLANT, OFFICE_2], 51) == [("address gone", "usb0"), ("appeared", "lan0")]
+
+
+def test_flapping_names_the_speed_and_what_to_try():
+    fast = replace(PLANT, speed_mbps=1000, full_duplex=False)
+    watch = AdapterWatch([fast])
+    for now in range(0, 12, 2):
+        changes = watch.look([replace(fast, link=bool(now % 4))], now)
+    assert changes[-1].kind is ChangeKind.FLAPPING
+    assert "at 1 Gbit/s half duplex; try another cable" in changes[-1].detail
+    assert changes[0].detail == "after 2.0 s"
+
+
+OFFICE_2 = replace(OFFICE, index=2)
 
 
 # Text from devices.

@@ -9,7 +9,7 @@ from hypothesis import example, given
 from hypothesis import strategies as st
 
 from portcall.core.address import BROADCAST, UNSPECIFIED, Mac, parse_mac
-from portcall.core.wire import arp, bootp, cip, dhcp, ethernet, icmp, ipv4, udp
+from portcall.core.wire import arp, bootp, cip, cip_message, dhcp, ethernet, icmp, ipv4, udp
 from portcall.core.wire.octets import Malformed, internet_checksum
 
 macs = st.binary(min_size=6, max_size=6).map(Mac)
@@ -128,6 +128,10 @@ PARSERS = {
     ),
     "cip": lambda data: cip.parse_identity(cip.parse(data)),
     "cip length": cip.whole_length,
+    "cip response": lambda data: cip_message.parse_configuration(
+        cip_message.parse_response(cip_message.parse_unconnected(cip.parse(data))).data
+    ),
+    "cip request": cip_message.parse_request,
 }
 
 SAMPLES = {
@@ -144,6 +148,10 @@ SAMPLES = {
             vendor=dhcp.encode(dhcp.Options(((53, b"\1"), (52, b"\3"), (12, b"fan")))),
         )
     ),
+    "cip response": cip_message.encode_unconnected(
+        7, cip_message.encode_response(cip_message.Response(0x0E, 0, bytes(22)))
+    ),
+    "cip request": cip_message.encode_request(cip_message.AttributeRequest(0xF5, 1, 5)),
     "icmp": icmp.encode(
         icmp.IcmpMessage(
             3,
@@ -286,6 +294,36 @@ def test_list_identity_octet_by_octet():
     assert identity.serial_text == "77B10921"
     assert identity.kind == "AC drive"
     assert cip.encode_identity(identity, bytes(8)) == reply
+
+
+configurations = st.builds(
+    cip_message.InterfaceConfiguration, *[addresses] * 5, st.binary(max_size=60)
+)
+
+
+@given(configurations, u32, st.builds(cip_message.AttributeRequest, u8, u8, u8, st.just(0x0E)))
+def test_cip_messages_read_back_through_all_their_layers(configuration, session, request):
+    asked = cip_message.encode_unconnected(session, cip_message.encode_request(request))
+    outer = cip.parse(asked)
+    assert outer.session == session
+    assert cip_message.parse_request(cip_message.parse_unconnected(outer)) == request
+    response = cip_message.Response(0x0E, 0, cip_message.encode_configuration(configuration))
+    told = cip_message.encode_unconnected(session, cip_message.encode_response(response))
+    read = cip_message.parse_response(cip_message.parse_unconnected(cip.parse(told)))
+    assert read == response
+    assert cip_message.parse_configuration(read.data) == configuration
+
+
+def test_a_request_for_the_interface_octet_by_octet():
+    # Volume 1 §2-4.1 and C-1.4: service, path length in words, class, instance, attribute;
+    # volume 2 §2-4.7 and §2-6: handle, timeout, null address item, unconnected data item.
+    request = cip_message.AttributeRequest(cip_message.TCP_IP_INTERFACE, 1, 5)
+    assert cip_message.encode_unconnected(
+        0x11, cip_message.encode_request(request)
+    ) == bytes.fromhex(
+        "6f00 1800 11000000 00000000 0000000000000000 00000000"
+        "00000000 0000 0200 0000 0000 b200 0800 0e03 20f5 2401 3005"
+    )
 
 
 def test_a_udp_checksum_of_zero_is_not_checked_and_a_wrong_one_is():

@@ -66,8 +66,8 @@ def test_a_plan_that_cannot_be_read_is_said(tmp_path):
 
 def test_a_match_is_on_the_disk_until_it_is_closed(state):
     before = (IPv4Interface("203.0.113.5/24"),)
-    entry = journal.note("usb0", USB0, ADDED, before, NOW)
-    later = journal.note("usb0", USB0, IPv4Interface("203.0.113.9/24"), (), NOW.replace(hour=8))
+    entry = journal.note("usb0", USB0, ADDED, before, ("20 00 00",), NOW)
+    later = journal.note("usb0", USB0, IPv4Interface("203.0.113.9/24"), (), (), NOW.replace(hour=8))
     assert journal.open_matches() == (entry, later)
     assert [e.at.hour for e in journal.open_matches()] == [7, 8]
     journal.close(entry)
@@ -76,7 +76,7 @@ def test_a_match_is_on_the_disk_until_it_is_closed(state):
 
 
 def test_damaged_journal_files_are_left_alone(state):
-    entry = journal.note("usb0", USB0, ADDED, (), NOW)
+    entry = journal.note("usb0", USB0, ADDED, (), (), NOW)
     good = json.loads(entry.path.read_text())
     for number, damage in enumerate(
         ("", "{", "[]", json.dumps({**good, "added": "10.61.20.300/24"}), "null")
@@ -89,7 +89,7 @@ def test_damaged_journal_files_are_left_alone(state):
 def test_nothing_is_changed_when_it_cannot_be_written_down(state):
     state.write_text("a file where the folder should be")
     with pytest.raises(NotPossibleHere, match="nothing was changed"):
-        journal.note("usb0", USB0, ADDED, (), NOW)
+        journal.note("usb0", USB0, ADDED, (), (), NOW)
 
 
 def test_a_file_is_replaced_whole_or_not_at_all(tmp_path, monkeypatch):
@@ -113,7 +113,7 @@ def test_a_file_is_replaced_whole_or_not_at_all(tmp_path, monkeypatch):
 def test_files_made_under_sudo_belong_to_the_caller(state, monkeypatch):
     monkeypatch.setenv("SUDO_UID", "65534")
     monkeypatch.setenv("SUDO_GID", "65534")
-    entry = journal.note("usb0", USB0, ADDED, (), NOW)
+    entry = journal.note("usb0", USB0, ADDED, (), (), NOW)
     assert {p.stat().st_uid for p in (entry.path, entry.path.parent, state)} == {65534}
     monkeypatch.delenv(journal.STATE_VARIABLE)
     assert str(journal.state_folder()).endswith(".local/state/portcall")

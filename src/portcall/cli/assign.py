@@ -12,14 +12,15 @@ import click
 
 from portcall.cli.assign_view import AssignView, view_for
 from portcall.cli.main import INTERRUPTED, NO, YES
-from portcall.cli.show import json_option, note
+from portcall.cli.say import json_option, note
 from portcall.cli.workplace import adapter_option, chosen_adapter, this_site
 from portcall.core.adapter import Adapter
 from portcall.core.assign.board import Board
 from portcall.core.assign.server import Event
 from portcall.core.plan import Plan, PlannedDevice, parse_pair
 from portcall.core.trouble import BadInput, NotPossibleHere
-from portcall.host.jobs.serve import other_servers, serve
+from portcall.host.jobs.lease import offers
+from portcall.host.jobs.serve import serve
 from portcall.host.privilege import Capability, require
 from portcall.site.folder import Site
 
@@ -123,12 +124,12 @@ async def _assign(
     alongside: bool,
 ) -> int:
     loop = asyncio.get_running_loop()
-    others = await other_servers(adapter, secrets.randbits(32))
+    others = await offers(adapter, secrets.randbits(32))
     for other in others:
-        sentence = f"another DHCP server is here: {other.address} at {other.mac}"
+        sentence = f"another DHCP server is here: {other.server} at {other.server_mac}"
         if not alongside:
             raise NotPossibleHere(
-                f"{sentence}; it offers {other.offered}. Unplug it, or serve --alongside it"
+                f"{sentence}; it offers {other.address}. Unplug it, or serve --alongside it"
             )
         note(sentence)
     stop = asyncio.Event()

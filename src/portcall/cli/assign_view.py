@@ -14,7 +14,8 @@ from rich.console import Group, RenderableType
 from rich.live import Live
 from rich.text import Text
 
-from portcall.cli.show import Columns, cell, console, note, print_json_line
+from portcall.cli.say import note, print_json_line
+from portcall.cli.show import Columns, cell, console
 from portcall.core.assign.board import Board, Row, State
 from portcall.core.assign.server import Event, EventKind
 

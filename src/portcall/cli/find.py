@@ -8,14 +8,8 @@ from collections.abc import Sequence
 import click
 
 from portcall.cli.main import NO, YES
-from portcall.cli.show import (
-    Columns,
-    cell,
-    json_option,
-    note,
-    print_json,
-    print_with_notes,
-)
+from portcall.cli.say import json_option, note, print_json
+from portcall.cli.show import Columns, cell, print_with_notes
 from portcall.cli.workplace import (
     adapter_option,
     chosen_adapter,

@@ -7,7 +7,8 @@ from pathlib import Path
 import click
 
 from portcall.cli.main import BAD_INPUT, YES
-from portcall.cli.show import Columns, cell, console, json_option, print_json
+from portcall.cli.say import json_option, print_json
+from portcall.cli.show import Columns, cell, console
 from portcall.cli.workplace import this_site
 from portcall.core.plan import Plan, PlanError
 from portcall.core.trouble import BadInput

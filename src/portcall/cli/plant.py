@@ -8,7 +8,8 @@ from pathlib import Path
 import click
 
 from portcall.cli.main import YES
-from portcall.cli.show import Columns, cell, console, json_option, print_json
+from portcall.cli.say import json_option, print_json
+from portcall.cli.show import Columns, cell, console
 from portcall.core.trouble import NotPossibleHere
 from portcall.host import namespaces
 from portcall.plant import control
@@ -104,10 +105,11 @@ def unplug_command(name: str) -> int:
 
 @plant_command.command("plug")
 @click.argument("name")
-def plug_command(name: str) -> int:
-    """Inside the plant: put a cable back in."""
-    control.set_plug(name, plugged=True)
-    click.echo(f"{name} is plugged in")
+@click.option("--wire", metavar="WIRE", help="Into this wire instead of the one it was in.")
+def plug_command(name: str, wire: str | None) -> int:
+    """Inside the plant: put a cable back in, or move it to another wire."""
+    control.set_plug(name, plugged=True, wire=wire)
+    click.echo(f"{name} is plugged in" + (f", to {wire}" if wire else ""))
     return YES
 
 

@@ -7,7 +7,8 @@ import asyncio
 import click
 
 from portcall.cli.main import NO, YES
-from portcall.cli.show import Columns, cell, console, json_option, milliseconds, print_json
+from portcall.cli.say import json_option, milliseconds, print_json
+from portcall.cli.show import Columns, cell, console
 from portcall.cli.workplace import (
     adapter_option,
     chosen_adapter,

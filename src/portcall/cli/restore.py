@@ -2,28 +2,37 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from datetime import UTC, datetime
 from ipaddress import IPv4Interface
 
 import click
 
 from portcall.cli.main import NO, YES
-from portcall.cli.show import json_option, print_json
+from portcall.cli.say import json_option, note, print_json
 from portcall.core.adapter import Adapter
-from portcall.host.adapters import read_adapters, remove_address
+from portcall.host.adapters import read_adapters
+from portcall.host.addresses import put_back, remove_address
 from portcall.host.privilege import Capability, require
-from portcall.site.journal import OpenMatch, close, open_matches
+from portcall.site.journal import OpenMatch, close, open_matches, unreadable
 
 
 @click.command("restore")
+@click.option("--show", is_flag=True, help="Only list what is open.")
 @json_option
-def restore_command(as_json: bool) -> int:
-    """Put every adapter back as it was before match: takes off what match added, nothing else.
+def restore_command(show: bool, as_json: bool) -> int:
+    """Put every adapter back as it was before match: what match added goes, what it took off comes.
 
-    Works after a crash or a reboot, and does no harm when repeated.
+    Works after a crash or a reboot, when an adapter was pulled out and is back, in any order, any
+    number of times. What others changed meanwhile stays, and is said.
     """
     matches = open_matches()
+    for path in unreadable():
+        note(f"{path}: cannot be read, and is left alone; delete it when its adapter is right")
+    if show:
+        return _show(matches, as_json)
     if matches:
-        require(Capability.NET_ADMIN)
+        require(Capability.NET_ADMIN, instead="portcall restore --show lists what is open")
     # The newest first: what was there before it is then what the older ones left.
     results = [_restore(entry) for entry in reversed(matches)]
     if as_json:
@@ -36,8 +45,33 @@ def restore_command(as_json: bool) -> int:
     return YES if all(document["done"] for document, _ in results) else NO
 
 
+def _show(matches: Sequence[OpenMatch], as_json: bool) -> int:
+    if as_json:
+        entries = [
+            {
+                "adapter": entry.adapter,
+                "address": str(entry.added),
+                "since": entry.at.isoformat(),
+                "before": [str(own) for own in entry.before],
+                "taken_off": bool(entry.taken_off),
+            }
+            for entry in matches
+        ]
+        print_json({"open": entries})
+        return YES
+    for entry in matches:
+        was = f"before: {_listed(entry.before) or 'no address'}"
+        off = ", taken off meanwhile" if entry.taken_off else ""
+        click.echo(
+            f"{entry.adapter}: {entry.added} since {entry.at.astimezone():%d %b %H:%M}, {was}{off}"
+        )
+    if not matches:
+        click.echo("nothing is open")
+    return YES
+
+
 def _restore(entry: OpenMatch) -> tuple[dict[str, object], str]:
-    def result(done: bool, was_there: bool, now: tuple[IPv4Interface, ...]) -> dict[str, object]:
+    def result(done: bool, was_there: bool, now: Sequence[IPv4Interface]) -> dict[str, object]:
         return {
             "adapter": entry.adapter,
             "address": str(entry.added),
@@ -54,12 +88,16 @@ def _restore(entry: OpenMatch) -> tuple[dict[str, object], str]:
         )
         return result(False, False, ()), sentence
     was_there = remove_address(adapter, entry.added)
+    elapsed = (datetime.now(UTC) - entry.at).total_seconds()
+    ended = put_back(adapter, entry.taken_off, max(elapsed, 0.0))
     close(entry)
     after = _find(entry)
     now = after.interfaces if after else ()
-    sentence = f"{entry.adapter}: {entry.added} " + ("removed" if was_there else "was gone already")
-    if set(now) == set(entry.before):
+    sentence = f"{adapter.name}: {entry.added} " + ("removed" if was_there else "was gone already")
+    if now == entry.before:
         sentence += ", as it was before: " + (_listed(now) or "no address")
+    elif ended:
+        sentence += f"; the lease of {_listed(ended)} has ended meanwhile: ask for a new one"
     else:
         sentence += (
             f"; others changed it meanwhile: before {_listed(entry.before) or 'no address'}, "
@@ -69,10 +107,10 @@ def _restore(entry: OpenMatch) -> tuple[dict[str, object], str]:
 
 
 def _find(entry: OpenMatch) -> Adapter | None:
-    return next(
-        (a for a in read_adapters() if a.name == entry.adapter and a.mac == entry.mac), None
-    )
+    """The adapter as it is now: by its MAC, since it may have come back under another name."""
+    same = [adapter for adapter in read_adapters() if adapter.mac == entry.mac]
+    return next((a for a in same if a.name == entry.adapter), same[0] if same else None)
 
 
-def _listed(interfaces: tuple[IPv4Interface, ...]) -> str:
+def _listed(interfaces: Sequence[IPv4Interface]) -> str:
     return ", ".join(str(own) for own in interfaces)

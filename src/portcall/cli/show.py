@@ -1,47 +1,24 @@
-"""Showing things: tables and JSON on stdout, everything else on stderr."""
+"""Showing tables on stdout, as wide as there is room for."""
 
 from __future__ import annotations
 
-import json
 import sys
-from collections.abc import Callable, Sequence
-from typing import Any, TypeVar
+from collections.abc import Sequence
 
-import click
 from rich.console import Console, ConsoleOptions, RenderResult
 from rich.padding import Padding
 from rich.segment import Segment, Segments
 from rich.table import Table
 from rich.text import Text
 
-F = TypeVar("F", bound=Callable[..., Any])
-
 _PIPE_WIDTH = 240
 """Columns when nobody's terminal sets them: a file or another program wants whole lines."""
-
-json_option = click.option("--json", "as_json", is_flag=True, help="Print JSON instead.")
 
 
 def console() -> Console:
     """A console on stdout that takes text as it is: no markup, no emoji codes, no guessing."""
     width = None if sys.stdout.isatty() else _PIPE_WIDTH
     return Console(width=width, markup=False, emoji=False, highlight=False)
-
-
-def note(sentence: str) -> None:
-    """Something to know that is not the answer."""
-    click.echo(sentence, err=True)
-
-
-def print_json(document: Any) -> None:
-    """One document."""
-    click.echo(json.dumps(document, indent=2, ensure_ascii=False))
-
-
-def print_json_line(document: Any) -> None:
-    """One line of a stream, out at once."""
-    click.echo(json.dumps(document, ensure_ascii=False))
-    sys.stdout.flush()
 
 
 class Columns(Table):
@@ -86,8 +63,3 @@ def cell(value: object | None, style: str = "") -> Text:
     """A cell; what is not known is a dash."""
     known = value not in (None, "")
     return Text(str(value) if known else "–", style if known else "dim", no_wrap=True)
-
-
-def milliseconds(seconds: float | None) -> str | None:
-    """A time as people read it."""
-    return None if seconds is None else f"{seconds * 1000:.2f} ms"

@@ -9,16 +9,8 @@ import click
 
 from portcall.cli.find import what
 from portcall.cli.main import NO, YES
-from portcall.cli.show import (
-    Columns,
-    cell,
-    console,
-    json_option,
-    milliseconds,
-    note,
-    print_json,
-    print_with_notes,
-)
+from portcall.cli.say import json_option, milliseconds, note, print_json
+from portcall.cli.show import Columns, cell, console, print_with_notes
 from portcall.cli.workplace import adapter_option, chosen_adapter, this_site, usual_ranges
 from portcall.core.adapter import Adapter
 from portcall.core.find.devices import Device, merge

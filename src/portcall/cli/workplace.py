@@ -7,7 +7,7 @@ from pathlib import Path
 
 import click
 
-from portcall.cli.show import note
+from portcall.cli.say import note
 from portcall.core import adapter as adapter_rules
 from portcall.core.adapter import Adapter
 from portcall.core.address import (
@@ -58,7 +58,7 @@ def chosen_adapter(name: str | None) -> Adapter:
     """The adapter to use; says which when nobody named it. Raises NotPossibleHere."""
     adapter = adapter_rules.choose(adapters_now(), name)
     if name is None:
-        note(f"on {adapter.name}, the only wired adapter with link and no default route")
+        note(f"on {adapter.name}, the only wired adapter with link that no route needs")
     return adapter
 
 

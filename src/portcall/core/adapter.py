@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
-from ipaddress import IPv4Address, IPv4Interface
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 from portcall.core.address import Mac
 from portcall.core.trouble import NotPossibleHere
@@ -36,6 +36,18 @@ class AdapterAddress:
 
     interface: IPv4Interface
     origin: Origin
+    seconds_left: int | None = None
+    """Until the kernel takes it off; None when it stays."""
+
+
+@dataclass(frozen=True, slots=True)
+class Route:
+    """A route by way of an adapter; ``of_subnet`` when the kernel made it for an own address."""
+
+    destination: IPv4Network
+    adapter_index: int
+    gateway: IPv4Address | None = None
+    of_subnet: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,46 +64,44 @@ class Adapter:
     speed_mbps: int | None = None
     full_duplex: bool | None = None
     addresses: tuple[AdapterAddress, ...] = ()
-    default_gateway: IPv4Address | None = None
-    has_default_route: bool = False
+    routes: tuple[Route, ...] = ()
+    strict_about_sources: bool = False
+    """Strict reverse-path filtering (RFC 3704 §2.2) is on."""
 
     @property
     def interfaces(self) -> tuple[IPv4Interface, ...]:
         """The addresses in force with their masks."""
         return tuple(address.interface for address in self.addresses)
 
+    @property
+    def default_route(self) -> Route | None:
+        """Its route to everywhere, or None."""
+        return next((route for route in self.routes if route.destination.prefixlen == 0), None)
+
+    @property
+    def other_routes(self) -> tuple[Route, ...]:
+        """Routes somebody made: to everywhere, or to networks behind a gateway."""
+        return tuple(route for route in self.routes if not route.of_subnet)
+
+    @property
+    def speed_words(self) -> str | None:
+        """The negotiated speed as people say it; None where the driver does not tell.
+
+        Full duplex is as it should be and goes unsaid; half is a cable, or a setting somewhere.
+        """
+        speed = self.speed_mbps
+        if speed is None:
+            return None
+        shown = f"{speed / 1000:g} Gbit/s" if speed >= 1000 else f"{speed} Mbit/s"
+        return f"{shown} half duplex" if self.full_duplex is False else shown
+
     def on_subnet_of(self, address: IPv4Address) -> IPv4Interface | None:
         """The own address whose subnet holds ``address``, or None."""
         return next((own for own in self.interfaces if address in own.network), None)
 
 
-def warnings(adapters: Sequence[Adapter]) -> dict[str, tuple[str, ...]]:
-    """What is likely to get in the way, by adapter name: what it causes and what to do."""
-    found: dict[str, tuple[str, ...]] = {}
-    real = [a for a in adapters if a.kind is not AdapterKind.LOOPBACK]
-    for adapter in real:
-        lines: list[str] = []
-        if adapter.kind is AdapterKind.WIRED and not adapter.link:
-            lines.append("no link: nothing can be heard; check the cable and the other end's power")
-        if adapter.addresses and all(a.origin is Origin.LINK_LOCAL for a in adapter.addresses):
-            lines.append("link-local address only: DHCP asked and nobody answered")
-        for other in real:
-            if other.name == adapter.name:
-                continue
-            for mine in adapter.interfaces:
-                for its in other.interfaces:
-                    if mine.network.overlaps(its.network):
-                        lines.append(
-                            f"{mine.network} is on {other.name} too: packets may leave by the "
-                            "wrong one; take the address off one of them"
-                        )
-        if lines:
-            found[adapter.name] = tuple(dict.fromkeys(lines))
-    return found
-
-
 def choose(adapters: Sequence[Adapter], name: str | None) -> Adapter:
-    """The adapter to use: the named one, or the only wired one with link and no default route.
+    """The adapter to use: the named one, or the only wired one with link that no route needs.
 
     Never guesses between two. Raises NotPossibleHere with the list when none or several fit, when
     the named one does not exist, or when it has no link.
@@ -120,7 +130,7 @@ def choose(adapters: Sequence[Adapter], name: str | None) -> Adapter:
     fitting = [
         a
         for a in adapters
-        if a.kind is AdapterKind.WIRED and a.link and not a.has_default_route and a.mac is not None
+        if a.kind is AdapterKind.WIRED and a.link and not a.other_routes and a.mac is not None
     ]
     if len(fitting) == 1:
         return fitting[0]
@@ -130,13 +140,15 @@ def choose(adapters: Sequence[Adapter], name: str | None) -> Adapter:
             f"{names}: which one has the plant's cable? Name it with --adapter. Here are: {listed}"
         )
     raise NotPossibleHere(
-        "no wired adapter with link that is free of a default route; plug in the plant's cable, "
+        "no wired adapter with link that no route needs; plug in the plant's cable, "
         f"or name an adapter with --adapter. Here are: {listed or 'none'}"
     )
 
 
 def _described(adapter: Adapter) -> str:
     facts = [str(adapter.kind), "link" if adapter.link else "no link"]
-    if adapter.has_default_route:
+    if adapter.default_route:
         facts.append("default route")
+    elif adapter.other_routes:
+        facts.append(f"route to {adapter.other_routes[0].destination}")
     return f"{adapter.name} ({', '.join(facts)})"

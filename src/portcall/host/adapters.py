@@ -1,42 +1,45 @@
-"""The workstation's adapters, their addresses and routes, read from and changed in the kernel.
+"""The workstation's adapters, their addresses and routes, as the kernel has them.
 
-Through netlink (pyroute2), ethtool's ioctl for speed and duplex, and sysfs for what is wireless.
-Values are of the calling thread's network namespace.
+Through netlink, ethtool's ioctl for speed and duplex, and sysfs for what is wireless. Values are of
+the calling thread's network namespace.
 """
 
 from __future__ import annotations
 
-import ctypes
-import errno
-import fcntl
 import socket
 import struct
 from collections.abc import Iterable
-from ipaddress import IPv4Address, IPv4Interface
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 from pathlib import Path
-from typing import Any
 
-from pyroute2 import IPRoute
-from pyroute2.netlink.exceptions import NetlinkError
-
-from portcall.core.adapter import Adapter, AdapterAddress, AdapterKind, Origin
+from portcall.core.adapter import Adapter, AdapterAddress, AdapterKind, Origin, Route
 from portcall.core.address import Mac
-from portcall.core.trouble import NotPossibleHere
+from portcall.host.ethtool import speed_and_duplex
+from portcall.host.rtnetlink import (
+    AddressAttribute,
+    Kind,
+    LinkAttribute,
+    Message,
+    Netlink,
+    RouteAttribute,
+    attributes,
+)
 
 _IFF_UP = 0x1
 _IFF_LOOPBACK = 0x8
 _IFF_LOWER_UP = 0x10000
-_IFA_F_PERMANENT = 0x80
 _ARPHRD_ETHER = 1
-_MAIN_TABLE = 254
-_SCOPE_LINK_LOCAL = "169.254."
-_TUNNELS = {"tun", "wireguard", "ipip", "gre", "sit", "vti", "xfrm", "ppp"}
+_INFO_KIND = 1
+"""The attribute inside a link's INFO that names what it is made of."""
 
-_SIOCETHTOOL = 0x8946
-_ETHTOOL_GLINKSETTINGS = 0x4C
-_SPEED_UNKNOWN = 0xFFFFFFFF
-_MASK_WORDS = 15
-"""Where struct ethtool_link_settings has link_mode_masks_nwords."""
+_MAIN_TABLE = 254
+_UNICAST_ROUTE = 1
+BY_KERNEL = 2
+FOR_GOOD = 0xFFFFFFFF
+"""A lifetime that does not end."""
+
+_LINK_LOCAL = IPv4Network("169.254.0.0/16")
+_TUNNELS = {"tun", "wireguard", "ipip", "gre", "sit", "vti", "xfrm", "ppp"}
 
 
 def read_adapters(matched: Iterable[tuple[str, IPv4Interface]] = ()) -> tuple[Adapter, ...]:
@@ -45,68 +48,122 @@ def read_adapters(matched: Iterable[tuple[str, IPv4Interface]] = ()) -> tuple[Ad
     ``matched`` are the addresses that match added, by adapter name, so that they are named so.
     """
     ours = set(matched)
-    with IPRoute() as netlink:
-        links = list(netlink.get_links())
-        addresses = list(netlink.get_addr(family=socket.AF_INET))
-        routes = list(netlink.get_routes(family=socket.AF_INET, table=_MAIN_TABLE))
-    defaults = {
-        route.get("RTA_OIF"): route.get("RTA_GATEWAY") for route in routes if not route["dst_len"]
-    }
-    return tuple(_adapter(link, addresses, defaults, ours) for link in links)
+    with Netlink() as netlink:
+        links = netlink.dump(Kind.GET_LINK, bytes(16))
+        addresses = address_messages(netlink)
+        routes = [route for message in route_messages(netlink) if (route := _route(message))]
+    return tuple(_adapter(link, addresses, routes, ours) for link in links)
 
 
-def _adapter(
-    link: Any,
-    addresses: list[Any],
-    defaults: dict[int, str | None],
-    ours: set[tuple[str, IPv4Interface]],
-) -> Adapter:
-    name, index = str(link.get("IFLA_IFNAME")), int(link["index"])
-    hardware = link.get("IFLA_ADDRESS")
-    is_ethernet = link["ifi_type"] == _ARPHRD_ETHER
-    speed, duplex = _speed_and_duplex(name)
-    gateway = defaults.get(index)
-    return Adapter(
-        name,
-        index,
-        _kind(link, name, is_ethernet),
-        Mac(bytes.fromhex(hardware.replace(":", ""))) if is_ethernet and hardware else None,
-        bool(link["flags"] & _IFF_UP),
-        bool(link["flags"] & _IFF_UP and link["flags"] & _IFF_LOWER_UP),
-        int(link.get("IFLA_MTU") or 0),
-        speed,
-        duplex,
-        tuple(_address(entry, name, ours) for entry in addresses if entry["index"] == index),
-        IPv4Address(gateway) if gateway else None,
-        index in defaults,
+def address_messages(netlink: Netlink) -> tuple[Message, ...]:
+    """All IPv4 addresses, in the order in which they were added."""
+    return netlink.dump(Kind.GET_ADDRESS, struct.pack("=BBBBI", socket.AF_INET, 0, 0, 0, 0))
+
+
+def route_messages(netlink: Netlink) -> tuple[Message, ...]:
+    """The unicast routes of the main table."""
+    found = netlink.dump(Kind.GET_ROUTE, struct.pack("=BBBBBBBBI", socket.AF_INET, *[0] * 8))
+    return tuple(
+        message
+        for message in found
+        if message.fixed[7] == _UNICAST_ROUTE
+        and (message.number(RouteAttribute.TABLE) or message.fixed[4]) == _MAIN_TABLE
     )
 
 
-def _address(entry: Any, name: str, ours: set[tuple[str, IPv4Interface]]) -> AdapterAddress:
-    interface = IPv4Interface((str(entry.get("IFA_LOCAL")), int(entry["prefixlen"])))
+def _route(message: Message) -> Route | None:
+    index = message.number(RouteAttribute.OUT)
+    if index is None:
+        return None
+    destination, gateway = (
+        message.get(RouteAttribute.DESTINATION),
+        message.get(RouteAttribute.GATEWAY),
+    )
+    return Route(
+        IPv4Network((destination or bytes(4), message.fixed[1])),
+        index,
+        IPv4Address(gateway) if gateway else None,
+        message.fixed[5] == BY_KERNEL,
+    )
+
+
+def link_state(link: Message) -> tuple[bool, bool]:
+    """Whether an adapter is switched on, and whether it has a link, as a link message says."""
+    (flags,) = struct.unpack_from("=I", link.fixed, 8)
+    return bool(flags & _IFF_UP), bool(flags & _IFF_UP and flags & _IFF_LOWER_UP)
+
+
+def _adapter(
+    link: Message,
+    addresses: tuple[Message, ...],
+    routes: list[Route],
+    ours: set[tuple[str, IPv4Interface]],
+) -> Adapter:
+    _, hardware_type, index, flags, _ = struct.unpack("=BxHiII", link.fixed)
+    name = link.text(LinkAttribute.NAME) or str(index)
+    hardware = link.get(LinkAttribute.ADDRESS)
+    is_ethernet = hardware_type == _ARPHRD_ETHER and hardware is not None and len(hardware) == 6
+    speed, duplex = speed_and_duplex(name)
+    return Adapter(
+        name,
+        index,
+        _kind(link, name, index, flags, is_ethernet),
+        Mac(hardware) if is_ethernet and hardware else None,
+        *link_state(link),
+        link.number(LinkAttribute.MTU) or 0,
+        speed,
+        duplex,
+        tuple(_address(entry, name, ours) for entry in addresses if index_of(entry) == index),
+        tuple(route for route in routes if route.adapter_index == index),
+        _strict_about_sources(name),
+    )
+
+
+def index_of(address: Message) -> int:
+    """The index of the adapter that has an address."""
+    return int(struct.unpack("=BBBBI", address.fixed)[4])
+
+
+def interface_of(address: Message) -> IPv4Interface:
+    """An address with its mask."""
+    local = address.get(AddressAttribute.LOCAL) or address.get(AddressAttribute.ADDRESS) or bytes(4)
+    return IPv4Interface((local, address.fixed[1]))
+
+
+def lifetime_of(address: Message) -> int | None:
+    """How many seconds an address had left when it was read; None for good."""
+    cache = address.get(AddressAttribute.CACHE)
+    seconds = int.from_bytes(cache[4:8], "little") if cache and len(cache) >= 8 else FOR_GOOD
+    return None if seconds == FOR_GOOD else seconds
+
+
+def _address(entry: Message, name: str, ours: set[tuple[str, IPv4Interface]]) -> AdapterAddress:
+    interface = interface_of(entry)
+    seconds_left = lifetime_of(entry)
     if (name, interface) in ours:
-        return AdapterAddress(interface, Origin.MATCHED)
-    if str(interface.ip).startswith(_SCOPE_LINK_LOCAL):
-        return AdapterAddress(interface, Origin.LINK_LOCAL)
-    # A DHCP client gives an address a lifetime; one typed in has none.
-    permanent = int(entry.get("IFA_FLAGS") or entry["flags"]) & _IFA_F_PERMANENT
-    return AdapterAddress(interface, Origin.STATIC if permanent else Origin.DYNAMIC)
+        origin = Origin.MATCHED
+    elif interface.ip in _LINK_LOCAL:
+        origin = Origin.LINK_LOCAL
+    else:
+        # A DHCP client gives an address a lifetime; one typed in has none.
+        origin = Origin.STATIC if seconds_left is None else Origin.DYNAMIC
+    return AdapterAddress(interface, origin, seconds_left)
 
 
-def _kind(link: Any, name: str, is_ethernet: bool) -> AdapterKind:
-    if link["flags"] & _IFF_LOOPBACK:
+def _kind(link: Message, name: str, index: int, flags: int, is_ethernet: bool) -> AdapterKind:
+    if flags & _IFF_LOOPBACK:
         return AdapterKind.LOOPBACK
-    info = link.get("IFLA_LINKINFO")
-    made_of = info.get("IFLA_INFO_KIND") if info else None
+    info = dict(attributes(link.get(LinkAttribute.INFO) or b""))
+    made_of = info.get(_INFO_KIND, b"").rstrip(b"\0").decode("ascii", "replace")
     if made_of in _TUNNELS or not is_ethernet:
         return AdapterKind.TUNNEL
-    if made_of == "veth" and not link.get("IFLA_MASTER"):
+    if made_of == "veth" and not link.number(LinkAttribute.MASTER):
         # The cable of a namespace or container, and all the wire there is in one. The other end
         # on its host is a port of a bridge and stays virtual.
         return AdapterKind.WIRED
     if made_of:
         return AdapterKind.VIRTUAL
-    return AdapterKind.WIRELESS if _is_wireless(name, int(link["index"])) else AdapterKind.WIRED
+    return AdapterKind.WIRELESS if _is_wireless(name, index) else AdapterKind.WIRED
 
 
 def _is_wireless(name: str, index: int) -> bool:
@@ -119,79 +176,52 @@ def _is_wireless(name: str, index: int) -> bool:
     return same and (folder / "phy80211").exists()
 
 
-def _speed_and_duplex(name: str) -> tuple[int | None, bool | None]:
-    """Negotiated speed in Mbit/s and full duplex, None where the driver does not say."""
-    request = bytearray(
-        struct.pack("=II", _ETHTOOL_GLINKSETTINGS, 0).ljust(48 + 3 * 4 * 127, b"\0")
-    )
-    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock:
-        try:
-            # First call: the kernel answers with how many words its link mode masks have,
-            # as a negative number (linux/ethtool.h, struct ethtool_link_settings).
-            _ethtool(sock, name, request)
-            words = struct.unpack_from("=b", request, _MASK_WORDS)[0]
-            struct.pack_into("=I", request, 0, _ETHTOOL_GLINKSETTINGS)
-            struct.pack_into("=b", request, _MASK_WORDS, -words)
-            _ethtool(sock, name, request)
-        except OSError:
-            return None, None
-    speed, duplex = struct.unpack_from("=IB", request, 4)
-    return (
-        speed if 0 < speed < _SPEED_UNKNOWN else None,
-        {0: False, 1: True}.get(duplex),
-    )
-
-
-def _ethtool(sock: socket.socket, name: str, request: bytearray) -> None:
-    place = (ctypes.c_char * len(request)).from_buffer(request)
-    ifreq = struct.pack("16sP16x", name.encode()[:15], ctypes.addressof(place))
-    fcntl.ioctl(sock, _SIOCETHTOOL, ifreq)
-
-
-def add_address(adapter: Adapter, interface: IPv4Interface) -> None:
-    """Add an address. Raises NotPossibleHere when the kernel refuses."""
-    _change("add", adapter, interface)
-
-
-def remove_address(adapter: Adapter, interface: IPv4Interface) -> bool:
-    """Take an address off; False when it was not there."""
-    return _change("del", adapter, interface)
-
-
-def _change(command: str, adapter: Adapter, interface: IPv4Interface) -> bool:
-    with IPRoute() as netlink:
-        try:
-            netlink.addr(
-                command,
-                index=adapter.index,
-                address=str(interface.ip),
-                prefixlen=interface.network.prefixlen,
-                **(
-                    {"broadcast": str(interface.network.broadcast_address)}
-                    if command == "add"
-                    else {}
-                ),
+def _strict_about_sources(name: str) -> bool:
+    """Whether answers from outside the adapter's own routes are dropped unseen (RFC 3704 §2.2)."""
+    try:
+        folder = Path("/proc/sys/net/ipv4/conf")
+        return (
+            max(
+                int((folder / each / "rp_filter").read_text())
+                for each in ("all", name.replace(".", "/"))
             )
-        except NetlinkError as error:
-            if command == "del" and error.code in (errno.EADDRNOTAVAIL, errno.ENODEV):
-                return False
-            if error.code in (errno.EPERM, errno.EACCES):
-                reason = "it needs root or CAP_NET_ADMIN: run this with sudo"
-            else:
-                reason = f"the kernel says: {errno.errorcode.get(error.code, '')} {error.args[-1]}"
-            raise NotPossibleHere(
-                f"{adapter.name}: {interface} could not be "
-                f"{'added' if command == 'add' else 'removed'}: {reason}"
-            ) from None
-    return True
+            == 1
+        )
+    except (OSError, ValueError):
+        return False
+
+
+def name_servers() -> tuple[str, ...]:
+    """The name servers in force (resolv.conf(5)), as they are written there."""
+    try:
+        lines = Path("/etc/resolv.conf").read_text(encoding="utf-8", errors="replace").splitlines()
+    except OSError:
+        return ()
+    words = [line.split() for line in lines]
+    return tuple(word[1] for word in words if len(word) > 1 and word[0] == "nameserver")[:8]
 
 
 def leaves_by(target: IPv4Address) -> str | None:
     """The name of the adapter by which the kernel would send to ``target`` now, or None."""
-    with IPRoute() as netlink:
+    fixed = struct.pack("=BBBBBBBBI", socket.AF_INET, 32, *[0] * 7)
+    with Netlink() as netlink:
         try:
-            route = netlink.route("get", dst=str(target))[0]
-            link = netlink.get_links(route.get("RTA_OIF"))[0]
-        except NetlinkError:
+            route = netlink.get(Kind.GET_ROUTE, fixed, (RouteAttribute.DESTINATION, target.packed))
+            return socket.if_indextoname(route.number(RouteAttribute.OUT) or 0)
+        except OSError:
             return None
-        return str(link.get("IFLA_IFNAME"))
+
+
+def managed_by(adapter: Adapter) -> str | None:
+    """The network manager that says it runs this adapter, or None."""
+    # Where each of them says so for every program to read.
+    for manager, path, managed in (
+        ("NetworkManager", f"/run/NetworkManager/devices/{adapter.index}", "managed=true"),
+        ("systemd-networkd", f"/run/systemd/netif/links/{adapter.index}", "ADMIN_STATE=config"),
+    ):
+        try:
+            if managed in Path(path).read_text(encoding="utf-8", errors="replace"):
+                return manager
+        except OSError:
+            continue
+    return None

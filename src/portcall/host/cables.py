@@ -55,6 +55,12 @@ def make_cable(switch: str, port: str, far_namespace: int, far_name: str, far_ma
         netlink.link("set", index=index, state="up")
 
 
+def move_port(port: str, switch: str) -> None:
+    """Plug a port's cable into another switch."""
+    with IPRoute() as netlink:
+        netlink.link("set", index=_index(netlink, port), master=_index(netlink, switch))
+
+
 def set_link(name: str, up: bool) -> None:
     """Switch an adapter or a port on or off."""
     with IPRoute() as netlink:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import shlex
+import sys
 from enum import IntEnum
 from pathlib import Path
 
@@ -31,12 +33,16 @@ def holds(capability: Capability) -> bool:
     return False
 
 
-def require(*capabilities: Capability) -> None:
-    """Raise NotPossibleHere with the line to type unless all of them are held."""
+def require(*capabilities: Capability, instead: str = "") -> None:
+    """Raise NotPossibleHere with the line to type unless all of them are held.
+
+    ``instead`` says what can be done without them.
+    """
     missing = [capability for capability in capabilities if not holds(capability)]
     if missing:
         what = " and ".join(_FOR[capability] for capability in missing)
         names = ", ".join(f"CAP_{capability.name}" for capability in missing)
         raise NotPossibleHere(
-            f"{what} needs privilege ({names}); run the same line with sudo: sudo portcall …"
+            f"{what} needs privilege ({names}); run: sudo portcall {shlex.join(sys.argv[1:])}"
+            + (f"\nwithout it: {instead}" if instead else "")
         )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import errno
 from collections import deque
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
@@ -146,7 +147,7 @@ class Runner:
                 break
             except OSError as error:
                 self._queue.popleft()
-                reason = (error.strerror or str(error)).lower()
+                reason = _reason(error)
                 self._carry_out(running, running.conversation.unsent(packet, reason, now))
             else:
                 self._queue.popleft()
@@ -155,3 +156,10 @@ class Runner:
         self._draining = False
         if again_in is not None:
             self._drain_alarm = loop.call_later(again_in, self._drain)
+
+
+def _reason(error: OSError) -> str:
+    if error.errno == errno.EPERM:
+        # What the kernel answers when a filter rule of this computer drops a packet on its way out.
+        return "this computer's firewall forbids it"
+    return (error.strerror or str(error)).lower()

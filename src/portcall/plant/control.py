@@ -61,7 +61,9 @@ class ControlServer:
             try:
                 request = json.loads(await loop.sock_recv(connection, _LONGEST))
                 command, name = request["command"], request.get("name")
-                answer: dict[str, Any] = {"answer": await self._do(command, name, descriptors)}
+                wire = request.get("wire")
+                done = await self._do(command, name, wire, descriptors)
+                answer: dict[str, Any] = {"answer": done}
             except BadInput as trouble:
                 answer = {"trouble": str(trouble)}
             except (ValueError, KeyError, TypeError, OSError):
@@ -72,11 +74,13 @@ class ControlServer:
             else:
                 await loop.sock_sendall(connection, data)
 
-    async def _do(self, command: str, name: str | None, descriptors: list[int]) -> Any:
+    async def _do(
+        self, command: str, name: str | None, wire: str | None, descriptors: list[int]
+    ) -> Any:
         if command == "list":
             return [asdict(self._state(each)) for each in self._wiring.devices]
         if command in ("plug", "unplug"):
-            self._wiring.set_plug(str(name), command == "plug")
+            self._wiring.set_plug(str(name), command == "plug", wire)
             return None
         device = self._wiring.devices.get(str(name))
         if device is None:
@@ -104,13 +108,17 @@ def _listen() -> socket.socket:
 
 
 def _ask(
-    command: str, name: str | None, receive: Callable[[socket.socket], tuple[bytes, list[int]]]
+    command: str,
+    name: str | None,
+    receive: Callable[[socket.socket], tuple[bytes, list[int]]],
+    wire: str | None = None,
 ) -> tuple[Any, list[int]]:
     with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as sock:
         sock.settimeout(_ANSWER_WAIT)
         try:
             sock.connect(_NAME)
-            sock.sendall(json.dumps({"command": command, "name": name}).encode())
+            request = {"command": command, "name": name, "wire": wire}
+            sock.sendall(json.dumps(request).encode())
             data, descriptors = receive(sock)
         except (ConnectionRefusedError, FileNotFoundError):
             raise NotPossibleHere(
@@ -135,9 +143,9 @@ def device_states() -> list[DeviceState]:
     return [DeviceState(**entry) for entry in answer]
 
 
-def set_plug(name: str, plugged: bool) -> None:
+def set_plug(name: str, plugged: bool, wire: str | None = None) -> None:
     """Plug or unplug a device or one of the workstation's adapters. Raises BadInput."""
-    _ask("plug" if plugged else "unplug", name, _receive_all)
+    _ask("plug" if plugged else "unplug", name, _receive_all, wire)
 
 
 def power_cycle(name: str) -> DeviceState:

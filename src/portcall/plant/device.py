@@ -20,8 +20,9 @@ from portcall.plant.services import (
     WEB_PORT,
     IdentityResponder,
     Service,
+    ServicePort,
     listening_socket,
-    serve_identity,
+    serve_cip,
     serve_page,
     start_service,
 )
@@ -29,7 +30,7 @@ from portcall.plant.services import (
 ADAPTER = "eth0"
 
 _TCP_SERVICES: dict[DeviceKind, tuple[tuple[int, Service], ...]] = {
-    DeviceKind.CIP: ((cip.PORT, serve_identity),),
+    DeviceKind.CIP: ((cip.PORT, serve_cip),),
     DeviceKind.WEB: ((WEB_PORT, serve_page),),
     DeviceKind.BARE: (),
 }
@@ -44,7 +45,7 @@ class SimulatedDevice:
         self.interface: IPv4Interface | None = None
         self.powered = False
         self._runner = runner
-        self._asking: Link | None = None
+        self._links: list[Link] = []
         self._datagrams: list[Datagrams] = []
         self._servers: list[asyncio.Server] = []
         self._starting: set[asyncio.Task[None]] = set()
@@ -68,16 +69,20 @@ class SimulatedDevice:
             await self._take(self.entry.address, self.entry.gateway)
         if self.entry.asks is not None:
             self._ask(self.entry.asks)
+        if self.entry.gives is not None and self.interface is not None:
+            self._talk(bootp.SERVER_PORT, Conversation())
+            port = ServicePort(self.entry, self.entry.gives, self.interface)
+            self._runner.start(port, self._open_link(), lambda event: None)
 
     async def power_down(self) -> None:
         """Stop: link gone, and with it every address it was not set to hold."""
         for task in list(self._starting):
             task.cancel()
         await self._release()
-        if self._asking is not None:
-            self._runner.drop(self._asking)
-            self._asking.close()
-            self._asking = None
+        for link in self._links:
+            self._runner.drop(link)
+            link.close()
+        self._links.clear()
         self.namespace.call(lambda: cables.set_link(ADAPTER, up=False))
         self.powered = False
 
@@ -99,8 +104,12 @@ class SimulatedDevice:
                 self.entry.host_name,
                 longest_retry=self.entry.ask_every,
             )
-        self._asking = self.namespace.call(lambda: Link(ADAPTER))
-        self._runner.start(client, self._asking, self._told)
+        self._runner.start(client, self._open_link(), self._told)
+
+    def _open_link(self) -> Link:
+        link = self.namespace.call(lambda: Link(ADAPTER))
+        self._links.append(link)
+        return link
 
     def _told(self, fact: Obtained | Lost) -> None:
         if isinstance(fact, Obtained):

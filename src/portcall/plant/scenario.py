@@ -71,6 +71,8 @@ class DeviceEntry:
     ask_every: float
     host_name: str
     restart: float
+    gives: IPv4Interface | None = None
+    """The address it hands to a workstation on its wire."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -175,8 +177,13 @@ def _device(table: _Table) -> DeviceEntry:
         table.number("ask_every", 2, 60),
         table.text("host_name", name),
         table.number("restart", 1, 60),
+        table.parsed_or_none("gives", parse_interface),
     )
     table.done()
+    if entry.gives is not None and (
+        entry.address is None or entry.gives.network != entry.address.network
+    ):
+        raise table.wrong("gives", f"{entry.gives} is not in the subnet of its own address")
     if entry.kind is not DeviceKind.BARE and entry.address is None and entry.asks is None:
         raise table.wrong("address", 'is missing; a device has one, or asks = "bootp" or "dhcp"')
     return entry

@@ -71,10 +71,15 @@ class Wiring:
         """Whether the cable of a device or adapter is in."""
         return name not in self._unplugged
 
-    def set_plug(self, name: str, plugged: bool) -> None:
-        """Put a cable in or pull it, at the switch: the far end loses its link. Raises BadInput."""
+    def set_plug(self, name: str, plugged: bool, wire: str | None = None) -> None:
+        """Put a cable in, also into another wire, or pull it, at the switch. Raises BadInput."""
         port = self._ports.get(name)
         if port is None:
             raise self.unknown(name)
+        if wire is not None:
+            if wire not in self._scenario.wires:
+                wires = ", ".join(self._scenario.wires)
+                raise BadInput(f"{wire}: no wire is called that; there are {wires}")
+            self._switches.call(partial(cables.move_port, port, self._switch(wire)))
         self._switches.call(partial(cables.set_link, port, up=plugged))
         (self._unplugged.discard if plugged else self._unplugged.add)(name)

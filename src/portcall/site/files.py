@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import os
-import tempfile
 from pathlib import Path
 
 
@@ -33,15 +32,15 @@ def make_folder(path: Path) -> None:
 
 def write_whole(path: Path, text: str) -> None:
     """Replace a file atomically; it is on the disk when this returns. Raises OSError."""
-    descriptor, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
+    temporary = path.with_name(f".{path.name}.{os.getpid()}")
     try:
-        with open(descriptor, "w", encoding="utf-8") as file:
+        with open(temporary, "x", encoding="utf-8") as file:
             file.write(text)
             file.flush()
             os.fsync(file.fileno())
         mode = path.stat().st_mode & 0o777 if path.exists() else 0o644
         os.chmod(temporary, mode)
-        give_to_caller(Path(temporary))
+        give_to_caller(temporary)
         os.replace(temporary, path)
     except BaseException:
         with contextlib.suppress(OSError):

@@ -17,9 +17,7 @@ from datetime import UTC, datetime
 from ipaddress import IPv4Interface
 from pathlib import Path
 
-from platformdirs import user_state_path
-
-from portcall.core.address import AddressError, Mac, parse_interface, parse_mac
+from portcall.core.address import AddressError, Mac, parse_mac
 from portcall.core.trouble import NotPossibleHere
 from portcall.site.files import caller, flush_folder, make_folder, write_whole
 
@@ -28,12 +26,16 @@ STATE_VARIABLE = "PORTCALL_STATE"
 
 @dataclass(frozen=True, slots=True)
 class OpenMatch:
-    """An address that match added to an adapter; ``before`` are those that were there."""
+    """An address that match added to an adapter; ``before`` are those that were there.
+
+    ``taken_off`` is what it removed for the time being, in the operating system's own words.
+    """
 
     adapter: str
     mac: Mac
     added: IPv4Interface
     before: tuple[IPv4Interface, ...]
+    taken_off: tuple[str, ...]
     at: datetime
     path: Path
 
@@ -44,13 +46,12 @@ def state_folder() -> Path:
     if named:
         return Path(named)
     person = caller()
-    if person is None:
-        return user_state_path("portcall", appauthor=False)
-    try:
-        home = pwd.getpwuid(person[0]).pw_dir
-    except KeyError:
-        return user_state_path("portcall", appauthor=False)
-    return Path(home) / ".local" / "state" / "portcall"
+    if person is not None:
+        with contextlib.suppress(KeyError):
+            return Path(pwd.getpwuid(person[0]).pw_dir) / ".local" / "state" / "portcall"
+    from platformdirs import user_state_path
+
+    return user_state_path("portcall", appauthor=False)
 
 
 def _folder() -> Path:
@@ -62,6 +63,7 @@ def note(
     mac: Mac,
     added: IPv4Interface,
     before: Sequence[IPv4Interface],
+    taken_off: Sequence[str],
     at: datetime,
 ) -> OpenMatch:
     """Write down a match that is about to be made. Raises NotPossibleHere when it cannot."""
@@ -72,7 +74,8 @@ def note(
         "mac": str(mac),
         "added": str(added),
         "before": [str(own) for own in before],
-        "at": at.astimezone(UTC).isoformat(timespec="seconds"),
+        "taken_off": list(taken_off),
+        "at": at.astimezone(UTC).isoformat(),
     }
     try:
         make_folder(path.parent)
@@ -82,17 +85,25 @@ def note(
             f"{path.parent}: what match changes must be written down first, and cannot be: "
             f"{error.strerror}; nothing was changed"
         ) from None
-    return OpenMatch(adapter, mac, added, tuple(before), at, path)
+    return OpenMatch(adapter, mac, added, tuple(before), tuple(taken_off), at, path)
 
 
 def open_matches() -> tuple[OpenMatch, ...]:
     """All that is open, oldest first. A file that cannot be read is left alone and not listed."""
-    try:
-        paths = sorted(path for path in _folder().glob("*.json") if not path.name.startswith("."))
-    except OSError:
-        return ()
-    found = [entry for path in paths if (entry := _read(path))]
+    found = [entry for path in _paths() if (entry := _read(path))]
     return tuple(sorted(found, key=lambda entry: entry.at))
+
+
+def unreadable() -> tuple[Path, ...]:
+    """Files that should tell of an open match and do not."""
+    return tuple(path for path in _paths() if _read(path) is None)
+
+
+def _paths() -> list[Path]:
+    try:
+        return sorted(path for path in _folder().glob("*.json") if not path.name.startswith("."))
+    except OSError:
+        return []
 
 
 def _read(path: Path) -> OpenMatch | None:
@@ -101,8 +112,9 @@ def _read(path: Path) -> OpenMatch | None:
         return OpenMatch(
             str(entry["adapter"]),
             parse_mac(entry["mac"]),
-            parse_interface(entry["added"]),
-            tuple(parse_interface(own) for own in entry["before"]),
+            IPv4Interface(entry["added"]),
+            tuple(IPv4Interface(own) for own in entry["before"]),
+            tuple(str(line) for line in entry["taken_off"]),
             datetime.fromisoformat(entry["at"]),
             path,
         )

@@ -144,7 +144,7 @@ class _Lease:
 
 
 class DhcpClient(Conversation[Frame, Obtained | Lost]):
-    """Asks, takes the first offer, renews; never over by itself."""
+    """Asks, takes the first offer (of ``only_server``), renews; never over by itself."""
 
     def __init__(
         self,
@@ -153,7 +153,9 @@ class DhcpClient(Conversation[Frame, Obtained | Lost]):
         host_name: str = "",
         vendor_class: str = "",
         longest_retry: float = LONGEST_RETRY,
+        only_server: IPv4Address | None = None,
     ) -> None:
+        self._only_server = only_server
         self._mac = mac
         self._longest_retry = longest_retry
         self._first_retry = min(FIRST_RETRY, longest_retry)
@@ -197,7 +199,9 @@ class DhcpClient(Conversation[Frame, Obtained | Lost]):
             return
         kind = reply.options.message_type
         if kind is MessageType.OFFER and self._state is _State.SELECTING:
-            if reply.options.server_identifier is not None and reply.interface() is not None:
+            server = reply.options.server_identifier
+            wanted = self._only_server in (None, server)
+            if server is not None and wanted and reply.interface() is not None:
                 self._offer = reply
                 self._state = _State.REQUESTING
                 self._retry = self._first_retry

@@ -1,5 +1,8 @@
-"""Is another DHCP server on this wire? Looked for before serving: two servers make strange
-addresses, and this one is the guest."""
+"""Which DHCP servers are on this wire, and what would they give this computer?
+
+Asked before serving, since two servers make strange addresses and this one is the guest; and before
+taking an address from a device that hands them out.
+"""
 
 from __future__ import annotations
 
@@ -21,15 +24,17 @@ _LIMITED_BROADCAST = IPv4Address("255.255.255.255")
 
 
 @dataclass(frozen=True, slots=True)
-class OtherServer:
-    """A DHCP server that offered this workstation an address."""
+class Offer:
+    """What a DHCP server offered this workstation; None where it did not say."""
 
-    mac: Mac
+    server_mac: Mac
+    server: IPv4Address
     address: IPv4Address
-    offered: IPv4Address
+    prefix: int | None = None
+    lease_seconds: int | None = None
 
 
-class Lookout(Conversation[Frame, OtherServer]):
+class Lookout(Conversation[Frame, Offer]):
     """Sends DHCPDISCOVER for the workstation's own MAC and takes no offer."""
 
     def __init__(self, own_mac: Mac, xid: int) -> None:
@@ -38,11 +43,11 @@ class Lookout(Conversation[Frame, OtherServer]):
         self._asks_left = ASK_TIMES
         self._seen: set[Mac] = set()
 
-    def begin(self, now: float) -> Actions[Frame, OtherServer]:
+    def begin(self, now: float) -> Actions[Frame, Offer]:
         """Ask."""
         yield from self.woke(now)
 
-    def woke(self, now: float) -> Actions[Frame, OtherServer]:
+    def woke(self, now: float) -> Actions[Frame, Offer]:
         """Ask again, or conclude."""
         if self._asks_left == 0:
             self.over = True
@@ -66,7 +71,7 @@ class Lookout(Conversation[Frame, OtherServer]):
         frame = udp.UdpFrame(self._own_mac, BROADCAST, UNSPECIFIED, _LIMITED_BROADCAST, datagram)
         yield Send(Frame(udp.encode_frame(frame)))
 
-    def heard(self, packet: Frame, now: float) -> Actions[Frame, OtherServer]:
+    def heard(self, packet: Frame, now: float) -> Actions[Frame, Offer]:
         """An offer to us means a server."""
         try:
             frame = udp.parse_frame(packet.data)
@@ -82,4 +87,7 @@ class Lookout(Conversation[Frame, OtherServer]):
         if frame.source_mac not in self._seen and len(self._seen) < 64:
             self._seen.add(frame.source_mac)
             server = options.server_identifier or frame.source
-            yield Report(OtherServer(frame.source_mac, server, message.yiaddr))
+            mask = options.subnet_mask
+            prefix = None if mask is None else dhcp.prefix_length(mask)
+            seconds = options.lease_seconds
+            yield Report(Offer(frame.source_mac, server, message.yiaddr, prefix, seconds))

@@ -19,7 +19,7 @@ DHCPINFORM                       DHCPACK without address or lease (§4.3.5)
 giving an address, the server asks by ARP whether the device answers there, and reports that too.
 
 Answers follow from the plan alone, so that a restarted server gives the same ones. Leases do not
-end (RFC 2131 §3.3): the laptop leaves the site, the addresses must not.
+end unless told to (RFC 2131 §3.3): the laptop leaves the site, the addresses must not.
 """
 
 from __future__ import annotations
@@ -124,7 +124,14 @@ class AddressServer(Conversation[Frame, Event]):
     ``own`` are the workstation's addresses; every row is in the subnet of one of them.
     """
 
-    def __init__(self, own_mac: Mac, own: Sequence[IPv4Interface], plan: Plan) -> None:
+    def __init__(
+        self,
+        own_mac: Mac,
+        own: Sequence[IPv4Interface],
+        plan: Plan,
+        lease_seconds: int = dhcp.INFINITE,
+    ) -> None:
+        self._lease_seconds = lease_seconds
         self._own_mac = own_mac
         self._own_addresses = {
             row.address: next(mine.ip for mine in own if row.address in mine.network)
@@ -328,7 +335,7 @@ class AddressServer(Conversation[Frame, Event]):
             if row.gateway:
                 entries.append((Code.ROUTERS, row.gateway.packed))
             if kind is not None and request.options.message_type is not MessageType.INFORM:
-                entries.append((Code.LEASE_TIME, dhcp.INFINITE.to_bytes(4, "big")))
+                entries.append((Code.LEASE_TIME, self._lease_seconds.to_bytes(4, "big")))
         identifier = request.options.get(Code.CLIENT_IDENTIFIER)
         if identifier is not None:
             # RFC 6842 §3: the client recognises its answer by it.

@@ -47,6 +47,13 @@ class IdentityByDatagram(Conversation[Datagram, Sighting]):
         self._peers = tuple(Endpoint(address, cip.PORT) for address in addresses)
         self._asks_left = ASK_TIMES
         self._seen: set[IPv4Address] = set()
+        self.refusal: str | None = None
+        """Why a question could not leave this computer, in the words that came."""
+
+    def unsent(self, packet: Datagram, reason: str, now: float) -> Actions[Datagram, Sighting]:
+        """Remember why."""
+        self.refusal = reason
+        yield from ()
 
     def begin(self, now: float) -> Actions[Datagram, Sighting]:
         """Ask."""

@@ -7,7 +7,6 @@ from collections.abc import Callable
 from contextlib import ExitStack, closing
 
 from portcall.core.adapter import Adapter
-from portcall.core.assign.lookout import Lookout, OtherServer
 from portcall.core.assign.server import AddressServer, Event
 from portcall.core.pacer import Pacer
 from portcall.core.plan import Plan
@@ -19,18 +18,6 @@ from portcall.host.runner import Runner
 _ANSWER_PACE = 1000.0
 """Answers a second. They are few and each was asked for; a sweep's pace would keep a plant that
 powers up waiting."""
-
-
-async def other_servers(adapter: Adapter, xid: int) -> tuple[OtherServer, ...]:
-    """DHCP servers already on this wire."""
-    assert adapter.mac is not None
-    found: list[OtherServer] = []
-    runner = Runner(Pacer())
-    with ExitStack() as stack:
-        link = stack.enter_context(closing(Link(adapter.name)))
-        stack.callback(runner.drop, link)
-        await runner.run(Lookout(adapter.mac, xid), link, found.append)
-    return tuple(found)
 
 
 async def serve(

@@ -1,0 +1,38 @@
+"""Which devices' answers arrive at the adapter, whether or not a program gets to see them.
+
+Held against what the sockets heard, it tells when this computer's own firewall drops the answers:
+the link sees frames before any filter does.
+"""
+
+from __future__ import annotations
+
+from ipaddress import IPv4Address
+
+from portcall.core.address import Mac
+from portcall.core.conversation import Actions, Conversation, Frame, Report
+from portcall.core.wire import udp
+from portcall.core.wire.octets import Malformed
+
+_MOST = 20_000
+
+
+class Arrivals(Conversation[Frame, IPv4Address]):
+    """Reports each address once that sends UDP from ``port`` to this computer; never over."""
+
+    def __init__(self, own_mac: Mac, port: int) -> None:
+        self._own_mac = own_mac
+        self._port = port
+        self._seen: set[IPv4Address] = set()
+
+    def heard(self, packet: Frame, now: float) -> Actions[Frame, IPv4Address]:
+        """Note who answered."""
+        try:
+            frame = udp.parse_frame(packet.data)
+        except Malformed:
+            return
+        ours = frame.destination_mac == self._own_mac
+        if not ours or frame.datagram.source_port != self._port:
+            return
+        if frame.source not in self._seen and len(self._seen) < _MOST:
+            self._seen.add(frame.source)
+            yield Report(frame.source)

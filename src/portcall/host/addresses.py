@@ -1,0 +1,185 @@
+"""Changing an adapter's addresses, and putting them back exactly as they were."""
+
+from __future__ import annotations
+
+import errno
+import socket
+import struct
+from collections.abc import Iterable, Sequence, Set
+from ipaddress import IPv4Interface
+
+from portcall.core.adapter import Adapter
+from portcall.core.trouble import NotPossibleHere
+from portcall.host.adapters import (
+    BY_KERNEL,
+    FOR_GOOD,
+    address_messages,
+    index_of,
+    interface_of,
+    lifetime_of,
+    route_messages,
+)
+from portcall.host.rtnetlink import (
+    AddressAttribute,
+    Kind,
+    Message,
+    Netlink,
+    RouteAttribute,
+    attributes,
+    pack,
+)
+
+_ADDRESS_SETTABLE = {
+    AddressAttribute.ADDRESS,
+    AddressAttribute.LOCAL,
+    AddressAttribute.LABEL,
+    AddressAttribute.BROADCAST,
+    AddressAttribute.FLAGS,
+    AddressAttribute.PRIORITY,
+}
+"""What of an address can be given to the kernel; its lifetime only when it has one."""
+
+_ROUTE_SETTABLE = {
+    RouteAttribute.DESTINATION,
+    RouteAttribute.OUT,
+    RouteAttribute.GATEWAY,
+    RouteAttribute.PRIORITY,
+    RouteAttribute.SOURCE,
+    RouteAttribute.METRICS,
+    RouteAttribute.MULTIPATH,
+    RouteAttribute.TABLE,
+}
+
+
+def add_address(adapter: Adapter, interface: IPv4Interface, lifetime: int | None = None) -> None:
+    """Add an address, for ``lifetime`` seconds or for good. Raises NotPossibleHere."""
+    message = _address_message(Kind.NEW_ADDRESS, adapter, interface)
+    if lifetime is not None:
+        cache = struct.pack("=IIII", lifetime, lifetime, 0, 0)
+        message = Message(
+            message.kind, message.fixed, (*message.attributes, (AddressAttribute.CACHE, cache))
+        )
+    _put(message, adapter, f"{interface} could not be added")
+
+
+def remove_address(adapter: Adapter, interface: IPv4Interface) -> bool:
+    """Take an address off; False when it was not there. Raises NotPossibleHere."""
+    message = _address_message(Kind.DELETE_ADDRESS, adapter, interface)
+    return _put(message, adapter, f"{interface} could not be removed")
+
+
+def _address_message(kind: Kind, adapter: Adapter, interface: IPv4Interface) -> Message:
+    fixed = struct.pack("=BBBBI", socket.AF_INET, interface.network.prefixlen, 0, 0, adapter.index)
+    own = interface.ip.packed
+    found = [(AddressAttribute.LOCAL, own), (AddressAttribute.ADDRESS, own)]
+    if kind is Kind.NEW_ADDRESS:
+        found.append((AddressAttribute.BROADCAST, interface.network.broadcast_address.packed))
+    return Message(kind, fixed, tuple(found))
+
+
+def _put(message: Message, adapter: Adapter, trouble: str) -> bool:
+    with Netlink() as netlink:
+        try:
+            netlink.put(message)
+        except OSError as error:
+            if error.errno in (errno.EADDRNOTAVAIL, errno.ENODEV, errno.EEXIST):
+                return False
+            reason = f"the kernel says: {error.strerror}"
+            if error.errno in (errno.EPERM, errno.EACCES):
+                reason = "it needs root or CAP_NET_ADMIN: run this with sudo"
+            raise NotPossibleHere(f"{adapter.name}: {trouble}: {reason}") from None
+    return True
+
+
+def save(adapter: Adapter) -> tuple[str, ...]:
+    """An adapter's addresses, and the routes somebody made through it, as ``put_back`` takes them.
+
+    One line of text each, in the kernel's order: to be kept, not to be read.
+    """
+    with Netlink() as netlink:
+        addresses = [m for m in address_messages(netlink) if index_of(m) == adapter.index]
+        routes = [
+            m for m in route_messages(netlink) if m.number(RouteAttribute.OUT) == adapter.index
+        ]
+    messages = [
+        *(_only(message, _settable(message)) for message in addresses),
+        # The kernel makes its own routes itself, with the address they belong to.
+        *(_only(m, _ROUTE_SETTABLE) for m in routes if m.fixed[5] != BY_KERNEL),
+    ]
+    return tuple(
+        f"{message.kind.value} {message.fixed.hex()} {pack(message.attributes).hex()}"
+        for message in messages
+    )
+
+
+def _settable(address: Message) -> Set[int]:
+    lifetime = lifetime_of(address)
+    return _ADDRESS_SETTABLE if lifetime is None else _ADDRESS_SETTABLE | {AddressAttribute.CACHE}
+
+
+def _only(message: Message, numbers: Set[int]) -> Message:
+    kept = tuple(pair for pair in message.attributes if pair[0] in numbers)
+    return Message(message.kind, message.fixed, kept)
+
+
+def _saved(lines: Iterable[str]) -> tuple[Message, ...]:
+    messages = []
+    for line in lines:
+        try:
+            kind, fixed, packed = line.split(" ")
+            message = Message(
+                Kind(int(kind)), bytes.fromhex(fixed), attributes(bytes.fromhex(packed))
+            )
+        except ValueError:
+            raise NotPossibleHere(f"what was saved of the adapter is damaged: {line!r}") from None
+        messages.append(message)
+    return tuple(messages)
+
+
+def take_off(adapter: Adapter, saved: Iterable[str]) -> None:
+    """Remove the saved addresses; the kernel removes the routes that need them."""
+    for message in _saved(saved):
+        if message.kind is Kind.NEW_ADDRESS:
+            remove_address(adapter, interface_of(message))
+
+
+def put_back(adapter: Adapter, saved: Sequence[str], elapsed: float) -> tuple[IPv4Interface, ...]:
+    """Have saved addresses and routes in force again, in their order.
+
+    ``elapsed`` is how many seconds ago they were saved: addresses whose lifetime has ended since
+    then are not put back, and are returned. Addresses that others added meanwhile stay.
+    """
+    messages = _saved(saved)
+    addresses = [m for m in messages if m.kind is Kind.NEW_ADDRESS]
+    ended = [m for m in addresses if (lifetime_of(m) or elapsed + 1) <= elapsed]
+    wanted = [interface_of(m) for m in addresses if m not in ended]
+    with Netlink() as netlink:
+        present = [
+            interface_of(m) for m in address_messages(netlink) if index_of(m) == adapter.index
+        ]
+    if present != wanted and set(present) < set(wanted):
+        # The kernel lists addresses in the order they were added: start over to have it back.
+        for interface in present:
+            remove_address(adapter, interface)
+    for message in messages:
+        if message not in ended:
+            _put(_renewed(message, adapter, elapsed), adapter, "what was there is not put back")
+    return tuple(interface_of(message) for message in ended)
+
+
+def _renewed(message: Message, adapter: Adapter, elapsed: float) -> Message:
+    """A saved message as it has to be now: the index the adapter has, the lifetime that is left."""
+    out = struct.pack("=I", adapter.index)
+    if message.kind is not Kind.NEW_ADDRESS:
+        found = tuple(
+            (n, out if n == RouteAttribute.OUT else data) for n, data in message.attributes
+        )
+        return Message(message.kind, message.fixed, found)
+    changed = []
+    for number, data in message.attributes:
+        if number == AddressAttribute.CACHE:
+            preferred, valid, *rest = struct.unpack("=IIII", data[:16])
+            left = (max(int(s - elapsed), 0) if s != FOR_GOOD else s for s in (preferred, valid))
+            data = struct.pack("=IIII", *left, *rest)
+        changed.append((number, data))
+    return Message(message.kind, message.fixed[:4] + out, tuple(changed))

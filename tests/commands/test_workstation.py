@@ -1,0 +1,331 @@
+"""The workstation: its adapters watched, matched in every way, and put back whatever happens."""
+
+import json
+import random
+import re
+import signal
+import time
+
+import pytest
+from inside import Plant
+
+from conftest import need
+
+
+def state(plant):
+    """Addresses, flags and routes, but for lifetimes, which run."""
+    text = plant.run("ip -d addr").out + plant.run("ip route").out
+    return re.sub(r"\d+sec", "some sec", text)
+
+
+def test_match_skips_taken_addresses_and_takes_what_is_typed(plant):
+    plant.run("portcall match dryer-plc --no-probe")
+    plant.run("portcall assign fan-drive-1 --until-done --for 15")
+    plant.run("portcall restore")
+    plant.run("rm plan.csv site.toml")
+    # Free host numbers are tried downwards from .11, which nothing has; .10 is the controller's.
+    taken = plant.run("portcall match 10.61.20.11 --json")
+    assert taken.json["address"] == "10.61.20.9"
+    assert "10.61.20.10 is taken, 02-5A-1D-20-7F-10 has it" in taken.err
+    assert taken.json["prefix_from"] == "assumed"
+    plant.run("portcall restore")
+    for_hand = plant.run("portcall match 10.61.20.11 --address 10.61.20.21/24")
+    assert for_hand.code == 3
+    assert "10.61.20.21 is taken, 02-77-B1-4C-09-21 has it" in for_hand.err
+    two = plant.run("portcall match 203.0.113.40 --address 203.0.113.9/25 --no-probe")
+    assert two.code == 0
+    assert "usb0: 203.0.113.9/25 added, in force" in two.out
+    assert plant.run("portcall match 10.61.20.11 --no-probe").code == 0
+    listed = plant.run("portcall adapters --json").json["adapters"][1]["addresses"]
+    assert [entry["from"] for entry in listed] == ["matched", "matched"]
+    assert plant.run("portcall restore").code == 0
+    assert plant.run("ip -4 -o addr show usb0").out == ""
+
+
+def test_restore_says_when_others_changed_the_adapter(plant):
+    plant.run("ip addr add 10.61.20.5/24 dev usb0")
+    before = plant.run("ip -o addr show usb0").out
+    assert plant.run("portcall match 203.0.113.40 --no-probe").code == 0
+    assert plant.run("portcall restore").out.endswith("as it was before: 10.61.20.5/24\n")
+    assert plant.run("ip -o addr show usb0").out == before
+    plant.run("portcall match 203.0.113.40 --no-probe")
+    plant.run("ip addr del 10.61.20.5/24 dev usb0")
+    told = plant.run("portcall restore")
+    assert told.code == 0
+    assert "others changed it meanwhile: before 10.61.20.5/24, now no address" in told.out
+
+
+# kill -9 at any moment.
+
+BEFORE = (
+    "ip addr add 203.0.113.129/25 brd + dev usb0 label usb0:panel",
+    "ip addr add 10.61.20.7/24 dev usb0",
+    "ip addr add 10.61.20.8/24 dev usb0 valid_lft 9000 preferred_lft 8000",
+    "ip addr add 198.51.100.240/30 dev usb0",
+    "ip route add 192.0.2.0/24 via 203.0.113.130 dev usb0 metric 50",
+)
+
+WAYS = {
+    "add": ("match 203.0.113.9 --adapter usb0 --no-probe",),
+    "replace": ("match dryer-plc --adapter usb0 --no-probe --replace",),
+    "several": (
+        "match 203.0.113.9 --adapter usb0 --no-probe",
+        "match dryer-plc --adapter usb0 --no-probe --replace",
+        "match 203.0.113.201 --address 203.0.113.202/29 --adapter usb0 --no-probe",
+    ),
+}
+
+
+@pytest.mark.parametrize(("way", "times"), [("add", 15), ("replace", 20), ("several", 15)])
+def test_a_match_killed_at_any_moment_is_put_back_exactly(plant, way, times):
+    for line in BEFORE:
+        assert plant.run(line).code == 0
+    before = state(plant)
+    dice = random.Random(way)
+    interrupted = 0
+    for _ in range(times):
+        *done, last = [f"portcall {words}" for words in WAYS[way]]
+        for line in done:
+            plant.run(line)
+        started = plant.start(last)
+        time.sleep(dice.uniform(0.1, 0.4))
+        interrupted += plant.finish(started, signal.SIGKILL).code == -signal.SIGKILL
+        restored = plant.run("portcall restore")
+        assert restored.code == 0, restored.out + restored.err
+        assert state(plant) == before
+    assert interrupted >= times // 5
+
+
+def test_a_match_killed_between_its_steps_is_put_back_exactly(plant):
+    """Each step of it in turn is the last: the program is stopped by the kernel, at that call."""
+    need("strace")
+    for line in BEFORE:
+        plant.run(line)
+    before = state(plant)
+    match = "portcall match dryer-plc --adapter usb0 --no-probe --replace"
+    steps = 0
+    for count in range(1, 12):
+        # The netlink requests that change something are the only ones sent after the journal is
+        # flushed; the count-th sendto after program start is answered by death.
+        stopped = plant.run(
+            f"strace -f -o /dev/null -e trace=sendto -e inject=sendto:signal=KILL:when={count} "
+            + match.replace("portcall", _program(), 1)
+        )
+        steps += stopped.code != 0
+        assert plant.run("portcall restore").code == 0
+        assert state(plant) == before
+    assert steps >= 6
+
+
+def _program():
+    from inside import PORTCALL
+
+    return " ".join(PORTCALL)
+
+
+def test_replace_takes_the_others_off_and_several_matches_stack(plant):
+    for line in BEFORE:
+        plant.run(line)
+    before = state(plant)
+    told = plant.run("portcall match 203.0.113.9 --adapter usb0 --no-probe --replace")
+    assert told.code == 0
+    taken_off = told.out.split("taken off until restore: ")[1].strip().split(", ")
+    assert set(taken_off) == {
+        "203.0.113.129/25",
+        "10.61.20.7/24",
+        "10.61.20.8/24",
+        "198.51.100.240/30",
+    }
+    assert re.findall(r"inet (\S+)", plant.run("ip -4 addr show usb0").out) == ["203.0.113.8/24"]
+    plant.run("portcall match dryer-plc --adapter usb0 --no-probe")
+    shown = plant.run("portcall restore --show --json").json["open"]
+    assert [(e["address"], e["taken_off"]) for e in shown] == [
+        ("203.0.113.8/24", True),
+        ("10.61.20.200/24", False),
+    ]
+    assert plant.run("portcall restore").code == 0
+    assert state(plant) == before
+    assert plant.run("portcall restore --show").out == "nothing is open\n"
+
+
+def test_restore_finds_an_adapter_that_came_back_under_another_name(plant):
+    plant.run("portcall match dryer-plc --no-probe")
+    plant.run("ip link set usb0 down")
+    plant.run("ip link set usb0 name usb7")
+    plant.run("ip link set usb7 up")
+    assert "usb7: 10.61.20.200/24 removed" in plant.run("portcall restore").out
+    plant.run("portcall match dryer-plc --no-probe")
+    plant.run("ip link set usb7 down")
+    plant.run("ip link set usb7 address 02:00:00:00:00:77")
+    gone = plant.run("portcall restore")
+    assert gone.code == 1
+    assert "usb7 (02-1A-40-7C-00-06) is not here" in gone.out
+    assert "still matched" in plant.run("portcall adapters").err
+
+
+def test_match_by_dhcp_takes_what_the_mill_cell_hands_out(plant):
+    assert "nobody on usb0 hands out addresses" in plant.run("portcall match --dhcp").err
+    plant.run("portcall plant plug usb0 --wire cell")
+    dry = plant.run("portcall match --dhcp --dry-run")
+    assert "would take 203.0.113.202 from 203.0.113.201" in dry.out
+    taken = plant.run("portcall match --dhcp --json")
+    assert taken.code == 0
+    assert (taken.json["address"], taken.json["prefix"]) == ("203.0.113.202", 29)
+    assert (taken.json["in_force"], taken.json["lease_seconds"]) == (True, 600)
+    assert "offered: 203.0.113.202/29 by 203.0.113.201 (02-5A-1D-33-01-C4)" in taken.err
+    assert "the lease ends at" in taken.err
+    own = plant.run("portcall adapters --json").json["adapters"][1]["addresses"][0]
+    assert 500 < own["seconds_left"] <= 600
+    assert plant.run("portcall reach 203.0.113.201 --count 1").code == 0
+    assert plant.run("portcall restore").code == 0
+    assert plant.run("ip -4 -o addr show usb0").out == ""
+
+
+WIDE = """
+site = "site"
+[[workstation]]
+adapter = "usb0"
+wire = "plant"
+mac = "02-1A-40-7C-00-06"
+[[devices]]
+name = "wide"
+kind = "cip"
+wire = "plant"
+mac = "02-5A-1D-00-00-01"
+address = "10.61.20.10/16"
+[[devices]]
+name = "mute"
+kind = "bare"
+wire = "plant"
+mac = "02-5A-1D-00-00-02"
+address = "203.0.113.10/16"
+"""
+
+
+def test_a_mask_nobody_gave_is_read_from_the_device_or_said_to_be_an_assumption(tmp_path):
+    (tmp_path / "site").mkdir()
+    (tmp_path / "wide.toml").write_text(WIDE)
+    with Plant(tmp_path / "wide.toml") as plant:
+        told = plant.run("portcall match 10.61.20.10")
+        assert told.code == 0
+        assert "usb0: 10.61.20.9/16 added, in force" in told.out
+        assert "the mask /16 is the device's own" in told.out
+        assert re.findall(r"inet (\S+)", plant.run("ip -4 addr").out)[1:] == ["10.61.20.9/16"]
+        assumed = plant.run("portcall match 203.0.113.10")
+        assert "usb0: 203.0.113.9/24 added, in force" in assumed.out
+        assert "the mask /24 is an assumption: nobody gave one" in assumed.out
+        assert plant.run("portcall restore").code == 0
+        assert plant.run("ip -4 -o addr show usb0").out == ""
+
+
+def test_dry_run_needs_no_privilege_and_changes_nothing(plant):
+    plant.run("ip addr add 203.0.113.5/24 dev usb0")
+    before = state(plant)
+    bare = "setpriv --bounding-set=-all --inh-caps=-all"
+    would = plant.run(f"{bare} {_program()} match dryer-plc --dry-run --replace --json")
+    assert would.code == 0
+    assert would.json == {
+        "adapter": "usb0",
+        "would_try_first": "10.61.20.200/24",
+        "prefix_from": "plan",
+        "would_take_off": ["203.0.113.5/24"],
+    }
+    refused = plant.run(f"{bare} {_program()} match dryer-plc")
+    assert refused.code == 3
+    assert "run: sudo portcall match dryer-plc" in refused.err
+    assert "portcall match dryer-plc --dry-run shows what it would do" in refused.err
+    assert state(plant) == before
+
+
+def test_an_adapter_of_a_network_manager_is_not_fought_over(plant):
+    plant.run("mount -t tmpfs none /run")
+    index = json.loads(plant.run("ip -j link show usb0").out)[0]["ifindex"]
+    plant.run("mkdir -p /run/NetworkManager/devices")
+    plant.run(
+        f"sh -c 'printf \"[device]\\nmanaged=true\\n\" > /run/NetworkManager/devices/{index}'"
+    )
+    refused = plant.run("portcall match dryer-plc --no-probe --replace")
+    assert refused.code == 3
+    assert "usb0 is run by NetworkManager, which would put its addresses back" in refused.err
+    added = plant.run("portcall match dryer-plc --no-probe")
+    assert added.code == 0
+    assert "usb0 is run by NetworkManager; when that reconnects it, match again" in added.err
+
+
+# Watching and warnings.
+
+
+def test_a_pulled_plug_is_named_within_a_second_and_flapping_is_named(plant):
+    watch = plant.start("portcall adapters --watch --for 16 --json")
+    kernel = plant.start("timeout 17 ip -ts monitor link")
+    time.sleep(1.5)
+    for _ in range(3):
+        plant.run("portcall plant unplug usb0")
+        time.sleep(1.2)
+        plant.run("portcall plant plug usb0")
+        time.sleep(1.2)
+    plant.run("ip addr add 10.61.20.9/24 dev usb0")
+    events = plant.finish(watch).json_lines
+    assert [event["event"] for event in events] == [
+        *["link lost", "link back"] * 3,
+        "flapping",
+        "address added",
+    ]
+    assert {event["adapter"] for event in events} == {"usb0"}
+    assert "10 Gbit/s; try another cable" in events[6]["detail"]
+    said = re.findall(r"\[\S+T(\S+)\] \d+: usb0@\S+ <(\S+)>", plant.finish(kernel).out)
+    at_kernel = [_seconds(when) for when, _ in said][:6]
+    at_tool = [_seconds(event["at"][11:23]) for event in events if event["event"] in _LINKS]
+    assert len(at_kernel) == len(at_tool) == 6
+    assert all(-0.01 < b - a < 1 for a, b in zip(at_kernel, at_tool, strict=True))
+
+
+_LINKS = ("link lost", "link back")
+
+
+def _seconds(clock):
+    hours, minutes, seconds = clock.split(":")
+    return int(hours) * 3600 + int(minutes) * 60 + float(seconds)
+
+
+def test_what_is_in_the_way_is_said_with_what_to_do(plant):
+    plant.run("ip addr add 198.51.100.9/25 dev usb0")
+    plant.run("sysctl -w net.ipv4.conf.usb0.rp_filter=1")
+    tunnel = plant.run("ip tuntap add mode tun name tun0").code == 0
+    if tunnel:
+        plant.run("ip addr add 192.0.2.5/32 dev tun0")
+        plant.run("ip link set tun0 up")
+        plant.run("ip route add 10.61.20.0/24 dev tun0")
+    shown = plant.run(
+        "env http_proxy=http://proxy.example:3128 portcall adapters".replace("portcall", _program())
+    ).out
+    assert "usb0: 198.51.100.0/25 is on lan0 too: packets may leave by the wrong one" in shown
+    assert "usb0: strict reverse-path filter" in shown
+    assert "this computer: http_proxy sends web programs to a proxy" in shown
+    if tunnel:
+        assert "tun0: this tunnel carries what is meant for 10.61.20.0/24" in shown
+
+
+def test_a_firewall_on_this_computer_is_told_from_silence(plant):
+    need("nft")
+    plant.run("portcall match dryer-plc --no-probe")
+    plant.write(
+        "out.nft",
+        "table ip t { chain o { type filter hook output priority 0; "
+        "udp dport 44818 drop; icmp type echo-request drop; }; }",
+    )
+    assert plant.run("nft -f out.nft").code == 0
+    found = plant.run("portcall find 10.61.20.10 --json").json
+    (why,) = found["not_run"]
+    assert why["method"] == "cip"
+    assert why["reason"].startswith("this computer's firewall forbids it")
+    silent = plant.run("portcall reach dryer-plc --count 1 --json").json["targets"][0]
+    assert silent["reason"] == "this computer's firewall forbids it"
+    plant.run("nft flush ruleset")
+    plant.write(
+        "in.nft",
+        "table ip t { chain i { type filter hook input priority 0; udp sport 44818 drop; }; }",
+    )
+    plant.run("nft -f in.nft")
+    (why,) = plant.run("portcall find 10.61.20.10 --json").json["not_run"]
+    assert "this computer's firewall drops the answers of 10.61.20.10" in why["reason"]
