@@ -56,6 +56,10 @@ def served(plant):
     assert capture >= 0
 
 
+# Serving begins when UDP port 67 (0x43) is held; the look for other servers comes before.
+UNTIL_SERVING = "timeout 15 sh -c 'until grep -q :0043 /proc/net/udp; do sleep 0.05; done'"
+
+
 def wire(plant, expression):
     """The lines of the capture that match, one a packet."""
     time.sleep(0.3)
@@ -65,7 +69,7 @@ def wire(plant, expression):
 @pytest.mark.parametrize("client", CLIENTS)
 def test_a_planned_client_ends_up_with_exactly_its_address_mask_and_router(served, client):
     server = served.start("portcall assign spare-1 --until-done --for 25 --json")
-    time.sleep(2.5)
+    served.run(UNTIL_SERVING)
     asked = served.on("spare-1", f"timeout 12 {CLIENTS[client]}")
     assert "10.61.20.71" in asked.out + asked.err
     address = served.on("spare-1", "ip -4 -o addr show eth0").out
@@ -79,8 +83,8 @@ def test_a_planned_client_ends_up_with_exactly_its_address_mask_and_router(serve
 
 @pytest.mark.parametrize("client", CLIENTS)
 def test_an_unplanned_client_gets_no_answer_at_all(served, client):
-    server = served.start("portcall assign spare-1 --for 14 --json")
-    time.sleep(2.5)
+    server = served.start("portcall assign spare-1 --for 16 --json")
+    served.run(UNTIL_SERVING)
     served.on("spare-2", f"timeout 8 {CLIENTS[client]}")
     planned = served.on("spare-1", f"timeout 4 {CLIENTS['udhcpc']}")
     assert planned.code == 0
@@ -117,7 +121,7 @@ address = "10.61.20.201/24"
     with Plant(_with_site(scenario)) as plant:
         pair = "02-1A-40-7C-00-06=10.61.20.50/24"
         other = plant.start(f"portcall plant on colleague -- {_portcall()} assign {pair} --for 20")
-        time.sleep(3.5)
+        plant.on("colleague", UNTIL_SERVING)
         ours = plant.run("portcall assign 02-60-D1-00-5E-01=10.61.20.71/24 --for 2")
         assert ours.code == 3
         assert (
@@ -145,8 +149,8 @@ def _with_site(scenario):
 
 
 def test_the_tools_frames_decode_without_complaint(served):
-    server = served.start("portcall assign --for 6")
-    time.sleep(2.5)
+    server = served.start("portcall assign --for 8")
+    served.run(UNTIL_SERVING)
     served.on("spare-1", f"timeout 4 {CLIENTS['udhcpc']}")
     served.finish(server)
     served.run("portcall find 10.61.20.64/29")

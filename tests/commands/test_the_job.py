@@ -221,3 +221,6 @@ def test_a_plan_is_checked_and_shown(quiet_plant):
     }
     assert json.dumps(rows).count("10.61.20.") == 5
     assert "weigh house" in quiet_plant.run("portcall plan show").out
+    plain = quiet_plant.run(f"env PYTHONIOENCODING=ascii {' '.join(PORTCALL)} plan show")
+    assert (plain.code, plain.err) == (0, "")
+    assert "weigh house" in plain.out

@@ -53,6 +53,14 @@ def test_restore_says_when_others_changed_the_adapter(plant):
     told = plant.run("portcall restore")
     assert told.code == 0
     assert "others changed it meanwhile: before 10.61.20.5/24, now no address" in told.out
+    # What others added behind the match's address in its subnet is not to go with it.
+    plant.run("portcall match dryer-plc --no-probe")
+    plant.run("ip addr add 10.61.20.77/24 dev usb0")
+    plant.run("ip route add 192.0.2.0/24 via 10.61.20.78 dev usb0")
+    told = plant.run("portcall restore")
+    assert "now 10.61.20.77/24" in told.out
+    assert "inet 10.61.20.77/24" in plant.run("ip -4 addr show usb0").out
+    assert "192.0.2.0/24 via 10.61.20.78" in plant.run("ip route").out
 
 
 # kill -9 at any moment.
@@ -218,6 +226,14 @@ def test_a_mask_nobody_gave_is_read_from_the_device_or_said_to_be_an_assumption(
         assert plant.run("ip -4 -o addr show usb0").out == ""
 
 
+def test_a_full_subnet_has_none_left_and_says_so(plant):
+    plant.write("plan.csv", "name,address,mask\nx,203.0.113.1,30\ny,203.0.113.2,30\n")
+    full = plant.run("portcall match x --no-probe")
+    assert full.code == 3
+    assert "203.0.113.0/30: no address is left for this computer" in full.err
+    assert plant.run("portcall match x --dry-run").code == 1
+
+
 def test_dry_run_needs_no_privilege_and_changes_nothing(plant):
     plant.run("ip addr add 203.0.113.5/24 dev usb0")
     before = state(plant)
@@ -256,9 +272,9 @@ def test_an_adapter_of_a_network_manager_is_not_fought_over(plant):
 
 
 def test_a_pulled_plug_is_named_within_a_second_and_flapping_is_named(plant):
-    watch = plant.start("portcall adapters --watch --for 16 --json")
-    kernel = plant.start("timeout 17 ip -ts monitor link")
-    time.sleep(1.5)
+    watch = plant.start("portcall adapters --watch --for 20 --json")
+    kernel = plant.start("timeout 21 ip -ts monitor link")
+    time.sleep(3)
     for _ in range(3):
         plant.run("portcall plant unplug usb0")
         time.sleep(1.2)

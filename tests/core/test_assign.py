@@ -216,13 +216,17 @@ def test_a_given_address_that_never_answers_is_asked_for_a_while_and_then_no_mor
 # Requests in every client state (RFC 2131 §4.3.2).
 
 
-def test_a_request_that_names_another_server_is_left_alone():
+@pytest.mark.parametrize("message", [MessageType.REQUEST, MessageType.DECLINE, MessageType.RELEASE])
+def test_what_names_another_server_is_left_alone(message):
     wire, server = serving()
     other = (Code.SERVER_IDENTIFIER, IPv4Address("10.61.20.99").packed)
-    wire.say(ask(BELT, kind(MessageType.REQUEST), other))
+    wire.say(ask(BELT, kind(message), other))
     wire.pass_time(1)
     assert answers(server) == []
-    assert kinds(server) == ["asked", "ignored"]
+    assert kinds(server) == ["ignored"]
+    wire.say(ask(BELT, kind(MessageType.DISCOVER)))
+    wire.pass_time(1)
+    assert len(answers(server)) == 1
 
 
 def test_a_planned_device_that_asks_for_another_address_is_told_no_by_broadcast():

@@ -7,6 +7,7 @@ completion stay quick.
 from __future__ import annotations
 
 import importlib
+import io
 import os
 import sys
 from typing import NoReturn
@@ -70,6 +71,10 @@ def portcall() -> None:
 
 def main() -> NoReturn:
     """Run a command line and end the process with the exit code that tells how it went."""
+    for stream in (sys.stdout, sys.stderr):
+        # A terminal that cannot show a character shows another in its place.
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="replace")
     sys.exit(_run())
 
 

@@ -2,14 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from datetime import UTC, datetime
-from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+from ipaddress import IPv4Address, IPv4Interface
 
 import click
 
 from portcall.cli.main import NO, YES
-from portcall.cli.say import json_option, note, print_json
+from portcall.cli.matching import (
+    Matched,
+    free_address,
+    put_in_force,
+    refuse_managed,
+    refuse_overlap,
+    show,
+)
+from portcall.cli.say import json_option, print_json
 from portcall.cli.workplace import (
     adapter_option,
     adapters_now,
@@ -21,8 +27,7 @@ from portcall.core.adapter import Adapter
 from portcall.core.address import parse_interface
 from portcall.core.match import Wanted, candidates, check_own, wanted_for
 from portcall.core.trouble import BadInput, NotPossibleHere
-from portcall.host.adapters import leaves_by, managed_by
-from portcall.host.addresses import add_address, remove_address, save, take_off
+from portcall.host.addresses import add_address, remove_address
 from portcall.host.privilege import Capability, require
 from portcall.site import journal
 
@@ -60,7 +65,6 @@ def match_command(
         from portcall.cli.match_dhcp import match_by_dhcp
 
         adapter = chosen_adapter(adapter_name)
-        _refuse_managed(adapter, replace)
         return match_by_dhcp(adapter, replace, no_probe, dry_run, as_json)
     site = this_site()
     plan = site.plan()
@@ -72,9 +76,11 @@ def match_command(
     adapter = chosen_adapter(adapter_name)
     there = _already(adapter, wanted, own)
     if there is not None and not (replace and len(adapter.addresses) > 1):
-        return show(adapter, there, wanted.target, as_json, prefix_from=wanted.prefix_from)
+        return show(
+            Matched(adapter, there, wanted.target, wanted.prefix_from, added=False), as_json
+        )
     refuse_overlap(adapter, wanted.network)
-    _refuse_managed(adapter, replace)
+    refuse_managed(adapter, replace)
     avoid = {row.address for row in plan} | {s.gateway for s in site.subnets if s.gateway}
     avoid |= {address.ip for other in adapters_now() for address in other.interfaces}
     choices = iter((own.ip,)) if own else candidates(wanted, site.workstation, avoid)
@@ -98,15 +104,7 @@ def match_command(
         told = _mask_of_device(adapter, interface, wanted.target)
         if told is not None:
             interface, prefix_from = told, "device"
-    return show(
-        adapter,
-        interface,
-        wanted.target,
-        as_json,
-        added=True,
-        prefix_from=prefix_from,
-        alone=replace,
-    )
+    return show(Matched(adapter, interface, wanted.target, prefix_from, alone=replace), as_json)
 
 
 def _by_hand(own: IPv4Interface, wanted: Wanted) -> Wanted:
@@ -121,55 +119,6 @@ def _already(adapter: Adapter, wanted: Wanted, own: IPv4Interface | None) -> IPv
     if own is not None:
         return own if own in adapter.interfaces else None
     return next((mine for mine in adapter.interfaces if mine.network == wanted.network), None)
-
-
-def refuse_overlap(adapter: Adapter, network: IPv4Network) -> None:
-    """Raise NotPossibleHere when another adapter is in an overlapping subnet."""
-    for other in adapters_now():
-        for its in other.interfaces:
-            if other.name != adapter.name and its.network.overlaps(network):
-                raise NotPossibleHere(
-                    f"{network} overlaps {its.network} on {other.name}: packets could leave by the "
-                    f"wrong adapter; disconnect {other.name}, or use it with --adapter {other.name}"
-                )
-
-
-def _refuse_managed(adapter: Adapter, replace: bool) -> None:
-    manager = managed_by(adapter)
-    if manager and replace:
-        raise NotPossibleHere(
-            f"{adapter.name} is run by {manager}, which would put its addresses back at once; "
-            f"tell {manager} to leave {adapter.name} alone, or match without --replace"
-        )
-    if manager:
-        note(f"{adapter.name} is run by {manager}; when that reconnects it, match again")
-
-
-def free_address(adapter: Adapter, choices: Iterator[IPv4Address]) -> IPv4Address | None:
-    """The first of these that nobody has, by asking on the wire."""
-    import asyncio
-
-    from portcall.core.probe import PROBE_TIME, Taken
-    from portcall.host.jobs.settle import first_free
-
-    note(f"asking on {adapter.name} which address is free, {PROBE_TIME:.0f} s …")
-
-    def taken(fact: Taken) -> None:
-        note(f"{fact.address} is taken, {fact.mac} has it")
-
-    return asyncio.run(first_free(adapter, choices, taken))
-
-
-def put_in_force(
-    adapter: Adapter, interface: IPv4Interface, replace: bool, lifetime: int | None = None
-) -> None:
-    """Write down what is about to change, then change it."""
-    assert adapter.mac is not None
-    taken_off = save(adapter) if replace else ()
-    now = datetime.now(UTC)
-    journal.note(adapter.name, adapter.mac, interface, adapter.interfaces, taken_off, now)
-    take_off(adapter, taken_off)
-    add_address(adapter, interface, lifetime)
 
 
 def _mask_of_device(
@@ -221,51 +170,3 @@ def _say_what_would_be_done(
         if replace and kept:
             click.echo(f"would take off meanwhile: {', '.join(kept)}")
     return YES if interface else NO
-
-
-def show(
-    before: Adapter,
-    interface: IPv4Interface,
-    target: IPv4Address | None,
-    as_json: bool,
-    added: bool = False,
-    prefix_from: str = "typed",
-    alone: bool = False,
-    lease_seconds: int | None = None,
-) -> int:
-    """Read back from the kernel what is in force, and say it; nothing is said from memory."""
-    now = next((a for a in adapters_now() if a.index == before.index), None)
-    other = target or next(h for h in interface.network.hosts() if h != interface.ip)
-    leaves = leaves_by(other)
-    in_force = now is not None and interface in now.interfaces and leaves == before.name
-    kept = [own for own in (now.interfaces if now else ()) if own != interface]
-    if as_json:
-        document = {
-            "adapter": before.name,
-            "address": str(interface.ip),
-            "prefix": interface.network.prefixlen,
-            "added": added,
-            "in_force": in_force,
-            "before": [str(own) for own in before.interfaces],
-            "prefix_from": prefix_from,
-            "lease_seconds": lease_seconds,
-        }
-        print_json(document)
-        return YES if in_force else NO
-    if not in_force:
-        click.echo(
-            f"{before.name}: {interface} is NOT in force; packets to {other} leave by {leaves}"
-        )
-        return NO
-    verb = "added" if added else "was there already"
-    click.echo(f"{before.name}: {interface} {verb}, in force: packets to {other} leave by {leaves}")
-    if prefix_from == "assumed":
-        click.echo(f"the mask /{interface.network.prefixlen} is an assumption: nobody gave one")
-    elif prefix_from == "device":
-        click.echo(f"the mask /{interface.network.prefixlen} is the device's own")
-    if added and kept:
-        click.echo(f"{before.name} keeps what it had: {', '.join(map(str, kept))}")
-    if alone and before.interfaces:
-        off = ", ".join(map(str, before.interfaces))
-        click.echo(f"taken off until restore: {off}")
-    return YES if in_force else NO

@@ -8,8 +8,15 @@ from datetime import datetime, timedelta
 
 import click
 
-from portcall.cli.main import NO
-from portcall.cli.match import free_address, put_in_force, refuse_overlap, show
+from portcall.cli.main import YES
+from portcall.cli.matching import (
+    Matched,
+    free_address,
+    put_in_force,
+    refuse_managed,
+    refuse_overlap,
+    show,
+)
 from portcall.cli.say import note, print_json
 from portcall.core.adapter import Adapter
 from portcall.core.trouble import NotPossibleHere
@@ -21,6 +28,7 @@ def match_by_dhcp(
     adapter: Adapter, replace: bool, no_probe: bool, dry_run: bool, as_json: bool
 ) -> int:
     """Show every offer, take the first, put it in force for as long as its lease."""
+    refuse_managed(adapter, replace)
     require(Capability.NET_RAW, *(() if dry_run else (Capability.NET_ADMIN,)))
     found = asyncio.run(offers(adapter, secrets.randbits(32)))
     for offer in found:
@@ -35,7 +43,7 @@ def match_by_dhcp(
             print_json({"adapter": adapter.name, "would_ask_for": str(found[0].address)})
         else:
             click.echo(f"would take {found[0].address} from {found[0].server}")
-        return NO
+        return YES
     obtained = asyncio.run(take(adapter, found[0], secrets.randbits(32)))
     if obtained is None:
         raise NotPossibleHere(
@@ -49,16 +57,9 @@ def match_by_dhcp(
                 f"{obtained.server} gives {interface.ip}, and somebody has it; not taken"
             )
         put_in_force(adapter, interface, replace, lease)
-    code = show(
-        adapter,
-        interface,
-        obtained.server if obtained.server in interface.network else None,
-        as_json,
-        added=interface not in adapter.interfaces,
-        prefix_from="DHCP",
-        alone=replace,
-        lease_seconds=lease,
-    )
+    target = obtained.server if obtained.server in interface.network else None
+    added = interface not in adapter.interfaces
+    code = show(Matched(adapter, interface, target, "DHCP", added, replace, lease), as_json)
     if lease is not None:
         end = datetime.now() + timedelta(seconds=lease)
         note(f"the lease ends at {end:%H:%M:%S}, and the address with it: match again before")

@@ -12,7 +12,7 @@ from portcall.cli.main import NO, YES
 from portcall.cli.say import json_option, note, print_json
 from portcall.core.adapter import Adapter
 from portcall.host.adapters import read_adapters
-from portcall.host.addresses import put_back, remove_address
+from portcall.host.addresses import put_back, remove_alone
 from portcall.host.privilege import Capability, require
 from portcall.site.journal import OpenMatch, close, open_matches, unreadable
 
@@ -87,7 +87,7 @@ def _restore(entry: OpenMatch) -> tuple[dict[str, object], str]:
             "Plug it in and run restore again, or leave it"
         )
         return result(False, False, ()), sentence
-    was_there = remove_address(adapter, entry.added)
+    was_there = remove_alone(adapter, entry.added)
     elapsed = (datetime.now(UTC) - entry.at).total_seconds()
     ended = put_back(adapter, entry.taken_off, max(elapsed, 0.0))
     close(entry)

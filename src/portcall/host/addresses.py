@@ -68,6 +68,23 @@ def remove_address(adapter: Adapter, interface: IPv4Interface) -> bool:
     return _put(message, adapter, f"{interface} could not be removed")
 
 
+def remove_alone(adapter: Adapter, interface: IPv4Interface) -> bool:
+    """Take an address off and no other; False when it was not there.
+
+    With the first address of a subnet the kernel removes the later ones of that subnet too, unless
+    it is told to promote them: those are put back at once.
+    """
+    saved = save(adapter)
+    others = [
+        line
+        for line, message in zip(saved, _saved(saved), strict=True)
+        if message.kind is not Kind.NEW_ADDRESS or interface_of(message) != interface
+    ]
+    was_there = remove_address(adapter, interface)
+    put_back(adapter, others, 0.0)
+    return was_there
+
+
 def _address_message(kind: Kind, adapter: Adapter, interface: IPv4Interface) -> Message:
     fixed = struct.pack("=BBBBI", socket.AF_INET, interface.network.prefixlen, 0, 0, adapter.index)
     own = interface.ip.packed

@@ -6,7 +6,8 @@ What a request leads to, by who asks and how (RFC 951 §7.3, RFC 2131 §4.3):
 from an unplanned MAC            nothing is sent; reported, with near misses
 BOOTP request                    clear the address, BOOTREPLY
 DHCPDISCOVER                     clear the address, DHCPOFFER
-DHCPREQUEST, other server named  nothing; the client chose the other (§4.3.2, SELECTING)
+anything that names another      nothing; the client chose the other (§4.3.2, SELECTING)
+server
 DHCPREQUEST for the address      DHCPACK
 DHCPREQUEST for another address  DHCPNAK: a planned MAC has one address, and this server owns it
 DHCPDECLINE                      the address is in use; reported, not offered again for a while
@@ -205,6 +206,11 @@ class AddressServer(Conversation[Frame, Event]):
 
     def _asked(self, row: PlannedDevice, request: _Request, now: float) -> Actions[Frame, Event]:
         kind = request.options.message_type
+        chosen = request.options.server_identifier
+        if chosen not in (None, self._own_addresses[row.address]):
+            detail = f"the device deals with another DHCP server, {chosen}"
+            yield self._event(EventKind.IGNORED, request, row, detail)
+            return
         if kind is MessageType.DECLINE:
             self._forget(request.message.mac)
             self._resting[request.message.mac] = now + DECLINED_REST
@@ -219,11 +225,6 @@ class AddressServer(Conversation[Frame, Event]):
             return
         yield self._event(EventKind.ASKED, request, row, "; ".join(_introduction(request.options)))
         if kind is MessageType.REQUEST:
-            chosen = request.options.server_identifier
-            if chosen not in (None, self._own_addresses[row.address]):
-                detail = f"the device chose another DHCP server, {chosen}"
-                yield self._event(EventKind.IGNORED, request, row, detail)
-                return
             wanted = request.options.requested_address or request.message.ciaddr
             if wanted != row.address:
                 yield self._send(row, request, MessageType.NAK)
