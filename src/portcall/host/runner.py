@@ -51,8 +51,12 @@ class Runner:
         conversation: Conversation[P, F],
         medium: Medium[P],
         report: Callable[[F], None],
+        begun: bool = False,
     ) -> asyncio.Event:
-        """Begin a conversation over a medium; the event is set when it is over."""
+        """Begin a conversation over a medium; the event is set when it is over.
+
+        One that has ``begun`` is taken over: the caller has carried out what it said to that.
+        """
         loop = asyncio.get_running_loop()
         running = _Running(conversation, medium, report, asyncio.Event())
         descriptor = medium.fileno()
@@ -60,7 +64,7 @@ class Runner:
         others.append(running)
         if len(others) == 1:
             loop.add_reader(descriptor, self._readable, descriptor, medium)
-        self._carry_out(running, conversation.begin(loop.time()))
+        self._carry_out(running, () if begun else conversation.begin(loop.time()))
         return running.over
 
     async def run(

@@ -2,22 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
-from contextlib import ExitStack, closing
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import closing
 from ipaddress import IPv4Address
 from itertools import islice
+from time import monotonic
 
 from portcall.core.adapter import Adapter
-from portcall.core.pacer import Pacer
+from portcall.core.conversation import Send
 from portcall.core.probe import AddressProbe, Free, Taken
 from portcall.host.link import Link
-from portcall.host.runner import Runner
 
 _SIDE_BY_SIDE = 2
 """Candidates probed at once: a taken one then costs no extra wait."""
 
 
-async def first_free(
+def first_free(
     adapter: Adapter,
     candidates: Iterator[IPv4Address],
     taken: Callable[[Taken], None],
@@ -27,25 +27,42 @@ async def first_free(
     ``taken`` is called for each candidate that somebody has.
     """
     assert adapter.mac is not None
-    with ExitStack() as stack:
-        link = stack.enter_context(closing(Link(adapter.name)))
-        runner = Runner(Pacer())
-        stack.callback(runner.drop, link)
+    with closing(Link(adapter.name)) as link:
         while batch := list(islice(candidates, _SIDE_BY_SIDE)):
-            free: set[IPv4Address] = set()
+            probes = [AddressProbe(adapter.mac, address) for address in batch]
+            for probe in probes:
+                for action in probe.begin(monotonic()):
+                    if isinstance(action, Send):
+                        link.send(action.packet)
+            # The first probes are out and the wait has begun: what is still to be loaded of this
+            # program, a tenth of a second, is loaded within it.
+            import asyncio
 
-            def report(fact: Free | Taken, free: set[IPv4Address] = free) -> None:
-                if isinstance(fact, Taken):
-                    taken(fact)
-                else:
-                    free.add(fact.address)
-
-            ends = [
-                runner.start(AddressProbe(adapter.mac, address), link, report) for address in batch
-            ]
-            for end in ends:
-                await end.wait()
+            free = asyncio.run(_wait(link, probes, taken))
             best = next((address for address in batch if address in free), None)
             if best is not None:
                 return best
     return None
+
+
+async def _wait(
+    link: Link, probes: Sequence[AddressProbe], taken: Callable[[Taken], None]
+) -> set[IPv4Address]:
+    from portcall.core.pacer import Pacer
+    from portcall.host.runner import Runner
+
+    free: set[IPv4Address] = set()
+
+    def report(fact: Free | Taken) -> None:
+        if isinstance(fact, Taken):
+            taken(fact)
+        else:
+            free.add(fact.address)
+
+    runner = Runner(Pacer())
+    try:
+        for end in [runner.start(probe, link, report, begun=True) for probe in probes]:
+            await end.wait()
+    finally:
+        runner.drop(link)
+    return free
