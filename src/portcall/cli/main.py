@@ -75,15 +75,16 @@ def main() -> NoReturn:
         # A terminal that cannot show a character shows another in its place.
         if isinstance(stream, io.TextIOWrapper):
             stream.reconfigure(errors="replace")
-    sys.exit(_run())
+    code = _run()
+    if len(sys.argv) > 1 and sys.argv[1] in _REMIND_AFTER:
+        _remind()
+    sys.exit(code)
 
 
 def _run() -> int:
     try:
         result = portcall.main(prog_name="portcall", standalone_mode=False)
         sys.stdout.flush()
-        if len(sys.argv) > 1 and sys.argv[1] in _REMIND_AFTER:
-            _remind()
         return result if isinstance(result, int) else YES
     except click.ClickException as error:
         error.show()
@@ -101,6 +102,10 @@ def _run() -> int:
         # Whoever read the output has seen enough; what Python would still flush has no reader.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return YES
+    except OSError as error:
+        # What no command foresaw of the operating system: a refusal of its own, not a defect here.
+        click.echo(f"portcall: the operating system refuses: {error}", err=True)
+        return NOT_POSSIBLE
 
 
 def _say(trouble: Trouble) -> None:

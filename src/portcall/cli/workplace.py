@@ -36,8 +36,12 @@ MOST_ADDRESSES = 65_536
 
 
 def this_site() -> Site:
-    """The site that the current folder is in."""
-    return find_site(Path.cwd())
+    """The site that the current folder is in; a folder that was deleted is in none."""
+    try:
+        here = Path.cwd()
+    except FileNotFoundError:
+        return Site()
+    return find_site(here)
 
 
 def plan_if_sound(site: Site) -> Plan:

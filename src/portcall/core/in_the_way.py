@@ -70,7 +70,7 @@ def _of_one(adapter: Adapter) -> Iterator[str]:
     if adapter.kind is AdapterKind.WIRED and adapter.link and adapter.strict_about_sources:
         yield (
             "strict reverse-path filter: answers from devices outside its subnets are dropped "
-            f"before a program sees them; sysctl -w net.ipv4.conf.{adapter.name}.rp_filter=2"
+            f"before a program sees them; sysctl -w net/ipv4/conf/{adapter.name}/rp_filter=2"
         )
 
 

@@ -180,13 +180,8 @@ def _strict_about_sources(name: str) -> bool:
     """Whether answers from outside the adapter's own routes are dropped unseen (RFC 3704 §2.2)."""
     try:
         folder = Path("/proc/sys/net/ipv4/conf")
-        return (
-            max(
-                int((folder / each / "rp_filter").read_text())
-                for each in ("all", name.replace(".", "/"))
-            )
-            == 1
-        )
+        settings = (int((folder / each / "rp_filter").read_text()) for each in ("all", name))
+        return max(settings) == 1
     except (OSError, ValueError):
         return False
 
