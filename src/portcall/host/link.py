@@ -9,7 +9,6 @@ from collections.abc import Iterator
 from portcall.core.address import Mac
 from portcall.core.conversation import Frame
 from portcall.core.trouble import NotPossibleHere
-from portcall.core.wire import ethernet, ipv4, udp
 from portcall.host.medium import MOST_AT_ONCE, received_at, stamp_receives
 
 _ETH_P_ALL = 0x0003
@@ -18,6 +17,10 @@ _PACKET_AUXDATA = 8
 _PACKET_IGNORE_OUTGOING = 23
 _CHECKSUM_NOT_READY = 1 << 3
 _LONGEST_FRAME = 65536
+_ETHERTYPE_IPV4 = b"\x08\x00"
+_IPV4_START = 14
+_CHECKSUM = 6
+"""Where UDP has its checksum (RFC 768)."""
 _RECEIVE_BUFFER = 4 * 1024 * 1024
 
 
@@ -85,9 +88,10 @@ def _checksum_is_open(ancillary: list[tuple[int, int, bytes]]) -> bool:
 
 def _close_checksum(data: bytes) -> bytes:
     """Do what the hardware would have done, for UDP: no checksum says the sender made none."""
-    header_length = (data[14] & 0x0F) * 4 if len(data) > 14 else 0
-    start = 14 + header_length
-    is_udp = len(data) >= start + 8 and data[23] == ipv4.PROTOCOL_UDP
-    if is_udp and int.from_bytes(data[12:14], "big") == ethernet.ETHERTYPE_IPV4:
-        return data[: start + udp.CHECKSUM_OFFSET] + b"\0\0" + data[start + 8 :]
-    return data
+    if len(data) < _IPV4_START + 20 or data[12:14] != _ETHERTYPE_IPV4:
+        return data
+    start = _IPV4_START + (data[_IPV4_START] & 0x0F) * 4
+    is_udp = data[_IPV4_START + 9] == socket.IPPROTO_UDP
+    if not is_udp or len(data) < start + 8:
+        return data
+    return data[: start + _CHECKSUM] + b"\0\0" + data[start + _CHECKSUM + 2 :]

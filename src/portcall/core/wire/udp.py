@@ -13,9 +13,6 @@ from portcall.core.address import Mac
 from portcall.core.wire import ethernet, ipv4
 from portcall.core.wire.octets import Malformed, Reader, internet_checksum
 
-CHECKSUM_OFFSET = 6
-"""Where the checksum stands in the header."""
-
 
 @dataclass(frozen=True, slots=True)
 class UdpDatagram:
