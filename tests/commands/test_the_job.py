@@ -155,7 +155,7 @@ def test_the_whole_job(plant):
 def test_ctrl_c_ends_assign_with_a_summary_and_130(plant):
     plant.run("portcall match dryer-plc --no-probe")
     started = plant.start("portcall assign")
-    time.sleep(4)
+    plant.run("timeout 15 sh -c 'until grep -q :0043 /proc/net/udp; do sleep 0.05; done'")
     ended = plant.finish(started, signal.SIGINT)
     assert ended.code == 130
     assert "have their address and answer there" in ended.out
@@ -197,7 +197,6 @@ def test_assign_on_a_terminal_draws_a_board_with_the_near_miss(tmp_path):
 
 
 def test_demo_tells_the_whole_story():
-    began = time.monotonic()
     told = subprocess.run([*PORTCALL, "demo"], capture_output=True, text=True, timeout=120)
     assert told.returncode == 0, told.stdout + told.stderr
     for line in ("portcall adapters", "portcall find", "portcall match dryer-plc"):
@@ -205,7 +204,6 @@ def test_demo_tells_the_whole_story():
     assert "differs in one digit from fan-drive-2" in told.stdout
     assert "portcall plant shell" in told.stdout
     assert "Traceback" not in told.stdout + told.stderr
-    assert time.monotonic() - began < 90
 
 
 def test_a_plan_is_checked_and_shown(quiet_plant):
