@@ -19,6 +19,7 @@ from portcall.cli.matching import (
 )
 from portcall.cli.say import note, print_json
 from portcall.core.adapter import Adapter
+from portcall.core.address import AddressError, check_host
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.jobs.lease import offers, take
 from portcall.host.privilege import Capability, require
@@ -50,6 +51,12 @@ def match_by_dhcp(
             f"{found[0].server} offered {found[0].address} and did not give it; try again"
         )
     interface, lease = obtained.interface, obtained.lease_seconds
+    try:
+        if not 1 <= interface.network.prefixlen <= 31:
+            raise AddressError(f"{interface}: is no subnet to reach a device in")
+        check_host(interface)
+    except AddressError as error:
+        raise NotPossibleHere(f"{obtained.server} gives an address of no use: {error}") from None
     if interface not in adapter.interfaces:
         refuse_overlap(adapter, interface.network)
         if not no_probe and free_address(adapter, iter((interface.ip,))) is None:
