@@ -3,27 +3,29 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Sequence
 
 import click
 
-from portcall.cli.main import NO, YES
-from portcall.cli.say import json_option, note, print_json
-from portcall.cli.show import Columns, cell, print_with_notes
+from portcall.cli.find_view import Found, document, print_csv, print_table
+from portcall.cli.looking import gathering_for, look, orders_for
+from portcall.cli.main import INTERRUPTED, NO, YES
+from portcall.cli.say import json_option, note, print_json_list
 from portcall.cli.workplace import (
     adapter_option,
+    capture_option,
     chosen_adapter,
     parse_targets,
     plan_if_sound,
+    recording,
     this_site,
-    usual_ranges,
 )
-from portcall.core.find.devices import Device, merge
-from portcall.core.find.remarks import remarks
-from portcall.core.find.sighting import Field, Method
+from portcall.core.find.sighting import Method
 from portcall.core.pacer import HIGHEST_PACE
-from portcall.host.jobs.look import WIRE_METHODS, look
-from portcall.site.makers import maker_lookup
+from portcall.core.trouble import BadInput
+from portcall.host.jobs.look import LISTEN_SECONDS, WIRE_METHODS, Look
+from portcall.site.catalogs import read_catalogs
+
+LONGEST_LISTEN = 3600
 
 
 @click.command("find")
@@ -40,88 +42,86 @@ from portcall.site.makers import maker_lookup
     type=click.FloatRange(0, HIGHEST_PACE, min_open=True),
     help="Packets a second; the site's, or 200.",
 )
+@click.option("--unpaced", is_flag=True, help="As fast as it goes: never where machines run.")
+@click.option("--large", is_flag=True, help="Take ranges of more than 65,536 addresses.")
+@click.option(
+    "--listen",
+    type=click.FloatRange(0, LONGEST_LISTEN),
+    default=LISTEN_SECONDS,
+    show_default=True,
+    help="Seconds to listen at least; switches announce themselves every 30.",
+)
+@click.option("--watch", is_flag=True, help="Keep looking, and show what changes.")
+@click.option("--csv", "as_csv", is_flag=True, help="Print CSV instead.")
 @adapter_option
+@capture_option
 @json_option
 def find_command(
     ranges: tuple[str, ...],
     methods: tuple[str, ...],
     pace: float | None,
+    unpaced: bool,
+    large: bool,
+    listen: float,
+    watch: bool,
+    as_csv: bool,
     adapter_name: str | None,
+    capture: str | None,
     as_json: bool,
 ) -> int:
     """Find and identify the devices on the wire.
 
-    RANGE is a subnet (10.61.20.0/24), a range (10.61.20.5-40) or an address. Without one: the
-    adapter's subnets, the site's, and the makers' default addresses the site names. This computer
-    need not be in any of them.
+    RANGE is a subnet (10.61.20.0/24), a range (10.61.20.5-40), an address or a planned name.
+    Without one: the adapter's subnets, the site's, and the makers' default addresses that site and
+    catalogue name. This computer need not be in any of them: where it is not, it borrows an address
+    there for the time of asking, and keeps its own.
+
+    Ctrl-C shows what was found so far.
     """
+    if (pace and unpaced) or (as_csv and (as_json or watch)):
+        raise BadInput("--pace with --unpaced, or --csv with --json or --watch: choose one")
     site = this_site()
     plan = plan_if_sound(site)
-    named = parse_targets(ranges, plan)
+    catalog = read_catalogs(site.folder)
+    named = parse_targets(ranges, plan, large)
     adapter = chosen_adapter(adapter_name)
-    where = named or usual_ranges(adapter, site, plan)
-    wanted = [Method(method) for method in methods] or WIRE_METHODS
-    seen = asyncio.run(look(adapter, where, pace or site.pace, wanted))
-    devices = merge(seen.sightings, maker_lookup(site.makers), plan)
-    present = {device.mac for device in devices if device.mac is not None}
-    noted = [
-        remarks(device, adapter.interfaces, plan, site.maker_defaults, present)
-        for device in devices
-    ]
+    wanted = [Method(method) for method in methods] or list(WIRE_METHODS)
+    gathering = gathering_for(site, plan, catalog)
+    orders = orders_for(adapter, site, plan, catalog, named, wanted, pace, unpaced, listen)
+    with recording(adapter, capture):
+        if watch:
+            from portcall.cli.find_watch import keep_watching
+
+            return keep_watching(adapter, orders, gathering, site.maker_defaults, as_json)
+        looked, interrupted = asyncio.run(look(adapter, orders, gathering))
+    found = Found(gathering, adapter.interfaces, site.maker_defaults)
     if as_json:
-        entries = [device_document(d, r) for d, r in zip(devices, noted, strict=True)]
-        not_run = [{"method": each.method, "reason": each.reason} for each in seen.not_run]
-        print_json({"adapter": adapter.name, "devices": entries, "not_run": not_run})
-        return YES if devices else NO
-    if devices:
-        _print_table(devices, noted)
-    plural = "device" if len(devices) == 1 else "devices"
-    note(f"{len(devices) or 'no'} {plural} on {adapter.name}")
-    if not devices:
+        entries = (document(device, found.remarks(device)) for device in found.devices)
+        not_run = [{"method": n.method, "reason": n.reason} for n in looked.not_run]
+        borrowed = [str(each.interface) for each in looked.borrowed]
+        tail = {"not_run": not_run, "borrowed": borrowed, "interrupted": interrupted}
+        print_json_list({"adapter": adapter.name}, "devices", entries, tail)
+    elif as_csv:
+        print_csv(found)
+    elif found.devices:
+        print_table(found)
+    if not as_json:
+        _tell(adapter.name, len(found.devices), looked, interrupted)
+    if interrupted:
+        return INTERRUPTED
+    return YES if found.devices else NO
+
+
+def _tell(adapter: str, count: int, looked: Look, interrupted: bool) -> None:
+    plural = "device" if count == 1 else "devices"
+    note(f"{count or 'no'} {plural} on {adapter}" + (" so far: interrupted" if interrupted else ""))
+    if not count and not interrupted:
         note("nothing was heard: is this the right adapter, and has the plant power?")
-    for each in seen.not_run:
-        note(f"not run: {each.method}: {each.reason}")
-    return YES if devices else NO
-
-
-def _print_table(devices: Sequence[Device], noted: Sequence[Sequence[str]]) -> None:
-    shown = Columns(
-        "address",
-        "mac",
-        "name",
-        "what",
-        "serial",
-        "kind",
-        "firmware",
-        drops=("serial", "firmware", "kind"),
-        shrinks="what",
-    )
-    for device in devices:
-        shown.add_row(
-            cell(", ".join(str(address) for address in device.addresses), "bold"),
-            cell(device.mac),
-            cell(device.value(Field.NAME)),
-            cell(what(device)),
-            cell(device.value(Field.SERIAL)),
-            cell(device.value(Field.KIND)),
-            cell(device.value(Field.FIRMWARE)),
-        )
-    print_with_notes(shown, noted)
-
-
-def what(device: Device) -> str:
-    """Maker and product in one cell."""
-    parts = (device.value(Field.MAKER), device.value(Field.PRODUCT) or device.value(Field.KIND))
-    return ", ".join(part for part in parts if part)
-
-
-def device_document(device: Device, lines: tuple[str, ...]) -> dict[str, object]:
-    """A device as ``find --json`` has it."""
-    values = {field.value: device.value(field) for field in Field}
-    return {
-        "mac": str(device.mac) if device.mac else None,
-        "addresses": [str(address) for address in device.addresses],
-        **values,
-        "methods": list(device.methods),
-        "remarks": list(lines),
-    }
+    if looked.borrowed:
+        shown = ", ".join(str(each.interface) for each in looked.borrowed)
+        note(f"asked from {shown}, borrowed for this look; this computer's addresses are unchanged")
+    reasons: dict[str, list[str]] = {}
+    for each in looked.not_run:
+        reasons.setdefault(each.reason, []).append(each.method)
+    for reason, methods in reasons.items():
+        note(f"not run: {', '.join(methods)}: {reason}")

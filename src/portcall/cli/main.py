@@ -24,6 +24,8 @@ COMMANDS = {
     "adapters": "This computer's adapters: link, addresses, what is in the way.",
     "match": "Put this computer into a device's subnet.",
     "find": "Find and identify what is on the wire.",
+    "listen": "Send nothing: who asks, who announces itself, which subnets are spoken.",
+    "catalog": "Names for what devices say only in numbers: descriptions you can add.",
     "plan": "The plan: which device shall have which address.",
     "assign": "Give planned devices their addresses by BOOTP and DHCP.",
     "reach": "Ping devices: loss and times.",

@@ -132,10 +132,10 @@ def _mask_of_device(
     import asyncio
 
     from portcall.core.wire.dhcp import prefix_length
-    from portcall.host.jobs.interface import read_interface
+    from portcall.host.jobs.interface import read_mask
 
-    told = asyncio.run(read_interface(adapter.name, target))
-    prefix = prefix_length(told.mask) if told else None
+    mask = asyncio.run(read_mask(adapter.name, target))
+    prefix = prefix_length(mask) if mask else None
     if prefix is None or not 1 <= prefix <= 30:
         return None
     corrected = IPv4Interface((interface.ip, prefix))

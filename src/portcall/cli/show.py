@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from typing import TypeVar
 
 from rich.console import Console, ConsoleOptions, RenderResult
 from rich.padding import Padding
 from rich.segment import Segment, Segments
 from rich.table import Table
 from rich.text import Text
+
+T = TypeVar("T")
 
 _PIPE_WIDTH = 240
 """Columns when nobody's terminal sets them: a file or another program wants whole lines."""
@@ -47,13 +50,39 @@ class Columns(Table):
         self.columns = everything
 
 
-def print_with_notes(shown: Columns, notes: Sequence[Sequence[str]]) -> None:
+_PAGE = 500
+"""Rows laid out at a time: laid out at once, a list of 65,534 would take a gigabyte."""
+
+
+def print_rows(
+    layout: Callable[[], Columns],
+    rows: Sequence[T],
+    cells_of: Callable[[T], Sequence[Text]],
+    notes_of: Callable[[T], Sequence[str]] = lambda row: (),
+) -> None:
     """Print a table with each row's notes below it; lines to copy from them stay unbroken."""
     out = console()
-    header, *rows = out.render_lines(shown, out.options.update(width=out.width), pad=False)
-    for line, below in zip([header, *rows], [(), *notes], strict=True):
+    widths: list[int] = []
+    if len(rows) > _PAGE:
+        lengths = ([each.cell_len for each in cells_of(row)] for row in rows)
+        widths = [max(column) for column in zip(*lengths, strict=True)]
+    for start in range(0, max(len(rows), 1), _PAGE):
+        page = rows[start : start + _PAGE]
+        shown = layout()
+        shown.show_header = start == 0
+        for column, width in zip(shown.columns, widths, strict=False):
+            column.min_width = max(width, len(str(column.header)))
+        for row in page:
+            shown.add_row(*cells_of(row))
+        _print_page(out, shown, [notes_of(row) for row in page])
+
+
+def _print_page(out: Console, shown: Columns, notes: Sequence[Sequence[str]]) -> None:
+    lines = out.render_lines(shown, out.options.update(width=out.width), pad=False)
+    below = [(), *notes] if shown.show_header else list(notes)
+    for line, sentences in zip(lines, below, strict=True):
         out.print(Segments([*line, Segment.line()]), end="")
-        for sentence in below:
+        for sentence in sentences:
             has_command = "portcall " in sentence
             text = Text(sentence, style="yellow")
             out.print(Padding(text, (0, 0, 0, 4), expand=False), soft_wrap=has_command)

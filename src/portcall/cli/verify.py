@@ -3,27 +3,36 @@
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Sequence
 from ipaddress import IPv4Address
 
 import click
+from rich.text import Text
 
-from portcall.cli.find import what
+from portcall.cli.find_view import what
+from portcall.cli.looking import gathering_for, look, orders_for
 from portcall.cli.main import NO, YES
 from portcall.cli.say import json_option, milliseconds, note, print_json
-from portcall.cli.show import Columns, cell, console, print_with_notes
-from portcall.cli.workplace import adapter_option, chosen_adapter, this_site, usual_ranges
+from portcall.cli.show import Columns, cell, console, print_rows
+from portcall.cli.workplace import (
+    adapter_option,
+    capture_option,
+    chosen_adapter,
+    recording,
+    this_site,
+)
 from portcall.core.adapter import Adapter
-from portcall.core.find.devices import Device, merge
+from portcall.core.find.devices import Device
 from portcall.core.plan import Plan
 from portcall.core.reach.ping import Replied, Unanswered
 from portcall.core.reach.statistics import Reachability, summarise
 from portcall.core.trouble import BadInput
 from portcall.core.verify import Judgement, Verdict, judge, unplanned
 from portcall.host.jobs.identify import identify
-from portcall.host.jobs.look import NotRun, look
+from portcall.host.jobs.look import QUICK_METHODS, NotRun
 from portcall.host.jobs.ping import ping
+from portcall.site.catalogs import read_catalogs
 from portcall.site.folder import Site
-from portcall.site.makers import maker_lookup
 
 _ECHOES = 3
 _ECHO_INTERVAL = 0.2
@@ -32,8 +41,9 @@ _ECHO_WAIT = 1.0
 
 @click.command("verify")
 @adapter_option
+@capture_option
 @json_option
-def verify_command(adapter_name: str | None, as_json: bool) -> int:
+def verify_command(adapter_name: str | None, capture: str | None, as_json: bool) -> int:
     """Hold the plan against the wire: is each device there, the right one, and answering?
 
     Ends with 0 when every planned device is right.
@@ -43,7 +53,8 @@ def verify_command(adapter_name: str | None, as_json: bool) -> int:
     if not plan.devices:
         raise BadInput("there is no plan to verify: no plan.csv in this folder or above it")
     adapter = chosen_adapter(adapter_name)
-    devices, reached, not_run = asyncio.run(_gather(adapter, site, plan))
+    with recording(adapter, capture):
+        devices, reached, not_run = asyncio.run(_gather(adapter, site, plan))
     judgements = judge(plan, devices, reached)
     others = unplanned(plan, devices)
     right = [j for j in judgements if j.verdict is Verdict.RIGHT]
@@ -51,16 +62,7 @@ def verify_command(adapter_name: str | None, as_json: bool) -> int:
         rows = [_document(judgement) for judgement in judgements]
         print_json({"rows": rows, "unplanned": [_other(device) for device in others]})
         return YES if len(right) == len(judgements) else NO
-    shown = Columns("name", "address", "verdict", "ping", "identity", shrinks="identity")
-    for judgement in judgements:
-        shown.add_row(
-            cell(judgement.row.name, "bold"),
-            cell(judgement.row.address),
-            cell(judgement.verdict, _STYLES.get(judgement.verdict, "bold red")),
-            cell(milliseconds(judgement.seconds)),
-            cell(judgement.identity),
-        )
-    print_with_notes(shown, [judgement.findings for judgement in judgements])
+    print_rows(_layout, judgements, _cells, lambda judgement: judgement.findings)
     out = console()
     for device in others:
         at = ", ".join(str(address) for address in device.addresses) or "no address"
@@ -78,19 +80,40 @@ def verify_command(adapter_name: str | None, as_json: bool) -> int:
 _STYLES = {Verdict.RIGHT: "bold green", Verdict.ASKING: "bold yellow"}
 
 
+def _layout() -> Columns:
+    return Columns("name", "address", "verdict", "ping", "identity", shrinks="identity")
+
+
+def _cells(judgement: Judgement) -> Sequence[Text]:
+    return (
+        cell(judgement.row.name, "bold"),
+        cell(judgement.row.address),
+        cell(judgement.verdict, _STYLES.get(judgement.verdict, "bold red")),
+        cell(milliseconds(judgement.seconds)),
+        cell(judgement.identity),
+    )
+
+
 async def _gather(
     adapter: Adapter, site: Site, plan: Plan
 ) -> tuple[tuple[Device, ...], dict[IPv4Address, Reachability], tuple[NotRun, ...]]:
     """Look, then ask the planned addresses that this computer can speak to."""
-    seen = await look(adapter, usual_ranges(adapter, site, plan), site.pace)
+    catalog = read_catalogs(site.folder)
+    gathering = gathering_for(site, plan, catalog)
+    orders = orders_for(adapter, site, plan, catalog, methods=QUICK_METHODS)
+    looked, interrupted = await look(adapter, orders, gathering)
+    if interrupted:
+        raise KeyboardInterrupt
     addresses = [row.address for row in plan if adapter.on_subnet_of(row.address)]
     facts: list[Replied | Unanswered] = []
     said = await asyncio.gather(
         identify(adapter.name, addresses, site.pace),
         ping(adapter, addresses, _ECHOES, _ECHO_INTERVAL, _ECHO_WAIT, site.pace, facts.append),
     )
-    devices = merge((*seen.sightings, *said[0]), maker_lookup(site.makers), plan)
-    return devices, {r.target: r for r in summarise(addresses, facts)}, seen.not_run
+    for seen in said[0]:
+        gathering.add(seen)
+    reached = {r.target: r for r in summarise(addresses, facts)}
+    return gathering.devices(), reached, tuple(looked.not_run)
 
 
 def _document(judgement: Judgement) -> dict[str, object]:

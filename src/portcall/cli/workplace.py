@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import closing, contextmanager
 from ipaddress import IPv4Address, IPv4Network
 from pathlib import Path
 
@@ -19,6 +21,7 @@ from portcall.core.address import (
     parse_range,
     parse_subnet,
 )
+from portcall.core.catalog import Catalog
 from portcall.core.plan import Plan, PlanError
 from portcall.core.trouble import BadInput
 from portcall.host.adapters import read_adapters
@@ -32,7 +35,14 @@ adapter_option = click.option(
     help="The adapter with the plant's cable. Without it, the only wired one that fits is used.",
 )
 
+capture_option = click.option(
+    "--capture",
+    metavar="FILE",
+    help="Write what is sent and heard to FILE, as pcapng.",
+)
+
 MOST_ADDRESSES = 65_536
+_MOST_ADDRESSES_AT_ALL = 16_777_216
 
 
 def this_site() -> Site:
@@ -77,7 +87,26 @@ def parse_target(text: str, plan: Plan) -> IPv4Address | IPv4Network:
     return parse_subnet(text) if "/" in text else parse_address(text)
 
 
-def parse_targets(texts: tuple[str, ...], plan: Plan) -> tuple[AddressRange, ...]:
+@contextmanager
+def recording(adapter: Adapter, capture: str | None) -> Iterator[None]:
+    """While inside, what passes the adapter is written to the file. Raises NotPossibleHere."""
+    if capture is None:
+        yield
+        return
+    from portcall.host.recorder import Recorder
+    from portcall.site.captures import CaptureFile
+
+    with (
+        CaptureFile(Path(capture), adapter.name) as file,
+        closing(Recorder(adapter.name, file.write)),
+    ):
+        yield
+    note(f"what was sent and heard is in {capture}")
+
+
+def parse_targets(
+    texts: tuple[str, ...], plan: Plan, large: bool = False
+) -> tuple[AddressRange, ...]:
     """Addresses, ranges, subnets and planned names. Raises BadInput."""
     spans = []
     for text in texts:
@@ -88,27 +117,31 @@ def parse_targets(texts: tuple[str, ...], plan: Plan) -> tuple[AddressRange, ...
             spans.append(parse_range(text))
         else:
             raise BadInput(f"{text}: is no address or range, and {_names(plan)}")
-    return bounded(joined(spans))
+    return bounded(joined(spans), large)
 
 
-def bounded(ranges: tuple[AddressRange, ...]) -> tuple[AddressRange, ...]:
+def bounded(ranges: tuple[AddressRange, ...], large: bool = False) -> tuple[AddressRange, ...]:
     """The ranges, unless they are more than anybody means. Raises AddressError."""
     total = sum(len(span) for span in ranges)
-    if total > MOST_ADDRESSES:
+    most = _MOST_ADDRESSES_AT_ALL if large else MOST_ADDRESSES
+    if total > most:
         shown = ", ".join(str(span) for span in ranges)
+        lifted = "" if large else ", or lift the limit with --large"
         raise AddressError(
-            f"{shown}: has {total:,} addresses; one sweep takes at most {MOST_ADDRESSES:,}; "
-            "name a smaller range"
+            f"{shown}: has {total:,} addresses; one sweep takes at most {most:,}; "
+            f"name a smaller range{lifted}"
         )
     return ranges
 
 
-def usual_ranges(adapter: Adapter, site: Site, plan: Plan) -> tuple[AddressRange, ...]:
+def usual_ranges(
+    adapter: Adapter, site: Site, plan: Plan, catalog: Catalog
+) -> tuple[AddressRange, ...]:
     """Where to look when nobody says: the adapter's subnets, the site's, and makers' defaults."""
     spans = [hosts(own.network) for own in adapter.interfaces]
     spans += [hosts(subnet.network) for subnet in site.subnets]
     spans += [AddressRange(row.address, row.address) for row in plan]
-    return bounded(joined([*spans, *site.maker_defaults]))
+    return bounded(joined([*spans, *site.maker_defaults, *catalog.defaults]))
 
 
 def _names(plan: Plan) -> str:

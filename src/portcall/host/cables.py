@@ -5,35 +5,26 @@ Called inside the namespace meant, by way of ``NetworkNamespace.call``.
 
 from __future__ import annotations
 
-import contextlib
 from ipaddress import IPv4Address, IPv4Interface
-from pathlib import Path
 
 from pyroute2 import IPRoute
 
 from portcall.core.address import Mac
 
-
-def quiet_kernel() -> None:
-    """Settings of a simple device: no IPv6, no filtering by source, answer ARP plainly."""
-    for setting, value in (
-        ("ipv6/conf/all/disable_ipv6", "1"),
-        ("ipv6/conf/default/disable_ipv6", "1"),
-        ("ipv4/conf/all/rp_filter", "0"),
-        ("ipv4/conf/default/rp_filter", "0"),
-        ("ipv4/conf/all/arp_ignore", "0"),
-        ("ipv4/conf/all/arp_announce", "0"),
-        ("ipv4/icmp_ratelimit", "0"),
-    ):
-        # Where /proc/sys may not be written, what the computer has must do.
-        with contextlib.suppress(OSError):
-            (Path("/proc/sys/net") / setting).write_text(value)
+_PASS_LLDP = 1 << 14
+"""Bit 14 of a bridge's group_fwd_mask: 01-80-C2-00-00-0E."""
 
 
 def make_switch(name: str) -> None:
-    """A bridge that floods what a plain switch floods."""
+    """A bridge that floods what a plain switch floods, and hands LLDP on to whoever listens.
+
+    A switch keeps LLDP to itself (IEEE 802.1D reserves the group address); on this one the laptop
+    stands for the neighbour of every device, as it does at an open cabinet.
+    """
     with IPRoute() as netlink:
-        netlink.link("add", ifname=name, kind="bridge", br_mcast_snooping=0)
+        netlink.link(
+            "add", ifname=name, kind="bridge", br_mcast_snooping=0, br_group_fwd_mask=_PASS_LLDP
+        )
         netlink.link("set", index=_index(netlink, name), state="up")
 
 

@@ -9,6 +9,7 @@ from collections.abc import Iterator
 from portcall.core.address import Mac
 from portcall.core.conversation import Frame
 from portcall.core.trouble import NotPossibleHere
+from portcall.core.wire.octets import internet_checksum
 from portcall.host.medium import MOST_AT_ONCE, received_at, stamp_receives
 
 _ETH_P_ALL = 0x0003
@@ -19,8 +20,8 @@ _CHECKSUM_NOT_READY = 1 << 3
 _LONGEST_FRAME = 65536
 _ETHERTYPE_IPV4 = b"\x08\x00"
 _IPV4_START = 14
-_CHECKSUM = 6
-"""Where UDP has its checksum (RFC 768)."""
+_CHECKSUM_AT = {socket.IPPROTO_UDP: 6, socket.IPPROTO_TCP: 16}
+"""Where a segment has its checksum (RFC 768, RFC 9293 §3.1)."""
 _RECEIVE_BUFFER = 4 * 1024 * 1024
 
 
@@ -87,11 +88,16 @@ def _checksum_is_open(ancillary: list[tuple[int, int, bytes]]) -> bool:
 
 
 def _close_checksum(data: bytes) -> bytes:
-    """Do what the hardware would have done, for UDP: no checksum says the sender made none."""
+    """Do what the hardware would have done, for UDP and TCP in whole IPv4 packets."""
     if len(data) < _IPV4_START + 20 or data[12:14] != _ETHERTYPE_IPV4:
         return data
     start = _IPV4_START + (data[_IPV4_START] & 0x0F) * 4
-    is_udp = data[_IPV4_START + 9] == socket.IPPROTO_UDP
-    if not is_udp or len(data) < start + 8:
+    end = _IPV4_START + int.from_bytes(data[_IPV4_START + 2 : _IPV4_START + 4], "big")
+    at = _CHECKSUM_AT.get(data[_IPV4_START + 9])
+    if at is None or not start + at + 2 <= end <= len(data):
         return data
-    return data[: start + _CHECKSUM] + b"\0\0" + data[start + _CHECKSUM + 2 :]
+    segment = data[start : start + at] + b"\0\0" + data[start + at + 2 : end]
+    addresses = data[_IPV4_START + 12 : _IPV4_START + 20]
+    pseudo = addresses + bytes((0, data[_IPV4_START + 9])) + len(segment).to_bytes(2, "big")
+    checksum = internet_checksum(pseudo + segment) or 0xFFFF
+    return data[: start + at] + checksum.to_bytes(2, "big") + data[start + at + 2 :]

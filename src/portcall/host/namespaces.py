@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import ctypes
 import os
 import signal
@@ -91,6 +92,29 @@ def leave_the_computer() -> None:
         ) from None
 
 
+def quiet_kernel() -> None:
+    """Settings of a simple device: no IPv6, no filtering by source, answer ARP plainly."""
+    for setting, value in (
+        ("ipv6/conf/all/disable_ipv6", "1"),
+        ("ipv6/conf/default/disable_ipv6", "1"),
+        ("ipv4/conf/all/rp_filter", "0"),
+        ("ipv4/conf/default/rp_filter", "0"),
+        ("ipv4/conf/all/arp_ignore", "0"),
+        ("ipv4/conf/all/arp_announce", "0"),
+        ("ipv4/icmp_ratelimit", "0"),
+    ):
+        # Where /proc/sys may not be written, what the computer has must do.
+        with contextlib.suppress(OSError):
+            (Path("/proc/sys/net") / setting).write_text(value)
+
+
+def allow_ipv6(adapter: str) -> None:
+    """Let an adapter have its link-local address, at once; where /proc/sys may be written."""
+    for setting in ("accept_dad", "disable_ipv6"):
+        with contextlib.suppress(OSError):
+            (Path("/proc/sys/net/ipv6/conf") / adapter / setting).write_text("0")
+
+
 class NetworkNamespace:
     """A network of its own. Work in it is done by one thread that lives there.
 
@@ -110,3 +134,8 @@ class NetworkNamespace:
     def call(self, function: Callable[[], T]) -> T:
         """Run a function inside, and give back what it gives."""
         return self._thread.submit(function).result()
+
+    def close(self) -> None:
+        """Let it go; it vanishes when the last socket in it is closed."""
+        os.close(self.descriptor)
+        self._thread.shutdown(wait=True)

@@ -12,12 +12,16 @@ from typing import Any, TypeVar
 from portcall.core.conversation import Conversation, Report, Send
 from portcall.core.pacer import Pacer
 from portcall.host.medium import Medium
+from portcall.host.meter import Meter
 
 P = TypeVar("P")
 F = TypeVar("F")
 
 _FULL_RETRY = 0.002
 """Seconds until a send is tried again for which the kernel had no room."""
+
+_MOST_UNSEEN = 8
+"""Packets that may be on their way between being sent and being seen to leave."""
 
 
 @dataclass(eq=False, slots=True)
@@ -42,9 +46,11 @@ class Runner:
 
     pacer: Pacer = field(default_factory=Pacer)
     _running: dict[int, list[_Running]] = field(default_factory=dict)
-    _queue: deque[tuple[_Running, Any]] = field(default_factory=deque)
+    _queue: deque[tuple[_Running, Any] | asyncio.Future[None]] = field(default_factory=deque)
     _drain_alarm: asyncio.TimerHandle | None = None
     _draining: bool = False
+    _unseen: int = 0
+    """Packets that left by this runner and that the meter has not seen yet."""
 
     def start(
         self,
@@ -80,6 +86,32 @@ class Runner:
         """End every conversation on a medium and stop reading it."""
         for running in list(self._running.get(medium.fileno(), ())):
             self._finish(running)
+
+    async def turn(self) -> None:
+        """Wait until a packet may leave that the kernel sends for us: a connection's first."""
+        future = asyncio.get_running_loop().create_future()
+        self._queue.append(future)
+        if self._drain_alarm is None and not self._draining:
+            self._drain()
+        await future
+
+    def heed(self, meter: Meter) -> None:
+        """From now on count everything that leaves the adapter, and keep the pace over all of it.
+
+        The kernel sends too: it resolves addresses, acknowledges, ends connections.
+        """
+        asyncio.get_running_loop().add_reader(meter.fileno(), self._count, meter)
+
+    def ignore(self, meter: Meter) -> None:
+        """Stop counting."""
+        asyncio.get_running_loop().remove_reader(meter.fileno())
+
+    def _count(self, meter: Meter) -> None:
+        extra = meter.count() - self._unseen
+        self._unseen = max(0, min(-extra, _MOST_UNSEEN))
+        now = asyncio.get_running_loop().time()
+        for _ in range(extra):
+            self.pacer.spend(now)
 
     def _readable(self, descriptor: int, medium: Medium[Any]) -> None:
         for packet, at in medium.receive():
@@ -140,7 +172,14 @@ class Runner:
             if wait > 0:
                 again_in = wait
                 break
-            running, packet = self._queue[0]
+            first = self._queue[0]
+            if isinstance(first, asyncio.Future):
+                self._queue.popleft()
+                if not first.done():
+                    self._spend(now)
+                    first.set_result(None)
+                continue
+            running, packet = first
             if running.over.is_set():
                 self._queue.popleft()
                 continue
@@ -155,11 +194,15 @@ class Runner:
                 self._carry_out(running, running.conversation.unsent(packet, reason, now))
             else:
                 self._queue.popleft()
-                self.pacer.spend(now)
+                self._spend(now)
                 self._carry_out(running, running.conversation.left(packet, now))
         self._draining = False
         if again_in is not None:
             self._drain_alarm = loop.call_later(again_in, self._drain)
+
+    def _spend(self, now: float) -> None:
+        self.pacer.spend(now)
+        self._unseen += 1
 
 
 def _reason(error: OSError) -> str:

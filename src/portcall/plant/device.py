@@ -7,33 +7,40 @@ import secrets
 from functools import partial
 from ipaddress import IPv4Address, IPv4Interface
 
+from portcall.core.address import UNSPECIFIED
 from portcall.core.assign.client import BootpClient, DhcpClient, Lost, Obtained
 from portcall.core.conversation import Conversation, Datagram, Frame
-from portcall.core.wire import bootp, cip
+from portcall.core.wire import bacnet, bootp, cip, dns, netbios, snmp
 from portcall.host import cables
 from portcall.host.datagrams import Datagrams
 from portcall.host.link import Link
-from portcall.host.namespaces import NetworkNamespace
+from portcall.host.namespaces import NetworkNamespace, allow_ipv6
 from portcall.host.runner import Runner
-from portcall.plant.scenario import Asks, DeviceEntry, DeviceKind
-from portcall.plant.services import (
-    WEB_PORT,
+from portcall.plant.responders import (
+    Announcer,
+    BacnetResponder,
     IdentityResponder,
-    Service,
+    MdnsResponder,
+    NetbiosResponder,
+    Responder,
     ServicePort,
-    listening_socket,
-    serve_cip,
-    serve_page,
-    start_service,
+    SnmpResponder,
+    Station,
 )
+from portcall.plant.scenario import Asks, DeviceEntry, Speaks
+from portcall.plant.services import SERVICES, listening_socket, start_service
 
 ADAPTER = "eth0"
 
-_TCP_SERVICES: dict[DeviceKind, tuple[tuple[int, Service], ...]] = {
-    DeviceKind.CIP: ((cip.PORT, serve_cip),),
-    DeviceKind.WEB: ((WEB_PORT, serve_page),),
-    DeviceKind.BARE: (),
+_RESPONDERS: dict[Speaks, tuple[int, type[Responder]]] = {
+    Speaks.CIP: (cip.PORT, IdentityResponder),
+    Speaks.SNMP: (snmp.PORT, SnmpResponder),
+    Speaks.NETBIOS: (netbios.PORT, NetbiosResponder),
+    Speaks.MDNS: (dns.PORT, MdnsResponder),
+    Speaks.BACNET: (bacnet.PORT, BacnetResponder),
 }
+
+_ON_THE_LINK = {Speaks.DCP: Station, Speaks.LLDP: Announcer}
 
 
 class SimulatedDevice:
@@ -65,6 +72,12 @@ class SimulatedDevice:
         """Start: with the address it was set to, or asking for one."""
         self.namespace.call(lambda: cables.set_link(ADAPTER, up=True))
         self.powered = True
+        if Speaks.IPV6 in self.entry.speaks:
+            self.namespace.call(lambda: allow_ipv6(ADAPTER))
+        for spoken, conversation in _ON_THE_LINK.items():
+            if spoken in self.entry.speaks:
+                speaking = conversation(self.entry, self.entry.address)
+                self._runner.start(speaking, self._open_link(), lambda fact: None)
         if self.entry.address is not None:
             await self._take(self.entry.address, self.entry.gateway)
         if self.entry.asks is not None:
@@ -128,14 +141,22 @@ class SimulatedDevice:
         if self.entry.asks is Asks.DHCP:
             # Renewed leases come to this port; unheard, the kernel would call it unreachable.
             self._talk(bootp.CLIENT_PORT, Conversation())
-        if self.entry.kind is DeviceKind.CIP:
-            self._talk(cip.PORT, IdentityResponder(self.entry, interface))
-        for port, service in _TCP_SERVICES[self.entry.kind]:
-            sock = self.namespace.call(partial(listening_socket, port))
-            self._servers.append(await start_service(service, self.entry, interface, sock))
+        for spoken in self.entry.speaks:
+            if spoken in _RESPONDERS:
+                port, responder = _RESPONDERS[spoken]
+                self._talk(port, responder(self.entry, interface))
+            if spoken in SERVICES:
+                port, _ = SERVICES[spoken]
+                sock = self.namespace.call(partial(listening_socket, port))
+                self._servers.append(await start_service(spoken, self.entry, interface, sock))
 
     def _talk(self, port: int, conversation: Conversation[Datagram, None]) -> None:
-        datagrams = self.namespace.call(lambda: Datagrams(ADAPTER, port))
+        # Bound to its own address, a socket does not hear broadcasts.
+        deaf = not self.entry.hears_broadcasts and self.interface is not None
+        address = self.interface.ip if deaf and self.interface else UNSPECIFIED
+        datagrams = self.namespace.call(lambda: Datagrams(ADAPTER, port, address))
+        if port == dns.PORT and self.interface:
+            datagrams.join(dns.GROUP, self.interface.ip)
         self._datagrams.append(datagrams)
         self._runner.start(conversation, datagrams, lambda fact: None)
 

@@ -25,15 +25,26 @@ T = TypeVar("T")
 E = TypeVar("E", bound=StrEnum)
 
 
-class DeviceKind(StrEnum):
-    """What a simulated device is made of."""
+class Speaks(StrEnum):
+    """What a simulated device can be asked by; one that speaks nothing is bare: a place to run a
+    real program in."""
 
     CIP = "cip"
-    """Answers CIP List Identity over UDP and TCP."""
+    MODBUS = "modbus"
+    OPCUA = "opcua"
     WEB = "web"
-    """Shows a web page."""
-    BARE = "bare"
-    """A link and nothing else: a place to run a real program in."""
+    SECURE_WEB = "secure-web"
+    SNMP = "snmp"
+    NETBIOS = "netbios"
+    MDNS = "mdns"
+    BACNET = "bacnet"
+    DCP = "dcp"
+    LLDP = "lldp"
+    IPV6 = "ipv6"
+
+
+NEED_NO_ADDRESS = {Speaks.DCP, Speaks.LLDP, Speaks.IPV6}
+"""What a device speaks as soon as it has power."""
 
 
 class Asks(StrEnum):
@@ -54,6 +65,7 @@ class Nameplate:
     product_code: int
     major: int
     minor: int
+    maker: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,7 +73,7 @@ class DeviceEntry:
     """One device; times in seconds."""
 
     name: str
-    kind: DeviceKind
+    kind: str
     wire: str
     mac: Mac
     nameplate: Nameplate
@@ -73,6 +85,12 @@ class DeviceEntry:
     restart: float
     gives: IPv4Interface | None = None
     """The address it hands to a workstation on its wire."""
+    speaks: tuple[Speaks, ...] = ()
+    hears_broadcasts: bool = True
+    place: str = ""
+    station_name: str = ""
+    announce_every: float = 30
+    modbus_units: tuple[int, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -159,7 +177,7 @@ def _device(table: _Table) -> DeviceEntry:
         raise table.wrong("firmware", f"{firmware!r} is not two numbers under 256: 20.013")
     entry = DeviceEntry(
         name,
-        table.one_of("kind", DeviceKind),
+        table.text("kind", "bare"),
         table.text("wire"),
         table.parsed("mac", parse_mac),
         Nameplate(
@@ -170,6 +188,7 @@ def _device(table: _Table) -> DeviceEntry:
             int(table.number("product_code", 0, 0xFFFF)),
             int(major),
             int(minor),
+            table.text("maker", ""),
         ),
         table.parsed_or_none("address", parse_interface),
         table.parsed_or_none("gateway", parse_address),
@@ -178,14 +197,24 @@ def _device(table: _Table) -> DeviceEntry:
         table.text("host_name", name),
         table.number("restart", 1, 60),
         table.parsed_or_none("gives", parse_interface),
+        table.all_of("speaks", Speaks),
+        table.flag("hears_broadcasts", True),
+        table.text("place", ""),
+        table.text("station_name", ""),
+        table.number("announce_every", 30, 3600),
+        table.numbers("modbus_units", 247),
     )
     table.done()
     if entry.gives is not None and (
         entry.address is None or entry.gives.network != entry.address.network
     ):
         raise table.wrong("gives", f"{entry.gives} is not in the subnet of its own address")
-    if entry.kind is not DeviceKind.BARE and entry.address is None and entry.asks is None:
-        raise table.wrong("address", 'is missing; a device has one, or asks = "bootp" or "dhcp"')
+    needs_one = [spoken for spoken in entry.speaks if spoken not in NEED_NO_ADDRESS]
+    if needs_one and entry.address is None and entry.asks is None:
+        raise table.wrong(
+            "address",
+            f'is missing; to speak {needs_one[0]} a device has one, or asks = "bootp" or "dhcp"',
+        )
     return entry
 
 
@@ -249,6 +278,29 @@ class _Table:
             if kind.value == text:
                 return kind
         raise self.wrong(key, f"{text!r} is none of {', '.join(kinds)}")
+
+    def all_of(self, key: str, kinds: type[E]) -> tuple[E, ...]:
+        values = self._data.pop(key, [])
+        known = {kind.value: kind for kind in kinds}
+        if not isinstance(values, list) or not all(value in known for value in values):
+            shown = printable(repr(values), 60)
+            raise self.wrong(key, f"{shown} is not a list out of {', '.join(kinds)}")
+        return tuple(known[value] for value in values)
+
+    def numbers(self, key: str, highest: int) -> tuple[int, ...]:
+        values = self._data.pop(key, [])
+        if not isinstance(values, list) or not all(
+            type(value) is int and 0 <= value <= highest for value in values
+        ):
+            shown = printable(repr(values), 40)
+            raise self.wrong(key, f"{shown} is not a list of numbers to {highest}")
+        return tuple(values)
+
+    def flag(self, key: str, default: bool) -> bool:
+        value = self._data.pop(key, default)
+        if not isinstance(value, bool):
+            raise self.wrong(key, f"{printable(repr(value), 40)} is neither true nor false")
+        return value
 
     def done(self) -> None:
         for key in self._data:

@@ -1,143 +1,41 @@
-"""What simulated devices offer once they have an address: CIP, a web page, a service port."""
+"""What simulated devices serve by TCP once they have an address."""
 
 from __future__ import annotations
 
 import asyncio
 import html
 import socket
+import ssl
 from collections.abc import Awaitable, Callable
 from contextlib import closing
-from dataclasses import replace
+from importlib.resources import as_file, files
 from ipaddress import IPv4Interface
 
-from portcall.core.address import UNSPECIFIED
-from portcall.core.assign.server import AddressServer, Event
-from portcall.core.conversation import Actions, Conversation, Datagram, Frame, Send
-from portcall.core.plan import Plan, PlannedDevice
-from portcall.core.wire import bootp, cip, cip_message, udp
+from portcall.core.find import web_page
+from portcall.core.wire import cip, modbus, opcua
 from portcall.core.wire.octets import Malformed
-from portcall.plant.scenario import DeviceEntry
+from portcall.plant.cip_device import cip_reply
+from portcall.plant.scenario import DeviceEntry, Speaks
 
-WEB_PORT = 80
 _REQUEST_WAIT = 10.0
 _LONGEST_HEAD = 8192
-_SESSION = 0x0000CA11
-"""One session is enough for a device that is asked by one workstation at a time."""
+_ILLEGAL_FUNCTION, _NO_ANSWER_BEHIND = 0x01, 0x0B
+"""MODBUS Application Protocol V1.1b3 §7."""
 
-_OPERATIONAL = 3
-"""CIP volume 1 §5-2.2.1, state of the identity object."""
-
-
-def cip_reply(entry: DeviceEntry, interface: IPv4Interface, request: bytes) -> bytes | None:
-    """The answer to a CIP encapsulation message; None to what this device does not answer."""
-    try:
-        asked = cip.parse(request)
-        if asked.command == cip.LIST_IDENTITY:
-            return cip.encode_identity(_identity(entry, interface), asked.context)
-        if asked.command == cip_message.REGISTER_SESSION:
-            return cip.encode(replace(asked, session=_SESSION))
-        if asked.command == cip_message.SEND_RR_DATA and asked.session == _SESSION:
-            wanted = cip_message.parse_request(cip_message.parse_unconnected(asked))
-            answer = cip_message.encode_response(_attribute(wanted, entry, interface))
-            return cip_message.encode_unconnected(_SESSION, answer, asked.context)
-    except Malformed:
-        pass
-    return None
+_CHANNEL = opcua.Channel(0xCA, 1)
 
 
-def _identity(entry: DeviceEntry, interface: IPv4Interface) -> cip.Identity:
-    plate = entry.nameplate
-    return cip.Identity(
-        interface.ip,
-        cip.PORT,
-        plate.vendor,
-        plate.device_type,
-        plate.product_code,
-        plate.major,
-        plate.minor,
-        0,
-        plate.serial,
-        plate.product.encode("latin-1", "replace"),
-        _OPERATIONAL,
-    )
-
-
-def _attribute(
-    wanted: cip_message.AttributeRequest, entry: DeviceEntry, interface: IPv4Interface
-) -> cip_message.Response:
-    if wanted.service != cip_message.GET_ATTRIBUTE_SINGLE:
-        return cip_message.Response(wanted.service, cip_message.SERVICE_NOT_SUPPORTED, b"")
-    place = (wanted.class_number, wanted.instance, wanted.attribute)
-    if place != (cip_message.TCP_IP_INTERFACE, 1, cip_message.INTERFACE_CONFIGURATION):
-        return cip_message.Response(wanted.service, cip_message.PATH_UNKNOWN, b"")
-    configuration = cip_message.InterfaceConfiguration(
-        interface.ip, interface.netmask, entry.gateway or UNSPECIFIED, UNSPECIFIED, UNSPECIFIED
-    )
-    data = cip_message.encode_configuration(configuration)
-    return cip_message.Response(wanted.service, cip_message.SUCCESS, data)
-
-
-class IdentityResponder(Conversation[Datagram, None]):
-    """Answers List Identity over UDP."""
-
-    def __init__(self, entry: DeviceEntry, interface: IPv4Interface) -> None:
-        self._entry = entry
-        self._interface = interface
-
-    def heard(self, packet: Datagram, now: float) -> Actions[Datagram, None]:
-        """Answer the one who asked."""
-        reply = cip_reply(self._entry, self._interface, packet.payload)
-        if reply is not None:
-            yield Send(Datagram(packet.peer, reply))
-
-
-class ServicePort(Conversation[Frame, Event]):
-    """Hands one address by DHCP to the first who asks, as some machines do at their service port.
-
-    It is the tool's own address server with a plan of one row, made when the MAC is known.
-    """
-
-    LEASE_SECONDS = 600
-
-    def __init__(self, entry: DeviceEntry, gives: IPv4Interface, own: IPv4Interface) -> None:
-        self._entry = entry
-        self._gives = gives
-        self._own = own
-        self._server: AddressServer | None = None
-
-    def heard(self, packet: Frame, now: float) -> Actions[Frame, Event]:
-        """The first request decides whose address it is."""
-        if self._server is None:
-            try:
-                frame = udp.parse_frame(packet.data)
-                asked = bootp.parse(frame.datagram.payload)
-            except Malformed:
-                return
-            if frame.datagram.destination_port != bootp.SERVER_PORT:
-                return
-            plan = Plan((PlannedDevice("workstation", self._gives, asked.mac),))
-            self._server = AddressServer(self._entry.mac, (self._own,), plan, self.LEASE_SECONDS)
-            yield from self._server.begin(now)
-        yield from self._server.heard(packet, now)
-        self.wake_at = self._server.wake_at
-
-    def woke(self, now: float) -> Actions[Frame, Event]:
-        """What its server wanted to be woken for."""
-        if self._server is not None:
-            yield from self._server.woke(now)
-            self.wake_at = self._server.wake_at
-
-
-async def serve_cip(
+async def _serve_cip(
     entry: DeviceEntry,
     interface: IPv4Interface,
     reader: asyncio.StreamReader,
     writer: asyncio.StreamWriter,
 ) -> None:
-    """Answer CIP over one TCP connection, until the other side ends it or says nonsense."""
+    """Answer CIP until the other side ends it or says nonsense."""
     while True:
         head = await reader.readexactly(cip.HEADER_LENGTH)
-        rest = await reader.readexactly(cip.whole_length(head) - cip.HEADER_LENGTH)
+        length = cip.whole_length(head) or 0
+        rest = await reader.readexactly(length - cip.HEADER_LENGTH)
         reply = cip_reply(entry, interface, head + rest)
         if reply is None:
             return
@@ -145,7 +43,72 @@ async def serve_cip(
         await writer.drain()
 
 
-async def serve_page(
+async def _serve_modbus(
+    entry: DeviceEntry,
+    interface: IPv4Interface,
+    reader: asyncio.StreamReader,
+    writer: asyncio.StreamWriter,
+) -> None:
+    """Answer device identification; as a gateway, for the units behind it alone."""
+    while True:
+        head = await reader.readexactly(modbus.HEADER_LENGTH)
+        length = modbus.whole_length(head) or 0
+        asked = modbus.parse(head + await reader.readexactly(length - modbus.HEADER_LENGTH))
+        function = asked.pdu[0]
+        pdu = bytes((function | 0x80, _ILLEGAL_FUNCTION))
+        if entry.modbus_units and asked.unit not in entry.modbus_units:
+            pdu = bytes((function | 0x80, _NO_ANSWER_BEHIND))
+        elif asked.pdu[:2] == bytes((modbus.ENCAPSULATED, modbus.DEVICE_IDENTIFICATION)):
+            pdu = _modbus_identification(entry, asked.pdu)
+        writer.write(modbus.encode(modbus.ModbusMessage(asked.transaction, asked.unit, pdu)))
+        await writer.drain()
+
+
+def _modbus_identification(entry: DeviceEntry, asked: bytes) -> bytes:
+    plate = entry.nameplate
+    objects = (
+        (modbus.ObjectId.VENDOR_NAME, plate.maker),
+        (modbus.ObjectId.PRODUCT_CODE, str(plate.product_code)),
+        (modbus.ObjectId.REVISION, f"{plate.major}.{plate.minor:03d}"),
+        (modbus.ObjectId.PRODUCT_NAME, plate.product),
+    )
+    code, first = asked[2], asked[3]
+    limit = modbus.ObjectId.VENDOR_URL if code == modbus.ReadCode.BASIC else 0x80
+    said = tuple((int(n), text.encode()) for n, text in objects if first <= n < limit)
+    return modbus.encode_identification(modbus.Identification(said), code)
+
+
+async def _serve_opcua(
+    entry: DeviceEntry,
+    interface: IPv4Interface,
+    reader: asyncio.StreamReader,
+    writer: asyncio.StreamWriter,
+) -> None:
+    """Hello, a channel without security, the one endpoint."""
+    endpoint = f"opc.tcp://{interface.ip}:{opcua.PORT}"
+    name = entry.host_name
+    said = opcua.Application(
+        f"urn:tern-point:{name}".encode(),
+        entry.nameplate.product.encode(),
+        name.encode(),
+        endpoint.encode(),
+    )
+    replies = {
+        b"HEL": opcua.acknowledge(),
+        b"OPN": opcua.opened(_CHANNEL),
+        b"MSG": opcua.endpoints(_CHANNEL, said),
+    }
+    while True:
+        head = await reader.readexactly(opcua.HEADER_LENGTH)
+        await reader.readexactly((opcua.whole_length(head) or 0) - opcua.HEADER_LENGTH)
+        reply = replies.get(opcua.kind_of(head))
+        if reply is None:
+            return
+        writer.write(reply)
+        await writer.drain()
+
+
+async def _serve_page(
     entry: DeviceEntry,
     interface: IPv4Interface,
     reader: asyncio.StreamReader,
@@ -153,6 +116,14 @@ async def serve_page(
 ) -> None:
     """Show the device's page, whatever was asked for, and close (RFC 9112 §9.6)."""
     await reader.readuntil(b"\r\n\r\n")
+    secured = writer.get_extra_info("sslcontext") is not None
+    if Speaks.SECURE_WEB in entry.speaks and not secured:
+        writer.write(
+            f"HTTP/1.1 301 Moved Permanently\r\nLocation: https://{interface.ip}/\r\n"
+            "Content-Length: 0\r\nConnection: close\r\n\r\n".encode()
+        )
+        await writer.drain()
+        return
     plate = entry.nameplate
     rows = (
         ("Serial", f"{plate.serial:08X}"),
@@ -177,6 +148,14 @@ Service = Callable[
     [DeviceEntry, IPv4Interface, asyncio.StreamReader, asyncio.StreamWriter], Awaitable[None]
 ]
 
+SERVICES: dict[Speaks, tuple[int, Service]] = {
+    Speaks.CIP: (cip.PORT, _serve_cip),
+    Speaks.MODBUS: (modbus.PORT, _serve_modbus),
+    Speaks.OPCUA: (opcua.PORT, _serve_opcua),
+    Speaks.WEB: (web_page.PORT, _serve_page),
+    Speaks.SECURE_WEB: (web_page.SECURE_PORT, _serve_page),
+}
+
 
 def listening_socket(port: int) -> socket.socket:
     """A TCP socket that listens in the calling thread's network namespace."""
@@ -188,9 +167,10 @@ def listening_socket(port: int) -> socket.socket:
 
 
 async def start_service(
-    service: Service, entry: DeviceEntry, interface: IPv4Interface, sock: socket.socket
+    spoken: Speaks, entry: DeviceEntry, interface: IPv4Interface, sock: socket.socket
 ) -> asyncio.Server:
     """Serve connections on a socket; a client that is slow, rude or gone ends only its own."""
+    _, service = SERVICES[spoken]
 
     async def serve(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         with closing(writer):
@@ -206,4 +186,12 @@ async def start_service(
             ):
                 return
 
-    return await asyncio.start_server(serve, sock=sock, limit=_LONGEST_HEAD)
+    secure = _certificate() if spoken is Speaks.SECURE_WEB else None
+    return await asyncio.start_server(serve, sock=sock, limit=_LONGEST_HEAD, ssl=secure)
+
+
+def _certificate() -> ssl.SSLContext:
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    with as_file(files("portcall.plant") / "scenarios" / "device.pem") as path:
+        context.load_cert_chain(path)
+    return context

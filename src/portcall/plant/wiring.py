@@ -8,7 +8,7 @@ from portcall.core.address import Mac
 from portcall.core.pacer import Pacer
 from portcall.core.trouble import BadInput
 from portcall.host import cables
-from portcall.host.namespaces import NetworkNamespace
+from portcall.host.namespaces import NetworkNamespace, quiet_kernel
 from portcall.host.runner import Runner
 from portcall.plant.device import ADAPTER, SimulatedDevice
 from portcall.plant.scenario import Scenario
@@ -32,8 +32,8 @@ class Wiring:
     async def build(self) -> None:
         """Make the wires, connect the workstation, power the devices up."""
         scenario = self._scenario
-        self._switches.call(cables.quiet_kernel)
-        self.workstation.call(cables.quiet_kernel)
+        self._switches.call(quiet_kernel)
+        self.workstation.call(quiet_kernel)
         self.workstation.call(partial(cables.set_link, "lo", up=True))
         for wire in scenario.wires:
             self._switches.call(partial(cables.make_switch, self._switch(wire)))
@@ -46,7 +46,7 @@ class Wiring:
                 )
         for entry in scenario.devices:
             namespace = NetworkNamespace()
-            namespace.call(cables.quiet_kernel)
+            namespace.call(quiet_kernel)
             self._connect(entry.name, entry.wire, namespace, ADAPTER, entry.mac)
             self.devices[entry.name] = SimulatedDevice(entry, namespace, self._runner)
         for device in self.devices.values():

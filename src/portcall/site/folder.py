@@ -6,6 +6,7 @@
     workstation = "10.61.20.200"          # kept for the engineer's computer
     pace = 200                            # packets a second in sweeps
     maker_defaults = ["203.0.113.40"]     # where unset devices are looked for
+    community = "public"                  # for SNMP
 
     [[subnets]]
     network = "10.61.20.0/24"
@@ -54,6 +55,8 @@ class Site:
     maker_defaults: tuple[AddressRange, ...] = ()
     makers: Mapping[str, str] = field(default_factory=dict)
     """Names by MAC prefix, six hex digits in upper case without separators."""
+    community: str = "public"
+    """For SNMP."""
 
     @property
     def plan_path(self) -> Path | None:
@@ -110,7 +113,7 @@ class _Reader:
         self._settings = settings
 
     def site(self, folder: Path) -> Site:
-        known = {"name", "workstation", "pace", "maker_defaults", "subnets", "makers"}
+        known = {"name", "workstation", "pace", "maker_defaults", "subnets", "makers", "community"}
         for key in self._settings:
             if key not in known:
                 raise self._wrong(key, f"is no setting; there are {', '.join(sorted(known))}")
@@ -132,6 +135,7 @@ class _Reader:
                 self._prefix(prefix): printable(str(name))
                 for prefix, name in (self._take("makers", dict) or {}).items()
             },
+            printable(self._take("community", str) or "public"),
         )
 
     def _take(self, key: str, kind: type[T] | tuple[type[T], ...]) -> T | None:

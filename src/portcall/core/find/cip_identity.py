@@ -1,5 +1,5 @@
-"""Finding and identifying by CIP List Identity (CIP volume 2 §2-4.2): by broadcast, or of one
-device over TCP."""
+"""Finding and identifying by CIP List Identity (CIP volume 2 §2-4.2): by broadcast, of one device
+by its address, and over TCP."""
 
 from __future__ import annotations
 
@@ -13,9 +13,10 @@ from portcall.core.conversation import (
     Endpoint,
     Report,
     Send,
-    StreamBytes,
 )
-from portcall.core.find.sighting import Field, Method, Said, Sighting
+from portcall.core.find.ask_each import Answer
+from portcall.core.find.dialogue import Exchange, Learnt, Script
+from portcall.core.find.sighting import Codes, Field, Method, Said, Sighting, words
 from portcall.core.printable import decoded
 from portcall.core.wire import cip
 from portcall.core.wire.octets import Malformed
@@ -27,21 +28,24 @@ ASK_TIMES = 2
 _MOST_DEVICES = 20_000
 
 
-def sighting(identity: cip.Identity, address: IPv4Address, now: float) -> Sighting:
-    """What an identity says, as a sighting of the address that sent it."""
-    values = (
-        (Field.MAKER, f"CIP vendor {identity.vendor}"),
+def said(identity: cip.Identity) -> tuple[Said, ...]:
+    """What an identity says in words."""
+    return words(
+        Method.CIP,
         (Field.PRODUCT, decoded(identity.product_name)),
         (Field.KIND, identity.kind),
         (Field.SERIAL, identity.serial_text),
         (Field.FIRMWARE, identity.firmware),
     )
-    said = tuple(Said(field, value, Method.CIP) for field, value in values if value)
-    return Sighting(now, Method.CIP, address=address, said=said)
 
 
-class IdentityByDatagram(Conversation[Datagram, Sighting]):
-    """Asks at ``addresses`` (broadcast or a device's own), twice; reports each answerer once."""
+def codes(identity: cip.Identity) -> Codes:
+    """What it says in numbers."""
+    return Codes(Method.CIP, identity.vendor, identity.product_code)
+
+
+class IdentityByBroadcast(Conversation[Datagram, Sighting]):
+    """Asks at broadcast addresses, twice; reports each device that answers once."""
 
     def __init__(self, addresses: Sequence[IPv4Address]) -> None:
         self._peers = tuple(Endpoint(address, cip.PORT) for address in addresses)
@@ -83,45 +87,31 @@ class IdentityByDatagram(Conversation[Datagram, Sighting]):
         except Malformed:
             return
         self._seen.add(address)
-        yield Report(sighting(identity, address, now))
+        yield Report(
+            Sighting(now, Method.CIP, address=address, said=said(identity), codes=codes(identity))
+        )
 
 
-class IdentityByStream(Conversation[StreamBytes, Sighting]):
-    """Asks one device over a TCP connection that is open; over when it answered or closed."""
+class IdentityByAddress:
+    """The same question to each device that a broadcast did not reach, or that ignores them."""
 
-    def __init__(self, address: IPv4Address) -> None:
-        self._address = address
-        self._received = b""
+    method = Method.CIP
+    port = cip.PORT
 
-    def begin(self, now: float) -> Actions[StreamBytes, Sighting]:
-        """Ask."""
-        self.wake_at = now + ANSWER_WAIT
-        yield Send(StreamBytes(cip.list_identity()))
+    def ask(self, address: IPv4Address, attempt: int) -> bytes:
+        """The same question at each attempt."""
+        return cip.list_identity()
 
-    def woke(self, now: float) -> Actions[StreamBytes, Sighting]:
-        """No answer in time."""
-        self._end()
-        yield from ()
+    def read(self, address: IPv4Address, payload: bytes) -> Answer:
+        """The identity, and that it had to be asked for."""
+        identity = cip.parse_identity(cip.parse(payload))
+        manner = words(Method.CIP, (Field.MANNER, "answers CIP only when asked directly"))
+        return Answer(said(identity) + manner, codes(identity))
 
-    def heard(self, packet: StreamBytes, now: float) -> Actions[StreamBytes, Sighting]:
-        """Gather the one message; anything else ends it."""
-        if not packet.data:
-            self._end()
-            return
-        self._received += packet.data
-        if len(self._received) < cip.HEADER_LENGTH:
-            return
-        try:
-            length = cip.whole_length(self._received[: cip.HEADER_LENGTH])
-            if len(self._received) < length:
-                return
-            identity = cip.parse_identity(cip.parse(self._received[:length]))
-        except Malformed:
-            self._end()
-            return
-        self._end()
-        yield Report(sighting(identity, self._address, now))
 
-    def _end(self) -> None:
-        self.over = True
-        self.wake_at = None
+def script() -> Script:
+    """The same question over TCP."""
+    reply = yield Exchange(cip.list_identity(), cip.whole_length)
+    if reply is not None:
+        identity = cip.parse_identity(cip.parse(reply))
+        yield Learnt(said(identity), codes(identity))

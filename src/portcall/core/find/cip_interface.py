@@ -1,69 +1,71 @@
-"""Asking one device over TCP how its own interface is set: address, mask, gateway.
+"""Asking one CIP device over TCP how its own interface is set.
 
-CIP volume 2 §5-4.3.2.5. Two requests: a session, then the attribute in it.
+The TCP/IP interface object, CIP volume 2 §5-4: its configuration (attribute 5: address, mask,
+gateway), where that comes from (attribute 3), and its host name (attribute 6). A session first.
 """
 
 from __future__ import annotations
 
-from portcall.core.conversation import Actions, Conversation, Report, Send, StreamBytes
+from collections.abc import Generator
+
+from portcall.core.find.dialogue import Exchange, Learnt, Script
+from portcall.core.find.sighting import Field, Method, words
+from portcall.core.printable import decoded
 from portcall.core.wire import cip, cip_message
-from portcall.core.wire.cip_message import InterfaceConfiguration
-from portcall.core.wire.octets import Malformed
+from portcall.core.wire.cip_message import (
+    CONFIGURATION_CONTROL,
+    HOST_NAME,
+    INTERFACE_CONFIGURATION,
+    TCP_IP_INTERFACE,
+)
+from portcall.core.wire.octets import Malformed, Reader
 
-ANSWER_WAIT = 1.0
-"""Seconds for each answer."""
+_OBTAINS = {0: "stored in the device", 1: "by BOOTP", 2: "by DHCP"}
+"""§5-4.3.2.3, bits 0 to 3 of the configuration control."""
 
 
-class AskInterface(Conversation[StreamBytes, InterfaceConfiguration]):
-    """Over an open connection; over when it is known, refused or too late."""
-
-    def __init__(self) -> None:
-        self._received = b""
-
-    def begin(self, now: float) -> Actions[StreamBytes, InterfaceConfiguration]:
-        """Ask for a session."""
-        self.wake_at = now + ANSWER_WAIT
-        yield Send(StreamBytes(cip_message.register_session()))
-
-    def woke(self, now: float) -> Actions[StreamBytes, InterfaceConfiguration]:
-        """No answer in time."""
-        self._end()
-        yield from ()
-
-    def heard(
-        self, packet: StreamBytes, now: float
-    ) -> Actions[StreamBytes, InterfaceConfiguration]:
-        """Gather whole messages, and take the next step with each."""
-        self._received += packet.data
-        try:
-            if not packet.data:
-                self._end()
-            while not self.over and len(self._received) >= cip.HEADER_LENGTH:
-                length = cip.whole_length(self._received[: cip.HEADER_LENGTH])
-                if len(self._received) < length:
-                    return
-                message = cip.parse(self._received[:length])
-                self._received = self._received[length:]
-                yield from self._step(message, now)
-        except Malformed:
-            self._end()
-
-    def _step(
-        self, message: cip.Encapsulation, now: float
-    ) -> Actions[StreamBytes, InterfaceConfiguration]:
-        if message.command == cip_message.REGISTER_SESSION and message.status == 0:
-            self.wake_at = now + ANSWER_WAIT
-            request = cip_message.AttributeRequest(
-                cip_message.TCP_IP_INTERFACE, 1, cip_message.INTERFACE_CONFIGURATION
+def script() -> Script:
+    """Read mask and gateway, where the address comes from, and the host name."""
+    reply = yield Exchange(cip_message.register_session(), cip.whole_length)
+    if reply is None:
+        return
+    opened = cip.parse(reply)
+    if opened.command != cip_message.REGISTER_SESSION or opened.status != 0:
+        return
+    data = yield from _attribute(opened.session, INTERFACE_CONFIGURATION)
+    if data is not None:
+        interface = cip_message.parse_configuration(data)
+        yield Learnt(
+            words(
+                Method.CIP,
+                (Field.MASK, str(interface.mask)),
+                (Field.GATEWAY, str(interface.gateway) if int(interface.gateway) else None),
             )
-            data = cip_message.encode_request(request)
-            yield Send(StreamBytes(cip_message.encode_unconnected(message.session, data)))
-            return
-        self._end()
-        response = cip_message.parse_response(cip_message.parse_unconnected(message))
-        if response.status == cip_message.SUCCESS:
-            yield Report(cip_message.parse_configuration(response.data))
+        )
+    data = yield from _attribute(opened.session, CONFIGURATION_CONTROL)
+    if data:
+        yield Learnt(words(Method.CIP, (Field.OBTAINS, _OBTAINS.get(data[0] & 0x0F))))
+    data = yield from _attribute(opened.session, HOST_NAME)
+    if data:
+        reader = Reader(data, "CIP host name")
+        name = decoded(reader.take(reader.u16_little()))
+        yield Learnt(words(Method.CIP, (Field.NAME, name)))
+    goodbye = cip_message.unregister_session(opened.session)
+    yield Exchange(goodbye, cip.whole_length, wanted=False)
 
-    def _end(self) -> None:
-        self.over = True
-        self.wake_at = None
+
+def _attribute(
+    session: int, attribute: int
+) -> Generator[Exchange | Learnt, bytes | None, bytes | None]:
+    """One attribute of the object's only instance; None when the device refuses or is silent."""
+    wanted = cip_message.AttributeRequest(TCP_IP_INTERFACE, 1, attribute)
+    request = cip_message.encode_unconnected(session, cip_message.encode_request(wanted))
+    reply = yield Exchange(request, cip.whole_length)
+    if reply is None:
+        return None
+    try:
+        message = cip_message.parse_unconnected(cip.parse(reply))
+        response = cip_message.parse_response(message)
+    except Malformed:
+        return None
+    return response.data if response.status == cip_message.SUCCESS else None

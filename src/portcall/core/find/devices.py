@@ -2,22 +2,49 @@
 
 Same MAC, same device. An address behind two MACs is a conflict to show, not to merge away. What
 was said of an address whose MAC nobody told belongs to the device with that address, when there is
-exactly one. Every value keeps its method; which of several is shown follows ``TRUST``.
+exactly one; where there are several, each of them is said to be possibly meant. Every value keeps its method; which of several is shown follows ``TRUST``.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv6Address
 
 from portcall.core.address import Mac
-from portcall.core.find.sighting import Field, Method, Protocol, Said, Sighting
+from portcall.core.catalog import Catalog
+from portcall.core.find.sighting import Codes, Field, Method, Protocol, Said, Sighting
 from portcall.core.plan import Plan
 
-TRUST = (Method.PLAN, Method.REGISTRY, Method.CIP, Method.LISTEN, Method.ARP)
-"""Whose word is shown where several spoke: the plan's names, the registry's makers, then what the
-device said when asked, then what it said unasked."""
+TRUST = (
+    Method.PLAN,
+    Method.CIP,
+    Method.BACNET,
+    Method.DCP,
+    Method.MODBUS,
+    Method.CATALOG,
+    Method.REGISTRY,
+    Method.LLDP,
+    Method.SNMP,
+    Method.NETBIOS,
+    Method.MDNS,
+    Method.OPCUA,
+    Method.WEB,
+    Method.LISTEN,
+    Method.ARP,
+    Method.IPV6,
+    Method.PORTS,
+)
+"""Whose word is shown where several spoke: the plan's names; what the protocols of the trade say in
+words; the lists that make words of numbers; then general protocols, whose texts people change; then
+what was said unasked."""
+
+_RANK = {method: rank for rank, method in enumerate(TRUST)}
+
+_MOST_SAID = 64
+"""Values kept of one device: one that invents new ones for ever is not followed."""
+_MOST_ADDRESSES = 1024
+_MOST_DEVICES = 100_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,94 +58,194 @@ class Device:
     asks: tuple[tuple[Protocol, int], ...] = ()
     rivals: tuple[Mac, ...] = ()
     """Other MACs that answer for one of its addresses."""
+    codes: tuple[Codes, ...] = ()
+    ipv6: tuple[IPv6Address, ...] = ()
+    heard: float = 0.0
+    """When it was last heard of."""
 
     def value(self, wanted: Field) -> str | None:
         """The most trusted value of a field, or None."""
         found = [said for said in self.said if said.field is wanted]
-        return min(found, key=lambda said: TRUST.index(said.method)).value if found else None
+        return min(found, key=lambda said: _RANK[said.method]).value if found else None
+
+    def values(self, wanted: Field) -> tuple[str, ...]:
+        """Every value of a field, each once."""
+        return tuple(dict.fromkeys(said.value for said in self.said if said.field is wanted))
 
 
 @dataclass(slots=True)
 class _Gathered:
-    mac: Mac | None
-    addresses: dict[IPv4Address, None] = field(default_factory=dict)
-    said: dict[Said, None] = field(default_factory=dict)
-    methods: dict[Method, None] = field(default_factory=dict)
-    asks: dict[Protocol, int] = field(default_factory=dict)
+    """What is known of one MAC, or of one address without; dicts are sets that keep their order."""
 
-    def add(self, sighting: Sighting) -> None:
-        if sighting.address is not None:
-            self.addresses[sighting.address] = None
-        self.said.update(dict.fromkeys(sighting.said))
-        self.methods[sighting.method] = None
-        if sighting.asks:
-            self.asks[sighting.asks] = self.asks.get(sighting.asks, 0) + 1
+    mac: Mac | None
+    heard: float
+    addresses: dict[IPv4Address, float] = field(default_factory=dict)
+    methods: dict[Method, None] = field(default_factory=dict)
+    said: dict[Said, float] | None = None
+    asks: dict[Protocol, int] | None = None
+    codes: dict[Codes, None] | None = None
+    ipv6: dict[IPv6Address, None] | None = None
+
+    def add(self, seen: Sighting) -> None:
+        self.heard = max(self.heard, seen.at)
+        if seen.address is not None and len(self.addresses) < _MOST_ADDRESSES:
+            self.addresses[seen.address] = seen.at
+        self.methods[seen.method] = None
+        if seen.said:
+            self.said = self.said if self.said is not None else {}
+            for each in seen.said:
+                if each in self.said or len(self.said) < _MOST_SAID:
+                    self.said[each] = seen.at
+        if seen.asks:
+            self.asks = self.asks if self.asks is not None else {}
+            self.asks[seen.asks] = self.asks.get(seen.asks, 0) + 1
+        if seen.codes and len(self.codes or ()) < _MOST_SAID:
+            self.codes = {**(self.codes or {}), seen.codes: None}
+        if seen.ipv6 and len(self.ipv6 or ()) < _MOST_SAID:
+            self.ipv6 = {**(self.ipv6 or {}), seen.ipv6: None}
+
+    def with_all_of(self, other: _Gathered) -> _Gathered:
+        """This and what was said of its address by who told no MAC."""
+        return _Gathered(
+            self.mac,
+            max(self.heard, other.heard),
+            {**self.addresses, **other.addresses},
+            {**self.methods, **other.methods},
+            {**(self.said or {}), **(other.said or {})},
+            self.asks,
+            {**(self.codes or {}), **(other.codes or {})},
+            self.ipv6,
+        )
+
+
+@dataclass(slots=True)
+class Gathering:
+    """Takes sightings one by one, and can say at any time which devices they make.
+
+    ``catalog`` and ``maker_of`` put words to numbers and MACs.
+    """
+
+    maker_of: Callable[[Mac], str | None] = lambda mac: None
+    plan: Plan = field(default_factory=Plan)
+    catalog: Catalog = field(default_factory=Catalog)
+    _by_mac: dict[Mac, _Gathered] = field(default_factory=dict)
+    _by_address: dict[IPv4Address, _Gathered] = field(default_factory=dict)
+
+    def add(self, seen: Sighting) -> None:
+        """Take one more; beyond a hundred thousand devices, new ones are not taken."""
+        if seen.mac is not None:
+            known = self._by_mac.get(seen.mac)
+            if known is None and len(self._by_mac) < _MOST_DEVICES:
+                known = self._by_mac[seen.mac] = _Gathered(seen.mac, seen.at)
+        elif seen.address is not None:
+            known = self._by_address.get(seen.address)
+            if known is None and len(self._by_address) < _MOST_DEVICES:
+                known = self._by_address[seen.address] = _Gathered(None, seen.at)
+        else:
+            return
+        if known is not None:
+            known.add(seen)
+
+    def addresses(self) -> Iterator[IPv4Address]:
+        """Every address that was heard of, each once."""
+        seen = {a: None for known in self._by_mac.values() for a in known.addresses}
+        return iter({**seen, **dict.fromkeys(self._by_address)})
+
+    def forget_addresses(self, before: float) -> None:
+        """Drop the addresses a device was not heard at since, where it was heard at others."""
+        for known in self._by_mac.values():
+            if any(last >= before for last in known.addresses.values()):
+                known.addresses = {a: at for a, at in known.addresses.items() if at >= before}
+
+    def devices(self) -> tuple[Device, ...]:
+        """The devices, sorted by address as numbers, those without one last."""
+        holders: dict[IPv4Address, list[Mac]] = {}
+        for mac, known in self._by_mac.items():
+            for address in known.addresses:
+                holders.setdefault(address, []).append(mac)
+        extra: dict[Mac, _Gathered] = {}
+        alone: list[_Gathered] = []
+        for address, said in self._by_address.items():
+            macs = holders.get(address, [])
+            if len(macs) == 1:
+                whole = extra.get(macs[0], self._by_mac[macs[0]])
+                extra[macs[0]] = whole.with_all_of(said)
+            elif macs:
+                for mac in macs:
+                    whole = extra.get(mac, self._by_mac[mac])
+                    extra[mac] = whole.with_all_of(_one_of_several(address, said))
+            else:
+                alone.append(said)
+        gathered = (extra.get(mac, known) for mac, known in self._by_mac.items())
+        devices = [self._device(known, holders) for known in (*gathered, *alone)]
+        return tuple(sorted(devices, key=_order))
+
+    def _device(self, known: _Gathered, holders: dict[IPv4Address, list[Mac]]) -> Device:
+        codes = tuple(known.codes or ())
+        rivals = {
+            other
+            for address in known.addresses
+            for other in holders.get(address, ())
+            if other != known.mac
+        }
+        return Device(
+            known.mac,
+            tuple(sorted(known.addresses)),
+            (*(known.said or ()), *self._looked_up(known.mac, codes)),
+            tuple(known.methods),
+            tuple((known.asks or {}).items()),
+            tuple(sorted(rivals)),
+            codes,
+            tuple(sorted(known.ipv6 or ())),
+            known.heard,
+        )
+
+    def _looked_up(self, mac: Mac | None, codes: tuple[Codes, ...]) -> Iterator[Said]:
+        """What the plan, the registry and the catalogue know."""
+        for each in codes:
+            maker, product = self.catalog.maker(each), self.catalog.product(each)
+            if maker:
+                yield Said(Field.MAKER, maker, Method.CATALOG)
+            if product:
+                yield Said(Field.PRODUCT, product.name, Method.CATALOG)
+                if product.kind:
+                    yield Said(Field.KIND, product.kind, Method.CATALOG)
+        if mac is not None:
+            maker = self.maker_of(mac)
+            if maker:
+                yield Said(Field.MAKER, maker, Method.REGISTRY)
+            row = self.plan.by_mac(mac)
+            if row:
+                yield Said(Field.NAME, row.name, Method.PLAN)
+
+
+def _one_of_several(address: IPv4Address, known: _Gathered) -> _Gathered:
+    """What was said at an address that several have, as a sentence for each of them."""
+    facts = dict.fromkeys(
+        each.value
+        for each in known.said or ()
+        if each.field in (Field.NAME, Field.PRODUCT, Field.SERIAL, Field.DESCRIPTION)
+    )
+    said = {}
+    if facts:
+        sentence = f"one of those at {address} says: {', '.join(facts)}"
+        said[Said(Field.MANNER, sentence, next(iter(known.methods)))] = known.heard
+    return _Gathered(None, known.heard, {}, {}, said)
 
 
 def merge(
     sightings: Iterable[Sighting],
     maker_of: Callable[[Mac], str | None] = lambda mac: None,
     plan: Plan | None = None,
+    catalog: Catalog | None = None,
 ) -> tuple[Device, ...]:
     """The devices behind some sightings, sorted by address as numbers, those without one last."""
-    by_mac: dict[Mac, _Gathered] = {}
-    by_address: dict[IPv4Address, _Gathered] = {}
-    unattached: list[Sighting] = []
-    for sighting in sightings:
-        if sighting.mac is None:
-            unattached.append(sighting)
-        else:
-            by_mac.setdefault(sighting.mac, _Gathered(sighting.mac)).add(sighting)
-    holders: dict[IPv4Address, list[Mac]] = {}
-    for mac, gathered in by_mac.items():
-        for address in gathered.addresses:
-            holders.setdefault(address, []).append(mac)
-    for sighting in unattached:
-        if sighting.address is None:
-            continue
-        macs = holders.get(sighting.address, [])
-        if len(macs) == 1:
-            by_mac[macs[0]].add(sighting)
-        else:
-            by_address.setdefault(sighting.address, _Gathered(None)).add(sighting)
-    devices = [
-        _device(gathered, holders, maker_of, plan or Plan())
-        for gathered in (*by_mac.values(), *by_address.values())
-    ]
-    return tuple(sorted(devices, key=_order))
+    gathering = Gathering(maker_of, plan or Plan(), catalog or Catalog())
+    for seen in sightings:
+        gathering.add(seen)
+    return gathering.devices()
 
 
 def _order(device: Device) -> tuple[bool, int, bytes]:
     first = int(device.addresses[0]) if device.addresses else 0
     return (not device.addresses, first, device.mac.octets if device.mac else b"")
-
-
-def _device(
-    gathered: _Gathered,
-    holders: dict[IPv4Address, list[Mac]],
-    maker_of: Callable[[Mac], str | None],
-    plan: Plan,
-) -> Device:
-    said = list(gathered.said)
-    mac = gathered.mac
-    if mac is not None:
-        maker = maker_of(mac)
-        if maker:
-            said.append(Said(Field.MAKER, maker, Method.REGISTRY))
-        row = plan.by_mac(mac)
-        if row:
-            said.append(Said(Field.NAME, row.name, Method.PLAN))
-    rivals = {
-        other
-        for address in gathered.addresses
-        for other in holders.get(address, ())
-        if other != mac
-    }
-    return Device(
-        mac,
-        tuple(sorted(gathered.addresses)),
-        tuple(said),
-        tuple(gathered.methods),
-        tuple(gathered.asks.items()),
-        tuple(sorted(rivals)),
-    )

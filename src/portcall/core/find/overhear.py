@@ -1,30 +1,47 @@
-"""Finding by listening: devices that ask for an address, and devices that speak ARP unasked."""
+"""Finding by listening: who asks for an address, who announces itself, and anything with a source.
+
+Sends nothing. The same reading serves a wire and a capture file.
+"""
 
 from __future__ import annotations
 
+from collections.abc import Collection
+from ipaddress import IPv4Address
+
 from portcall.core.address import NO_MAC, UNSPECIFIED, Mac
 from portcall.core.conversation import Actions, Conversation, Frame, Report
-from portcall.core.find.sighting import Field, Method, Protocol, Said, Sighting
+from portcall.core.find import bacnet_devices, dcp_identify, lldp_listen, mdns_names
+from portcall.core.find.sighting import Field, Method, Protocol, Said, Sighting, words
 from portcall.core.printable import decoded
-from portcall.core.probe import heard_arp
-from portcall.core.wire import bootp, dhcp, udp
-from portcall.core.wire.arp import Operation
+from portcall.core.wire import arp, bacnet, bootp, dcp, dhcp, dns, ethernet, ipv6, lldp, udp
 from portcall.core.wire.octets import Malformed
 
-_MOST_REPORTS = 50_000
+REPEAT = 1.0
+"""Seconds until the same word of the same device is reported again, so that it stays fresh."""
+
+_MOST_KNOWN = 20_000
+_MOST_REPORTS = 200_000
+_LIMITED_BROADCAST = IPv4Address("255.255.255.255")
 
 
 class Overhear(Conversation[Frame, Sighting]):
-    """Sends nothing; reports until the time given to it is over."""
+    """Reports until the time given to it is over; ``own_mac`` None for what a file has."""
 
-    def __init__(self, own_mac: Mac, seconds: float) -> None:
+    def __init__(
+        self,
+        own_mac: Mac | None,
+        seconds: float | None,
+        methods: Collection[Method] = (Method.LISTEN, Method.LLDP),
+    ) -> None:
         self._own_mac = own_mac
         self._seconds = seconds
+        self._methods = frozenset(methods)
+        self._last: dict[Sighting, float] = {}
         self._reports = 0
 
     def begin(self, now: float) -> Actions[Frame, Sighting]:
         """Start the clock."""
-        self.wake_at = now + self._seconds
+        self.wake_at = None if self._seconds is None else now + self._seconds
         yield from ()
 
     def woke(self, now: float) -> Actions[Frame, Sighting]:
@@ -34,37 +51,112 @@ class Overhear(Conversation[Frame, Sighting]):
         yield from ()
 
     def heard(self, packet: Frame, now: float) -> Actions[Frame, Sighting]:
-        """Report who spoke."""
-        seen = self._arp(packet, now) or self._request(packet, now)
-        if seen and seen.mac != self._own_mac and self._reports < _MOST_REPORTS:
+        """Report who spoke, and what it said."""
+        seen = overheard(packet, now)
+        if seen is None or seen.mac == self._own_mac or seen.method not in self._methods:
+            return
+        if self._is_news(seen, now) and self._reports < _MOST_REPORTS:
             self._reports += 1
             yield Report(seen)
 
-    def _arp(self, packet: Frame, now: float) -> Sighting | None:
-        said = heard_arp(packet)
-        if said is None or said.operation is not Operation.REQUEST:
-            return None
-        if said.sender_mac.is_group or said.sender_mac == NO_MAC:
-            return None
-        address = None if said.sender_address == UNSPECIFIED else said.sender_address
-        return Sighting(now, Method.LISTEN, said.sender_mac, address)
+    def _is_news(self, seen: Sighting, now: float) -> bool:
+        if seen.asks is not None:
+            return True
+        # The same word without its time, as what is remembered of it.
+        word = Sighting(0, seen.method, seen.mac, seen.address, seen.said, None, None, seen.ipv6)
+        last = self._last.pop(word, None)
+        self._last[word] = now if last is None or now - last >= REPEAT else last
+        if len(self._last) > _MOST_KNOWN:
+            # The oldest first: words are put back at the end whenever they are heard.
+            del self._last[next(iter(self._last))]
+        return last is None or now - last >= REPEAT
 
-    def _request(self, packet: Frame, now: float) -> Sighting | None:
-        try:
-            frame = udp.parse_frame(packet.data)
-            if frame.datagram.destination_port != bootp.SERVER_PORT:
-                return None
-            message = bootp.parse(frame.datagram.payload)
-            options = dhcp.parse(message)
-        except Malformed:
-            return None
-        if message.op is not bootp.Op.REQUEST or message.mac.is_group or message.mac == NO_MAC:
-            return None
-        kind = options.message_type if options else None
-        if kind not in (None, dhcp.MessageType.DISCOVER, dhcp.MessageType.REQUEST):
-            return None
-        name = decoded(options.host_name or b"") if options else ""
-        said = (Said(Field.NAME, name, Method.LISTEN),) if name else ()
-        protocol = Protocol.BOOTP if kind is None else Protocol.DHCP
-        address = None if message.ciaddr == UNSPECIFIED else message.ciaddr
-        return Sighting(now, Method.LISTEN, message.mac, address, said, protocol)
+
+def overheard(packet: Frame, now: float) -> Sighting | None:
+    """What one frame tells of who sent it, or None when that is nothing."""
+    try:
+        outer = ethernet.parse_untagged(packet.data)
+    except Malformed:
+        return None
+    if outer.source.is_group or outer.source == NO_MAC:
+        return None
+    try:
+        if outer.ethertype == ethernet.ETHERTYPE_ARP:
+            return _arp(outer, now)
+        if outer.ethertype == lldp.ETHERTYPE:
+            return lldp_listen.sighting(outer.source, lldp.parse(outer.payload), now)
+        if outer.ethertype == dcp.ETHERTYPE:
+            return _dcp(outer, now)
+        if outer.ethertype == ethernet.ETHERTYPE_IPV4:
+            return _udp(packet, outer, now)
+        if outer.ethertype == ipv6.ETHERTYPE and outer.destination.is_group:
+            return _ipv6(packet, now)
+    except Malformed:
+        pass
+    return Sighting(now, Method.LISTEN, outer.source)
+
+
+def _arp(outer: ethernet.EthernetFrame, now: float) -> Sighting | None:
+    said = arp.parse(outer.payload)
+    if said.operation is not arp.Operation.REQUEST and not outer.destination.is_group:
+        # An answer to somebody: whoever asked will speak for it.
+        return None
+    if said.sender_mac.is_group or said.sender_mac == NO_MAC:
+        return None
+    address = None if said.sender_address == UNSPECIFIED else said.sender_address
+    return Sighting(now, Method.LISTEN, said.sender_mac, address)
+
+
+def _dcp(outer: ethernet.EthernetFrame, now: float) -> Sighting | None:
+    message = dcp.parse(outer.payload)
+    if message.is_request:
+        return Sighting(now, Method.LISTEN, outer.source)
+    seen = dcp_identify.sighting(outer.source, dcp.station(message), now)
+    return Sighting(now, Method.LISTEN, seen.mac, seen.address, seen.said, None, seen.codes)
+
+
+def _udp(packet: Frame, outer: ethernet.EthernetFrame, now: float) -> Sighting | None:
+    frame = udp.parse_frame(packet.data)
+    port = frame.datagram.destination_port
+    if port == bootp.SERVER_PORT:
+        return _request(frame, now)
+    # A source address is the sender's own only where no router can have passed it on: in a
+    # broadcast, or in multicast of the link (RFC 5771 §4).
+    local = frame.destination.packed[:3] == b"\xe0\0\0" or frame.destination == _LIMITED_BROADCAST
+    address = frame.source if local and frame.source != UNSPECIFIED else None
+    said: tuple[Said, ...] = ()
+    codes = None
+    try:
+        if port == dns.PORT and frame.source == address:
+            said = mdns_names.said(dns.parse(frame.datagram.payload), frame.source)
+        elif port == bacnet.PORT and outer.destination.is_group:
+            announced = bacnet.parse(frame.datagram.payload)
+            if isinstance(announced, bacnet.IAm):
+                address = frame.source
+                codes = bacnet_devices.codes(announced)
+    except Malformed:
+        pass
+    if address is None and not outer.destination.is_group:
+        return None
+    return Sighting(now, Method.LISTEN, frame.source_mac, address, said, None, codes)
+
+
+def _ipv6(packet: Frame, now: float) -> Sighting | None:
+    frame = ipv6.parse_frame(packet.data)
+    spoken = frame.source if frame.source.is_link_local else None
+    return Sighting(now, Method.LISTEN, frame.source_mac, ipv6=spoken)
+
+
+def _request(frame: udp.UdpFrame, now: float) -> Sighting | None:
+    message = bootp.parse(frame.datagram.payload)
+    options = dhcp.parse(message)
+    if message.op is not bootp.Op.REQUEST or message.mac.is_group or message.mac == NO_MAC:
+        return None
+    kind = options.message_type if options else None
+    address = None if message.ciaddr == UNSPECIFIED else message.ciaddr
+    if kind not in (None, dhcp.MessageType.DISCOVER, dhcp.MessageType.REQUEST):
+        return Sighting(now, Method.LISTEN, message.mac, address)
+    name = decoded(options.host_name or b"") if options else ""
+    said = words(Method.LISTEN, (Field.NAME, name))
+    protocol = Protocol.BOOTP if kind is None else Protocol.DHCP
+    return Sighting(now, Method.LISTEN, message.mac, address, said, protocol)

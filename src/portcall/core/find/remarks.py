@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from ipaddress import IPv4Address, IPv4Interface
 
 from portcall.core.address import AddressRange, Mac
 from portcall.core.assign.near import near_misses
 from portcall.core.find.devices import Device
+from portcall.core.find.sighting import Field, Method
 from portcall.core.plan import Plan
 
 
@@ -35,9 +36,42 @@ def remarks(
             found.append("maker's default address")
         if not any(address in interface.network for interface in own):
             found.append(f"outside this adapter's subnets: portcall match {address}")
+    found.extend(_manners(device))
+    found.extend(_mask(device, own))
+    found.extend(_unrecognised(device))
     if plan.devices:
         found.extend(_against_plan(device, plan, present))
     return tuple(found)
+
+
+def _manners(device: Device) -> Iterator[str]:
+    """What it said or did; that it has no address is not repeated where it asked for one."""
+    for manner in device.values(Field.MANNER):
+        known = device.asks or device.addresses
+        if manner != "has no address" or not known:
+            yield manner
+
+
+def _mask(device: Device, own: Sequence[IPv4Interface]) -> Iterator[str]:
+    """A mask that differs from ours: some reach it, some don't."""
+    mask = device.value(Field.MASK)
+    for address in device.addresses:
+        ours = next((each for each in own if address in each.network), None)
+        if mask and ours and mask != str(ours.netmask):
+            yield f"its mask is {mask}, this computer's there is {ours.netmask}"
+
+
+def _unrecognised(device: Device) -> Iterator[str]:
+    """Found, and nothing but numbers to say what it is."""
+    named = device.value(Field.MAKER) and device.value(Field.PRODUCT)
+    unknown = [
+        codes
+        for codes in device.codes
+        if codes.protocol in (Method.CIP, Method.DCP) or not device.value(Field.MAKER)
+    ]
+    if unknown and not named:
+        shown = "; ".join(str(codes) for codes in unknown)
+        yield f"not recognised: {shown}; its maker's file cures that: portcall catalog add FILE"
 
 
 def _against_plan(device: Device, plan: Plan, present: Collection[Mac]) -> list[str]:

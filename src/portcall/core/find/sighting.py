@@ -4,19 +4,31 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import StrEnum
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv6Address
 
 from portcall.core.address import Mac
 
 
 class Method(StrEnum):
-    """Ways of finding and identifying, and the two lists that can tell a maker or a name."""
+    """Ways of finding and identifying, and the three lists that can tell a maker or a name."""
 
-    ARP = "arp"
-    CIP = "cip"
     LISTEN = "listen"
+    LLDP = "lldp"
+    ARP = "arp"
+    IPV6 = "ipv6"
+    DCP = "dcp"
+    CIP = "cip"
+    BACNET = "bacnet"
+    MDNS = "mdns"
+    SNMP = "snmp"
+    NETBIOS = "netbios"
+    MODBUS = "modbus"
+    OPCUA = "opcua"
+    WEB = "web"
+    PORTS = "ports"
     PLAN = "plan"
     REGISTRY = "registry"
+    CATALOG = "catalog"
 
 
 class Field(StrEnum):
@@ -28,6 +40,16 @@ class Field(StrEnum):
     SERIAL = "serial"
     FIRMWARE = "firmware"
     NAME = "name"
+    DESCRIPTION = "description"
+    PLACE = "place"
+    MASK = "mask"
+    GATEWAY = "gateway"
+    OBTAINS = "obtains"
+    """How it gets its address."""
+    PORT = "port"
+    """A TCP port that is open, with the name it goes by; one of several."""
+    MANNER = "manner"
+    """How it behaves, in a sentence for the engineer; one of several."""
 
 
 class Protocol(StrEnum):
@@ -47,6 +69,19 @@ class Said:
 
 
 @dataclass(frozen=True, slots=True)
+class Codes:
+    """The numbers by which a protocol names a maker and its product; a catalogue has the words."""
+
+    protocol: Method
+    maker: int
+    product: int | None = None
+
+    def __str__(self) -> str:
+        shown = f"{self.protocol.upper()} maker {self.maker}"
+        return shown if self.product is None else f"{shown}, product {self.product}"
+
+
+@dataclass(frozen=True, slots=True)
 class Sighting:
     """When, by which method, which addresses, and what was said; ``asks`` when it wanted one."""
 
@@ -56,3 +91,10 @@ class Sighting:
     address: IPv4Address | None = None
     said: tuple[Said, ...] = ()
     asks: Protocol | None = None
+    codes: Codes | None = None
+    ipv6: IPv6Address | None = None
+
+
+def words(method: Method, *values: tuple[Field, str | None]) -> tuple[Said, ...]:
+    """What a method said; values that are empty were not said."""
+    return tuple(Said(field, value, method) for field, value in values if value)

@@ -98,8 +98,10 @@ def parse(data: bytes) -> Encapsulation:
     return Encapsulation(command, reader.rest(), session, status, context, options)
 
 
-def whole_length(head: bytes) -> int:
-    """How long the message is whose first 24 octets these are; a TCP stream is cut by this."""
+def whole_length(head: bytes) -> int | None:
+    """How long the message is that begins so, or None while that cannot be told. Malformed."""
+    if len(head) < HEADER_LENGTH:
+        return None
     reader = Reader(head, "CIP encapsulation")
     reader.u16_little()
     length = reader.u16_little()

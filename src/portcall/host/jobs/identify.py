@@ -4,19 +4,15 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Sequence
-from contextlib import closing
 from ipaddress import IPv4Address
 
-from portcall.core.conversation import Endpoint
-from portcall.core.find.cip_identity import IdentityByStream
-from portcall.core.find.sighting import Sighting
+from portcall.core.find import cip_identity
+from portcall.core.find.sighting import Method, Sighting
 from portcall.core.pacer import Pacer
 from portcall.core.wire import cip
+from portcall.host.jobs.converse import Door, converse
 from portcall.host.runner import Runner
-from portcall.host.streams import Stream
-
-CONNECT_WAIT = 1.5
-"""Seconds; a first SYN that is lost is repeated by the kernel after one."""
+from portcall.host.vantage import Vantage
 
 _AT_ONCE = 16
 
@@ -31,15 +27,8 @@ async def identify(
 
     async def ask(address: IPv4Address) -> None:
         async with turns:
-            try:
-                stream = await Stream.connect(adapter, Endpoint(address, cip.PORT), CONNECT_WAIT)
-            except (OSError, TimeoutError):
-                return
-            with closing(stream):
-                try:
-                    await runner.run(IdentityByStream(address), stream, sightings.append)
-                finally:
-                    runner.drop(stream)
+            door = Door(address, cip.PORT, Method.CIP, (cip_identity.script,))
+            await converse(runner, Vantage(adapter), door, sightings.append)
 
     await asyncio.gather(*(ask(address) for address in addresses))
     return tuple(sightings)

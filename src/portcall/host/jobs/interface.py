@@ -2,30 +2,20 @@
 
 from __future__ import annotations
 
-from contextlib import closing
 from ipaddress import IPv4Address
 
-from portcall.core.conversation import Endpoint
-from portcall.core.find.cip_interface import AskInterface
+from portcall.core.find import cip_interface
+from portcall.core.find.sighting import Field, Method, Sighting
 from portcall.core.wire import cip
-from portcall.core.wire.cip_message import InterfaceConfiguration
+from portcall.host.jobs.converse import Door, converse
 from portcall.host.runner import Runner
-from portcall.host.streams import Stream
-
-CONNECT_WAIT = 1.5
+from portcall.host.vantage import Vantage
 
 
-async def read_interface(adapter: str, address: IPv4Address) -> InterfaceConfiguration | None:
-    """What a device says of its own address, mask and gateway; None when it does not."""
-    try:
-        stream = await Stream.connect(adapter, Endpoint(address, cip.PORT), CONNECT_WAIT)
-    except (OSError, TimeoutError):
-        return None
-    found: list[InterfaceConfiguration] = []
-    runner = Runner()
-    with closing(stream):
-        try:
-            await runner.run(AskInterface(), stream, found.append)
-        finally:
-            runner.drop(stream)
-    return found[0] if found else None
+async def read_mask(adapter: str, address: IPv4Address) -> IPv4Address | None:
+    """The mask that a device says it has; None when it does not say."""
+    seen: list[Sighting] = []
+    door = Door(address, cip.PORT, Method.CIP, (cip_interface.script,))
+    await converse(Runner(), Vantage(adapter), door, seen.append)
+    masks = [said.value for each in seen for said in each.said if said.field is Field.MASK]
+    return IPv4Address(masks[0]) if masks else None

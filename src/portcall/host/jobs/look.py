@@ -1,34 +1,75 @@
-"""One look at the wire: every method that can run here, side by side, through one pacer."""
+"""One look at the wire: every method that can run here, side by side, through one pacer.
+
+Listening starts first and lasts until all else is done. Questions to everybody go one after the
+other, so that their answers do not come at once; the sweep runs beside them; then each device that
+was seen is asked (``ask``). A device in a subnet that the workstation is not in is asked from an
+address borrowed there (``host.leg``), once nobody has answered for that.
+"""
 
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable, Collection, Sequence
-from contextlib import ExitStack, closing
-from dataclasses import dataclass
-from ipaddress import IPv4Address
+from collections.abc import Callable, Collection, Mapping, Sequence
+from contextlib import AsyncExitStack, closing, suppress
+from dataclasses import dataclass, field
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 from portcall.core.adapter import Adapter
 from portcall.core.address import AddressRange
-from portcall.core.find.arp_sweep import ArpSweep
+from portcall.core.catalog import USUAL_PORTS
+from portcall.core.find.arp_sweep import ANSWER_WAIT as SWEEP_WAIT
+from portcall.core.find.arp_sweep import ROUNDS, ArpSweep
 from portcall.core.find.arrivals import Arrivals
-from portcall.core.find.cip_identity import IdentityByDatagram
+from portcall.core.find.borrowed import borrowable
+from portcall.core.find.dcp_identify import ANSWER_WAIT as DCP_WAIT
+from portcall.core.find.dcp_identify import DcpIdentify
+from portcall.core.find.ipv6_echo import Ipv6Echo
+from portcall.core.find.outlook import Outlook
 from portcall.core.find.overhear import Overhear
 from portcall.core.find.sighting import Method, Sighting
-from portcall.core.pacer import Pacer
+from portcall.core.find.snmp_system import DEFAULT_COMMUNITY
+from portcall.core.pacer import DEFAULT_PACE, Pacer
+from portcall.core.plan import ASSUMED_PREFIX
+from portcall.core.probe import PROBE_TIME, AddressProbe, Free, Taken
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.wire import cip
-from portcall.host.datagrams import Datagrams
+from portcall.host.jobs.ask import ask_devices, ask_everybody
+from portcall.host.leg import Leg
 from portcall.host.link import Link
+from portcall.host.meter import Meter
 from portcall.host.runner import Runner
+from portcall.host.vantage import Vantage
 
-WIRE_METHODS = (Method.LISTEN, Method.ARP, Method.CIP)
+ON_THE_LINK = (Method.LISTEN, Method.LLDP, Method.ARP, Method.IPV6, Method.DCP)
+"""The methods that need raw Ethernet."""
+
+ASKING_ALL = (Method.CIP, Method.BACNET, Method.MDNS)
+ASKING_EACH = (
+    Method.CIP,
+    Method.SNMP,
+    Method.NETBIOS,
+    Method.MODBUS,
+    Method.OPCUA,
+    Method.WEB,
+    Method.PORTS,
+)
+
+WIRE_METHODS = tuple(dict.fromkeys((*ON_THE_LINK, *ASKING_ALL, *ASKING_EACH)))
 """The methods that use the wire, in the order in which they start."""
+
+QUICK_METHODS = (Method.LISTEN, Method.LLDP, Method.ARP, Method.DCP, Method.CIP)
+"""Enough to know who is there; the rest is for knowing what it is."""
 
 LISTEN_SECONDS = 4.0
 """A device without an address asks every few seconds; shorter than this misses it."""
 
-_EVERYBODY = IPv4Address("255.255.255.255")
+BETWEEN_BROADCASTS = 0.3
+"""Seconds between two questions to everybody: never two crowds of answers at once."""
+
+_MOST_BORROWED = 4
+_CANDIDATES_AT_ONCE = 2
+_CANDIDATE_BATCHES = 3
+_IDENTIFIER = 0x5043
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,90 +81,249 @@ class NotRun:
 
 
 @dataclass(frozen=True, slots=True)
-class Look:
-    """What a look saw, and which methods could not take part."""
+class Orders:
+    """What to look for, and how. Times in seconds, pace in packets a second.
 
-    sightings: tuple[Sighting, ...]
-    not_run: tuple[NotRun, ...]
-
-
-async def look(
-    adapter: Adapter,
-    ranges: Sequence[AddressRange],
-    pace: float,
-    methods: Collection[Method] = WIRE_METHODS,
-    seen: Callable[[Sighting], None] = lambda sighting: None,
-) -> Look:
-    """Look with these methods; ``seen`` is called for each sighting as it comes.
-
-    Listening lasts at least LISTEN_SECONDS and as long as the others take.
+    ``subnets`` give the masks of foreign subnets; ``spared`` are addresses never borrowed;
+    ``known`` are devices' addresses that need not be asked again what they are.
     """
-    sightings: list[Sighting] = []
-    not_run: list[NotRun] = []
-    runner = Runner(Pacer(pace))
 
-    def report(sighting: Sighting) -> None:
-        sightings.append(sighting)
-        seen(sighting)
+    ranges: Sequence[AddressRange] = ()
+    pace: float | None = DEFAULT_PACE
+    methods: Collection[Method] = WIRE_METHODS
+    listen: float = LISTEN_SECONDS
+    community: str = DEFAULT_COMMUNITY
+    ports: Mapping[int, str] = field(default_factory=lambda: dict(USUAL_PORTS))
+    subnets: Sequence[IPv4Network] = ()
+    preferred: IPv4Address | None = None
+    spared: Collection[IPv4Address] = ()
+    known: Collection[IPv4Address] = ()
 
-    arrived: list[IPv4Address] = []
-    with ExitStack() as stack:
-        ends: list[asyncio.Event] = []
-        link = _open_link(adapter, methods, not_run, stack, runner)
-        if link is not None and adapter.mac is not None:
-            runner.start(Arrivals(adapter.mac, cip.PORT), link, arrived.append)
-            if Method.LISTEN in methods:
-                overhear = Overhear(adapter.mac, LISTEN_SECONDS)
-                ends.append(runner.start(overhear, link, report))
-            if Method.ARP in methods and ranges:
-                sweep = ArpSweep(adapter.mac, adapter.interfaces, ranges)
-                ends.append(runner.start(sweep, link, report))
-            elif Method.ARP in methods:
-                reason = (
-                    f"{adapter.name} has no address and no range was named; "
-                    "type one: portcall find 10.61.20.0/24"
-                )
-                not_run.append(NotRun(Method.ARP, reason))
-        ask = IdentityByDatagram((_EVERYBODY,))
-        if Method.CIP in methods and adapter.addresses:
-            datagrams = stack.enter_context(closing(Datagrams(adapter.name)))
-            stack.callback(runner.drop, datagrams)
-            ends.append(runner.start(ask, datagrams, report))
-        elif Method.CIP in methods:
-            reason = f"{adapter.name} has no address that a device could answer to"
-            not_run.append(NotRun(Method.CIP, reason))
-        for end in ends:
-            await end.wait()
-    if ask.refusal is not None:
-        not_run.append(NotRun(Method.CIP, f"{ask.refusal}: the question did not leave"))
-    elif Method.CIP in methods and adapter.addresses:
-        heard = {sighting.address for sighting in sightings if sighting.method is Method.CIP}
+    @property
+    def asks_devices(self) -> bool:
+        """Whether any method asks devices by their address."""
+        return any(method in self.methods for method in ASKING_EACH)
+
+
+class Look:
+    """A look in progress; ``run`` it once. ``not_run`` and ``borrowed`` say how it went."""
+
+    def __init__(
+        self,
+        adapter: Adapter,
+        orders: Orders,
+        seen: Callable[[Sighting], None],
+        outlook: Outlook | None = None,
+    ) -> None:
+        self.adapter = adapter
+        self.orders = orders
+        self.outlook = outlook or Outlook()
+        self.not_run: list[NotRun] = []
+        self.borrowed: list[Vantage] = []
+        self.addresses: dict[IPv4Address, None] = {}
+        """Every device's address seen so far."""
+        self.identified: set[IPv4Address] = set()
+        """Those that said by CIP what they are."""
+        self.pace = orders.pace or DEFAULT_PACE
+        self.runner = Runner(_pacer(orders.pace))
+        self.swept = asyncio.Event()
+        self._seen = seen
+        self._link: Link | None = None
+        self._stack = AsyncExitStack()
+        self._tasks: asyncio.TaskGroup | None = None
+        self._networks: list[IPv4Network] = [own.network for own in adapter.interfaces]
+        self._broadcasting = asyncio.Lock()
+        self._arrived: list[IPv4Address] = []
+
+    async def run(self) -> None:
+        """Look, to the end. When it is cancelled, sockets are closed and legs taken down."""
+        async with self._stack:
+            self._open_link()
+            try:
+                async with asyncio.TaskGroup() as self._tasks:
+                    self._start_on_link(self._tasks)
+                    self._start_asking(self._tasks)
+            except* NotPossibleHere as group:
+                raise group.exceptions[0] from None
+        self._judge_answers()
+
+    def report(self, seen: Sighting) -> None:
+        """Take a sighting; a foreign address opens the way to its subnet."""
+        self._seen(seen)
+        if seen.method is Method.CIP and seen.address is not None:
+            self.identified.add(seen.address)
+        if seen.address is not None and seen.address not in self.addresses:
+            self.addresses[seen.address] = None
+            self._consider(seen.address)
+
+    def cannot(self, method: Method, reason: str) -> None:
+        """Note a method that could not run, once for each reason."""
+        note = NotRun(method, reason)
+        if method in self.orders.methods and note not in self.not_run:
+            self.not_run.append(note)
+
+    async def in_turn(self) -> None:
+        """Wait for the time in which a question may be put to everybody."""
+        async with self._broadcasting:
+            await asyncio.sleep(BETWEEN_BROADCASTS)
+
+    def _open_link(self) -> None:
+        """The adapter's link, where it may be opened; what needs it and cannot run is noted."""
+        if not any(m in self.orders.methods for m in ON_THE_LINK) and self.adapter.addresses:
+            return
+        try:
+            self._link = self._stack.enter_context(closing(Link(self.adapter.name)))
+        except NotPossibleHere as trouble:
+            for method in ON_THE_LINK:
+                self.cannot(method, str(trouble))
+            return
+        self._stack.callback(self.runner.drop, self._link)
+        if self.orders.pace is None:
+            return
+        with suppress(OSError):
+            meter = self._stack.enter_context(closing(Meter(self.adapter.name)))
+            self.runner.heed(meter)
+            self._stack.callback(self.runner.ignore, meter)
+
+    def _start_on_link(self, tasks: asyncio.TaskGroup) -> None:
+        link, mac, orders = self._link, self.adapter.mac, self.orders
+        wanted = orders.methods
+        if link is None or mac is None:
+            self.swept.set()
+            return
+        if Method.CIP in wanted:
+            self.runner.start(Arrivals(mac, cip.PORT), link, self._arrived.append)
+        if Method.LISTEN in wanted or Method.LLDP in wanted:
+            listening = Overhear(mac, orders.listen, wanted)
+            self._await(
+                "listening", orders.listen, tasks, self.runner.start(listening, link, self.report)
+            )
+        if Method.DCP in wanted:
+            asking = DcpIdentify(mac, _IDENTIFIER)
+            self._await("DCP", 2 * DCP_WAIT, tasks, self.runner.start(asking, link, self.report))
+        if Method.IPV6 in wanted:
+            echo = Ipv6Echo(mac, _IDENTIFIER)
+            self._await("IPv6", 2.0, tasks, self.runner.start(echo, link, self.report))
+        if Method.ARP in wanted and orders.ranges:
+            sweep = ArpSweep(mac, self.adapter.interfaces, sorted(orders.ranges, key=len))
+            seconds = ROUNDS * (sweep.total / self.pace + SWEEP_WAIT)
+            end = self.runner.start(sweep, link, self.report)
+            self._await("ARP sweep", seconds, tasks, end, self.swept)
+            return
+        self.swept.set()
+        if Method.ARP in wanted:
+            self.cannot(
+                Method.ARP,
+                f"{self.adapter.name} has no address and no range was named; "
+                "type one: portcall find 10.61.20.0/24",
+            )
+
+    def _await(
+        self,
+        what: str,
+        seconds: float,
+        tasks: asyncio.TaskGroup,
+        end: asyncio.Event,
+        then: asyncio.Event | None = None,
+    ) -> None:
+        async def wait() -> None:
+            with self.outlook.doing(what, seconds):
+                await end.wait()
+            if then is not None:
+                then.set()
+
+        tasks.create_task(wait())
+
+    def _start_asking(self, tasks: asyncio.TaskGroup) -> None:
+        own = [Vantage(self.adapter.name, each) for each in self.adapter.interfaces]
+        for vantage in own:
+            tasks.create_task(self._ask_from(vantage))
+        if not own and self._link is None:
+            reason = f"{self.adapter.name} has no address that a device could answer to"
+            for method in (*ASKING_ALL, *ASKING_EACH):
+                self.cannot(method, reason)
+
+    async def _ask_from(self, vantage: Vantage) -> None:
+        async with asyncio.TaskGroup() as tasks:
+            cip_done = asyncio.Event()
+            everybody = tasks.create_task(ask_everybody(self, vantage, cip_done))
+            await self.swept.wait()
+            await ask_devices(self, vantage, everybody, cip_done)
+
+    def _consider(self, address: IPv4Address) -> None:
+        """Borrow an address in the subnet of a device that is in none of ours."""
+        if any(address in network for network in self._networks) or self._tasks is None:
+            return
+        if self._link is None or not self.orders.asks_devices or address in self.orders.known:
+            return
+        if len(self._networks) - len(self.adapter.interfaces) >= _MOST_BORROWED:
+            return
+        network = next(
+            (subnet for subnet in self.orders.subnets if address in subnet),
+            IPv4Network((address, ASSUMED_PREFIX), strict=False),
+        )
+        self._networks.append(network)
+        self._tasks.create_task(self._ask_in(network))
+
+    async def _ask_in(self, network: IPv4Network) -> None:
+        with self.outlook.doing(f"a free address in {network}", PROBE_TIME):
+            free = await self._free_address(network)
+        if free is None or self._link is None:
+            self._cannot_ask_in(network, "no address was found free there")
+            return
+        own = IPv4Interface((free, network.prefixlen))
+        try:
+            leg = self._stack.enter_context(
+                closing(Leg(self._link, self.runner, self.adapter.name, own))
+            )
+        except NotPossibleHere as trouble:
+            self._cannot_ask_in(network, str(trouble))
+            return
+        self.borrowed.append(leg.vantage)
+        await self._ask_from(leg.vantage)
+
+    def _cannot_ask_in(self, network: IPv4Network, reason: str) -> None:
+        for method in (*ASKING_ALL, *ASKING_EACH):
+            self.cannot(method, f"not in {network}: {reason}")
+
+    async def _free_address(self, network: IPv4Network) -> IPv4Address | None:
+        """The first of some candidates that nobody answers for (RFC 5227)."""
+        assert self._link is not None
+        avoid = {*self.orders.spared, *self.addresses}
+        choices = borrowable(network, self.orders.preferred, avoid)
+        for _ in range(_CANDIDATE_BATCHES):
+            batch = [a for a, _ in zip(choices, range(_CANDIDATES_AT_ONCE), strict=False)]
+            free: set[IPv4Address] = set()
+
+            def told(fact: Free | Taken, free: set[IPv4Address] = free) -> None:
+                if isinstance(fact, Free):
+                    free.add(fact.address)
+
+            probes = [
+                self.runner.run(AddressProbe(self._link.mac, address), self._link, told)
+                for address in batch
+            ]
+            await asyncio.gather(*probes)
+            best = next((a for a in batch if a in free and a not in self.addresses), None)
+            if best is not None:
+                return best
+        return None
+
+    def _judge_answers(self) -> None:
+        """Answers that reached the adapter and no program: this computer's own firewall."""
         dropped = [
-            str(a) for a in arrived if adapter.on_subnet_of(a) is not None and a not in heard
+            str(a)
+            for a in dict.fromkeys(self._arrived)
+            if self.adapter.on_subnet_of(a) is not None and a not in self.identified
         ]
         if dropped:
-            reason = (
-                f"this computer's firewall drops the answers of {', '.join(dropped[:5])}"
-                + (f" and {len(dropped) - 5} more" if len(dropped) > 5 else "")
-                + f"; let UDP from port {cip.PORT} in"
+            others = f" and {len(dropped) - 5} more" if len(dropped) > 5 else ""
+            self.cannot(
+                Method.CIP,
+                f"this computer's firewall drops the answers of {', '.join(dropped[:5])}{others}"
+                f"; let UDP from port {cip.PORT} in",
             )
-            not_run.append(NotRun(Method.CIP, reason))
-    return Look(tuple(sightings), tuple(not_run))
 
 
-def _open_link(
-    adapter: Adapter,
-    methods: Collection[Method],
-    not_run: list[NotRun],
-    stack: ExitStack,
-    runner: Runner,
-) -> Link | None:
-    """The adapter's link, where it may be opened; what needs it and cannot run is noted."""
-    try:
-        link = stack.enter_context(closing(Link(adapter.name)))
-    except NotPossibleHere as trouble:
-        wanting = (m for m in (Method.LISTEN, Method.ARP) if m in methods)
-        not_run += [NotRun(method, str(trouble)) for method in wanting]
-        return None
-    stack.callback(runner.drop, link)
-    return link
+def _pacer(pace: float | None) -> Pacer:
+    return Pacer(1e9, burst=1_000_000) if pace is None else Pacer(pace)

@@ -1,0 +1,91 @@
+"""``portcall catalog``."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+import click
+from rich.text import Text
+
+from portcall.cli.main import NO, YES
+from portcall.cli.say import json_option, note, print_json
+from portcall.cli.show import Columns, cell, print_rows
+from portcall.cli.workplace import this_site
+from portcall.core.catalog import Catalog
+from portcall.site.catalogs import add_catalog, catalog_folder, read_catalogs
+
+
+@click.group("catalog")
+def catalog_command() -> None:
+    """Names for what devices say only in numbers.
+
+    A catalogue file is TOML (docs/catalog.md), or an EDS file as makers of CIP devices ship them.
+    """
+
+
+@catalog_command.command("add")
+@click.argument("files", nargs=-1, required=True, type=click.Path(path_type=Path), metavar="FILE…")
+@click.option("--everywhere", is_flag=True, help="For every site, not only for this one.")
+@json_option
+def add_command(files: tuple[Path, ...], everywhere: bool, as_json: bool) -> int:
+    """Check FILE and keep it, in the site's folder; without a site, for every site."""
+    folder = None if everywhere else this_site().folder
+    added = []
+    for file in files:
+        kept, catalog = add_catalog(file, folder)
+        added.append({"file": str(file), "kept": str(kept), **_counts(catalog)})
+        if not as_json:
+            counts = ", ".join(f"{n} {what}" for what, n in _counts(catalog).items() if n)
+            click.echo(f"{file.name}: {counts}; kept in {kept}")
+    if as_json:
+        print_json({"added": added})
+    return YES
+
+
+@catalog_command.command("list")
+@json_option
+def list_command(as_json: bool) -> int:
+    """What is known: makers, products, default addresses, ports."""
+    site = this_site()
+    catalog = read_catalogs(site.folder)
+    rows = _rows(catalog)
+    if as_json:
+        keys = ("what", "protocol", "code", "name")
+        print_json({"entries": [dict(zip(keys, row, strict=True)) for row in rows]})
+        return YES if rows else NO
+    if rows:
+        print_rows(
+            lambda: Columns("what", "protocol", "code", "name", shrinks="name"), rows, _cells
+        )
+    else:
+        folders = {str(catalog_folder(None)), str(catalog_folder(site.folder))}
+        note(f"nothing in {' or '.join(sorted(folders))}; add some: portcall catalog add FILE")
+    return YES if rows else NO
+
+
+def _cells(row: Sequence[str]) -> Sequence[Text]:
+    return [cell(value) for value in row]
+
+
+def _counts(catalog: Catalog) -> dict[str, int]:
+    return {
+        "makers": len(catalog.makers),
+        "products": len(catalog.products),
+        "defaults": len(catalog.defaults),
+        "ports": len(catalog.ports),
+    }
+
+
+def _rows(catalog: Catalog) -> list[tuple[str, str, str, str]]:
+    rows = [
+        ("maker", codes.protocol.value, str(codes.maker), name)
+        for codes, name in sorted(catalog.makers.items(), key=lambda each: str(each[0]))
+    ]
+    rows += [
+        ("product", codes.protocol.value, f"{codes.maker}, {codes.product}", product.name)
+        for codes, product in sorted(catalog.products.items(), key=lambda each: str(each[0]))
+    ]
+    rows += [("default", "", "", str(span)) for span in catalog.defaults]
+    rows += [("port", "", str(port), name) for port, name in sorted(catalog.ports.items())]
+    return rows

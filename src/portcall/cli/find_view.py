@@ -1,0 +1,157 @@
+"""How found devices are shown: as a table, as CSV, as JSON."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Sequence
+from ipaddress import IPv4Interface
+
+import click
+from rich.text import Text
+
+from portcall.cli.show import Columns, cell, print_rows
+from portcall.core.address import AddressRange
+from portcall.core.find.devices import Device, Gathering
+from portcall.core.find.remarks import remarks
+from portcall.core.find.sighting import Field
+
+_MOST_ADDRESSES_SHOWN = 2
+_RUN_BY_SPREADSHEETS = ("=", "+", "-", "@", "\t")
+
+CSV_COLUMNS = (
+    "address",
+    "mac",
+    "name",
+    "maker",
+    "product",
+    "kind",
+    "serial",
+    "firmware",
+    "place",
+    "description",
+    "ports",
+    "methods",
+    "remarks",
+)
+
+
+class Found:
+    """Devices, and what is to be remarked about each of them."""
+
+    def __init__(
+        self,
+        gathering: Gathering,
+        own: Sequence[IPv4Interface],
+        maker_defaults: Sequence[AddressRange],
+    ) -> None:
+        self.devices = gathering.devices()
+        self._plan = gathering.plan
+        self._own = own
+        self._defaults = (*maker_defaults, *gathering.catalog.defaults)
+        self._present = {device.mac for device in self.devices if device.mac is not None}
+
+    def remarks(self, device: Device) -> tuple[str, ...]:
+        """The sentences about one device."""
+        return remarks(device, self._own, self._plan, self._defaults, self._present)
+
+
+def print_table(found: Found) -> None:
+    """Sorted by address as numbers; what identifies a device fits in 100 characters."""
+    print_rows(_layout, found.devices, _cells, lambda device: _joined(found.remarks(device)))
+
+
+def _joined(lines: Sequence[str]) -> Sequence[str]:
+    """All remarks in one line, a command to copy at its end."""
+    ordered = sorted(lines, key=lambda line: "portcall " in line)
+    return ("; ".join(ordered),) if ordered else ()
+
+
+def _layout() -> Columns:
+    return Columns(
+        "address",
+        "mac",
+        "name",
+        "what",
+        "serial",
+        "firmware",
+        "kind",
+        "ports",
+        "place",
+        drops=("serial", "firmware", "kind", "ports", "place"),
+        shrinks="what",
+    )
+
+
+def _cells(device: Device) -> Sequence[Text]:
+    ports = " ".join(port.split(" ")[0] for port in device.values(Field.PORT))
+    return (
+        cell(addresses(device), "bold"),
+        cell(device.mac),
+        cell(device.value(Field.NAME)),
+        cell(what(device)),
+        cell(device.value(Field.SERIAL)),
+        cell(device.value(Field.FIRMWARE)),
+        cell(device.value(Field.KIND)),
+        cell(ports),
+        cell(device.value(Field.PLACE)),
+    )
+
+
+def addresses(device: Device) -> str:
+    """Its addresses in one cell."""
+    shown = [str(address) for address in (*device.addresses, *device.ipv6)]
+    if device.addresses and len(shown) > len(device.addresses):
+        shown = shown[: len(device.addresses)]
+    more = len(shown) - _MOST_ADDRESSES_SHOWN
+    listed = ", ".join(shown[:_MOST_ADDRESSES_SHOWN])
+    return f"{listed} and {more} more" if more > 0 else listed
+
+
+def what(device: Device) -> str:
+    """Maker and product in one cell; failing that, how it describes itself."""
+    product = device.value(Field.PRODUCT) or device.value(Field.KIND)
+    parts = (device.value(Field.MAKER), product or device.value(Field.DESCRIPTION))
+    return ", ".join(part for part in parts if part)
+
+
+def document(device: Device, lines: Sequence[str]) -> dict[str, object]:
+    """A device as ``find --json`` has it."""
+    single = (field for field in Field if field not in (Field.PORT, Field.MANNER))
+    return {
+        "mac": str(device.mac) if device.mac else None,
+        "addresses": [str(address) for address in (*device.addresses, *device.ipv6)],
+        **{field.value: device.value(field) for field in single},
+        "ports": list(device.values(Field.PORT)),
+        "said": [
+            {"what": said.field, "value": said.value, "by": said.method} for said in device.said
+        ],
+        "methods": list(device.methods),
+        "remarks": list(lines),
+    }
+
+
+def print_csv(found: Found) -> None:
+    """One line a device, under a header."""
+    click.echo(_csv_line(CSV_COLUMNS), nl=False)
+    for device in found.devices:
+        values = (
+            " ".join(str(address) for address in (*device.addresses, *device.ipv6)),
+            str(device.mac or ""),
+            *(device.value(Field(name)) or "" for name in CSV_COLUMNS[2:10]),
+            "; ".join(device.values(Field.PORT)),
+            " ".join(device.methods),
+            "; ".join(found.remarks(device)),
+        )
+        click.echo(_csv_line([_harmless(value) for value in values]), nl=False)
+
+
+def _harmless(value: str) -> str:
+    """A cell that no spreadsheet takes for a formula: devices choose these texts."""
+    return f"'{value}" if value.startswith(_RUN_BY_SPREADSHEETS) else value
+
+
+def _csv_line(values: Sequence[str]) -> str:
+    line = io.StringIO()
+    csv.writer(line, lineterminator="\n").writerow(values)
+    return line.getvalue()

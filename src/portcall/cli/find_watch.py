@@ -1,0 +1,221 @@
+"""``portcall find --watch``: a table that updates in place, or lines of what changed."""
+
+from __future__ import annotations
+
+import asyncio
+import signal
+import sys
+from collections import deque
+from collections.abc import Sequence
+from contextlib import suppress
+from dataclasses import replace
+from datetime import UTC, datetime, timedelta
+from ipaddress import IPv4Address
+from typing import Any
+
+import click
+
+from portcall.cli.find_view import Found, addresses, document, what
+from portcall.cli.main import NO, YES
+from portcall.cli.say import note, print_json_line
+from portcall.cli.show import Columns, cell, console
+from portcall.core.adapter import Adapter
+from portcall.core.address import AddressRange
+from portcall.core.find.device_watch import DeviceChange, DeviceWatch, Happened
+from portcall.core.find.devices import Device, Gathering
+from portcall.core.find.sighting import Field
+from portcall.host.jobs.look import Look, Orders
+
+_REFRESH = 0.5
+_PAUSE = 2.0
+"""Seconds between two looks: watching is not an excuse to load the wire without end."""
+
+_FRESH = 3.0
+_RECENT_SHOWN = 6
+_STYLES = {
+    Happened.APPEARED: "green",
+    Happened.RETURNED: "green",
+    Happened.CHANGED: "yellow",
+    Happened.VANISHED: "bold red",
+}
+
+
+def keep_watching(
+    adapter: Adapter,
+    orders: Orders,
+    gathering: Gathering,
+    maker_defaults: Sequence[AddressRange],
+    as_json: bool,
+) -> int:
+    """Look again and again until Ctrl-C."""
+    live = not as_json and sys.stdout.isatty()
+    watching = _Watching(adapter, gathering, maker_defaults, as_json, live)
+    if live:
+        from rich.live import Live
+
+        with Live(console=console(), auto_refresh=False, screen=False) as view:
+            watching.draw = lambda: view.update(watching.table(), refresh=True)
+            asyncio.run(watching.run(orders))
+    else:
+        asyncio.run(watching.run(orders))
+    count = len(watching.present())
+    if not as_json:
+        note(f"watched {adapter.name}: {count} devices at the end")
+    return YES if count else NO
+
+
+class _Watching:
+    def __init__(
+        self,
+        adapter: Adapter,
+        gathering: Gathering,
+        maker_defaults: Sequence[AddressRange],
+        as_json: bool,
+        live: bool,
+    ) -> None:
+        self.draw: Any = lambda: None
+        self._adapter = adapter
+        self._gathering = gathering
+        self._defaults = maker_defaults
+        self._as_json = as_json
+        self._live = live
+        self._watch = DeviceWatch()
+        self._recent: deque[tuple[datetime, DeviceChange]] = deque(maxlen=_RECENT_SHOWN)
+        self._looks = 0
+        self._look_ended: float | None = None
+        self._trouble: str | None = None
+
+    async def run(self, orders: Orders) -> None:
+        """Looks, one after the other, with a pause between them."""
+        loop = asyncio.get_running_loop()
+        stopped = asyncio.Event()
+        with suppress(NotImplementedError):
+            loop.add_signal_handler(signal.SIGINT, stopped.set)
+        drawing = asyncio.ensure_future(self._keep_drawing())
+        try:
+            while not stopped.is_set():
+                await self._look(orders, stopped)
+                known = self._addresses_known()
+                orders = replace(orders, known=known)
+                with suppress(TimeoutError):
+                    await asyncio.wait_for(stopped.wait(), _PAUSE)
+        finally:
+            drawing.cancel()
+            self.draw()
+
+    def _addresses_known(self) -> frozenset[IPv4Address]:
+        """What need not be asked again: devices that said what they are, and are still there."""
+        return frozenset(
+            address
+            for device in self.present()
+            if device.value(Field.PRODUCT) or device.value(Field.DESCRIPTION)
+            for address in device.addresses
+        )
+
+    async def _look(self, orders: Orders, stopped: asyncio.Event) -> None:
+        self._watch.look_began(asyncio.get_running_loop().time())
+        look = asyncio.ensure_future(Look(self._adapter, orders, self._gathering.add).run())
+        stop = asyncio.ensure_future(stopped.wait())
+        while not look.done() and not stop.done():
+            await asyncio.wait((look, stop), timeout=_REFRESH, return_when=asyncio.FIRST_COMPLETED)
+            self._compare(whole=False)
+        stop.cancel()
+        if not look.done():
+            look.cancel()
+            await asyncio.wait((look,))
+            return
+        await look
+        self._looks += 1
+        self._look_ended = asyncio.get_running_loop().time()
+        self._gathering.forget_addresses(self._watch.vanished_before)
+        self._compare(whole=True)
+
+    def _compare(self, whole: bool) -> None:
+        devices = self._gathering.devices()
+        for change in self._watch.compare(devices, whole):
+            at = datetime.now(UTC)
+            self._recent.append((at, change))
+            if self._as_json:
+                print_json_line(self._document(change, at))
+            elif not self._live:
+                click.echo(_line(at, change))
+
+    def _document(self, change: DeviceChange, at: datetime) -> dict[str, object]:
+        found = Found(self._gathering, self._adapter.interfaces, self._defaults)
+        age = asyncio.get_running_loop().time() - change.device.heard
+        return {
+            "event": change.happened,
+            "at": at.isoformat(timespec="milliseconds"),
+            "last_heard": (at - timedelta(seconds=age)).isoformat(timespec="milliseconds"),
+            "details": list(change.details),
+            "device": document(change.device, found.remarks(change.device)),
+        }
+
+    async def _keep_drawing(self) -> None:
+        while True:
+            self.draw()
+            await asyncio.sleep(_REFRESH)
+
+    def present(self) -> list[Device]:
+        """The devices that have not vanished."""
+        return [d for d in self._gathering.devices() if not self._watch.is_gone(d)]
+
+    def table(self) -> Any:
+        """What is drawn: how fresh the list is, the list, and what happened last."""
+        from rich.console import Group
+        from rich.text import Text
+
+        now = asyncio.get_event_loop().time() if self._live else 0.0
+        shown = Columns(
+            "address",
+            "mac",
+            "name",
+            "what",
+            "heard",
+            "firmware",
+            drops=("firmware",),
+            shrinks="what",
+        )
+        for device in self._gathering.devices():
+            gone = self._watch.is_gone(device)
+            age = now - device.heard
+            style = "red strike" if gone else "bold"
+            heard = f"{'vanished, ' if gone else ''}{_ago(age)}"
+            shown.add_row(
+                cell(addresses(device), style),
+                cell(device.mac, "dim" if gone else ""),
+                cell(device.value(Field.NAME), "dim" if gone else ""),
+                cell(what(device), "dim" if gone else ""),
+                cell(heard, "bold red" if gone else "green" if age < _FRESH else ""),
+                cell(device.value(Field.FIRMWARE), "dim" if gone else ""),
+            )
+        state = "the first look is under way"
+        if self._look_ended is not None:
+            state = f"look {self._looks} ended {_ago(now - self._look_ended)}"
+        head = Text(f"watching {self._adapter.name}: {state}; Ctrl-C ends it", style="dim")
+        lines = [
+            Text(_line(at, change), style=_STYLES[change.happened], no_wrap=True)
+            for at, change in self._recent
+        ]
+        return Group(head, Text(""), shown, Text(""), *lines)
+
+
+def _ago(seconds: float) -> str:
+    if seconds < 1:
+        return "now"
+    if seconds < 120:
+        return f"{seconds:.0f} s ago"
+    return f"{seconds / 60:.0f} min ago"
+
+
+def _line(at: datetime, change: DeviceChange) -> str:
+    device = change.device
+    parts = [
+        addresses(device) or "no address",
+        str(device.mac) if device.mac else "",
+        device.value(Field.NAME) or what(device),
+    ]
+    who = "  ".join(part for part in parts if part)
+    details = f": {'; '.join(change.details)}" if change.details else ""
+    local = at.astimezone()
+    return f"{local:%H:%M:%S}  {change.happened:<9} {who}{details}"

@@ -1,0 +1,136 @@
+"""``portcall listen``."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+from ipaddress import IPv4Interface, IPv4Network
+from pathlib import Path
+
+import click
+
+from portcall.cli.find_view import Found, document, print_table
+from portcall.cli.looking import gathering_for, look, orders_for
+from portcall.cli.main import INTERRUPTED, NO, YES
+from portcall.cli.say import json_option, note, print_json_list
+from portcall.cli.show import console
+from portcall.cli.workplace import (
+    adapter_option,
+    capture_option,
+    chosen_adapter,
+    plan_if_sound,
+    recording,
+    this_site,
+)
+from portcall.core.conversation import Frame
+from portcall.core.find.devices import Gathering
+from portcall.core.find.overhear import Overhear
+from portcall.core.find.sighting import Method
+from portcall.core.find.subnets import Spoken, spoken
+from portcall.core.trouble import BadInput, NotPossibleHere
+from portcall.site.captures import read_capture
+from portcall.site.catalogs import read_catalogs
+from portcall.site.folder import Site
+
+_LISTEN_SECONDS = 30.0
+"""As long as a switch takes to announce itself."""
+
+
+@click.command("listen")
+@click.option(
+    "--for",
+    "seconds",
+    type=click.FloatRange(0.1, 86400),
+    default=_LISTEN_SECONDS,
+    show_default=True,
+    help="Seconds to listen.",
+)
+@click.option(
+    "--from",
+    "source",
+    type=click.Path(dir_okay=False, path_type=Path),
+    metavar="FILE",
+    help="Read a capture (pcap or pcapng) instead of the wire.",
+)
+@adapter_option
+@capture_option
+@json_option
+def listen_command(
+    seconds: float,
+    source: Path | None,
+    adapter_name: str | None,
+    capture: str | None,
+    as_json: bool,
+) -> int:
+    """Send nothing: who asks for an address, who announces itself, which subnets are spoken."""
+    site = this_site()
+    gathering = gathering_for(site, plan_if_sound(site), read_catalogs(site.folder))
+    if source is not None:
+        if adapter_name or capture:
+            raise BadInput("--from reads a file: without --adapter and --capture")
+        count, span = _read(source, gathering)
+        return _tell(gathering, site, (), f"{count} frames over {span:.0f} s in {source}", as_json)
+    adapter = chosen_adapter(adapter_name)
+    orders = replace(
+        orders_for(adapter, site, gathering.plan, gathering.catalog),
+        methods=(Method.LISTEN, Method.LLDP),
+        ranges=(),
+        listen=seconds,
+    )
+    with recording(adapter, capture):
+        looked, interrupted = asyncio.run(look(adapter, orders, gathering))
+    for each in looked.not_run:
+        raise NotPossibleHere(each.reason)
+    heard = "until interrupted" if interrupted else f"for {seconds:g} s"
+    code = _tell(gathering, site, adapter.interfaces, f"{adapter.name}, {heard}", as_json)
+    return INTERRUPTED if interrupted else code
+
+
+def _read(source: Path, gathering: Gathering) -> tuple[int, float]:
+    """Every frame of a capture through the same ears; gives their number and the time they span."""
+    listening = Overhear(None, None)
+    count, first, last = 0, None, 0.0
+    for captured in read_capture(source):
+        count += 1
+        last = captured.at if captured.at is not None else last
+        first = last if first is None else first
+        for action in listening.heard(Frame(captured.data), last):
+            gathering.add(action.fact)  # type: ignore[union-attr]
+    return count, last - (first or 0.0)
+
+
+def _tell(
+    gathering: Gathering,
+    site: Site,
+    own: Sequence[IPv4Interface],
+    heard: str,
+    as_json: bool,
+) -> int:
+    found = Found(gathering, own, site.maker_defaults)
+    known = [*(each.network for each in own), *(subnet.network for subnet in site.subnets)]
+    subnets = spoken(found.devices, known)
+    if as_json:
+        entries = (document(device, found.remarks(device)) for device in found.devices)
+        tail = {
+            "subnets": [
+                {"network": str(s.network), "devices": s.devices, "mask_assumed": s.assumed}
+                for s in subnets
+            ]
+        }
+        print_json_list({"heard": heard}, "devices", entries, tail)
+        return YES if found.devices else NO
+    if found.devices:
+        print_table(found)
+        for line in _subnet_lines(subnets, [each.network for each in own]):
+            console().print(line, soft_wrap=True)
+    note(f"{len(found.devices) or 'no'} devices heard on {heard}; nothing was sent")
+    return YES if found.devices else NO
+
+
+def _subnet_lines(subnets: Sequence[Spoken], own: Sequence[IPv4Network]) -> Iterator[str]:
+    for each in subnets:
+        mask = " (mask assumed)" if each.assumed else ""
+        devices = "1 device" if each.devices == 1 else f"{each.devices} devices"
+        ours = "" if each.network in own else f": portcall match {each.network}"
+        yield f"spoken here: {each.network}{mask}, {devices}{ours}"

@@ -1,0 +1,105 @@
+"""Putting a look at the wire together for a command: what to look for, progress, interruption."""
+
+from __future__ import annotations
+
+import asyncio
+import signal
+import sys
+from collections.abc import Callable, Collection, Iterator, Sequence
+from contextlib import contextmanager, suppress
+from ipaddress import IPv4Address
+
+from portcall.cli.workplace import usual_ranges
+from portcall.core.adapter import Adapter
+from portcall.core.address import AddressRange
+from portcall.core.catalog import Catalog
+from portcall.core.find.devices import Gathering
+from portcall.core.find.outlook import Outlook
+from portcall.core.find.sighting import Method
+from portcall.core.plan import Plan
+from portcall.host.jobs.look import LISTEN_SECONDS, WIRE_METHODS, Look, Orders
+from portcall.site.folder import Site
+from portcall.site.makers import maker_lookup
+
+_REFRESH = 0.2
+
+
+def gathering_for(site: Site, plan: Plan, catalog: Catalog) -> Gathering:
+    """Where sightings become devices, with all the names this site has for them."""
+    return Gathering(maker_lookup(site.makers), plan, catalog)
+
+
+def orders_for(
+    adapter: Adapter,
+    site: Site,
+    plan: Plan,
+    catalog: Catalog,
+    ranges: Sequence[AddressRange] = (),
+    methods: Collection[Method] = WIRE_METHODS,
+    pace: float | None = None,
+    unpaced: bool = False,
+    listen: float = LISTEN_SECONDS,
+    known: Collection[IPv4Address] = (),
+) -> Orders:
+    """What to look for: the ranges named, or the usual ones, as the site has it."""
+    gateways = [subnet.gateway for subnet in site.subnets if subnet.gateway]
+    return Orders(
+        ranges or usual_ranges(adapter, site, plan, catalog),
+        None if unpaced else pace or site.pace,
+        methods,
+        listen,
+        site.community,
+        catalog.all_ports,
+        [subnet.network for subnet in site.subnets],
+        site.workstation,
+        [*(row.address for row in plan), *gateways],
+        known,
+    )
+
+
+async def look(adapter: Adapter, orders: Orders, gathering: Gathering) -> tuple[Look, bool]:
+    """Look, with a bar on a terminal; gives the look, and whether Ctrl-C ended it early."""
+    outlook = Outlook()
+    looking = Look(adapter, orders, gathering.add, outlook)
+    loop = asyncio.get_running_loop()
+    task = asyncio.ensure_future(looking.run())
+    with suppress(NotImplementedError):
+        loop.add_signal_handler(signal.SIGINT, task.cancel)
+    try:
+        with _bar(outlook) as draw:
+            while not task.done():
+                outlook.tick(loop.time())
+                draw()
+                await asyncio.wait((task,), timeout=_REFRESH)
+    finally:
+        loop.remove_signal_handler(signal.SIGINT)
+    if task.cancelled():
+        return looking, True
+    await task
+    return looking, False
+
+
+@contextmanager
+def _bar(outlook: Outlook) -> Iterator[Callable[[], None]]:
+    """A bar on stderr with what goes on and how long it takes; nothing without a terminal."""
+    if not sys.stderr.isatty():
+        yield lambda: None
+        return
+    from rich.console import Console
+    from rich.progress import BarColumn, Progress, TextColumn
+
+    columns = (
+        BarColumn(24),
+        TextColumn("{task.fields[left]:>5}"),
+        TextColumn("{task.description}", markup=False),
+    )
+    console = Console(stderr=True, markup=False, highlight=False)
+    with Progress(*columns, console=console, transient=True) as progress:
+        bar = progress.add_task("", total=1.0, left="")
+
+        def draw() -> None:
+            left = f"{outlook.seconds_left:.0f} s"
+            stages = ", ".join(outlook.stages)
+            progress.update(bar, completed=outlook.share, description=stages, left=left)
+
+        yield draw

@@ -1,0 +1,75 @@
+"""The catalogue: names for the numbers that protocols give, and where makers' devices start.
+
+What cannot be asked of a device, because it says only a number, is looked up here. It is built from
+files that the user adds.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from portcall.core.address import AddressRange
+from portcall.core.find.sighting import Codes, Method
+
+USUAL_PORTS: Mapping[int, str] = {
+    # Ports of the trade, by what an engineer calls them; the industrial ones first, since a
+    # device that drops what it does not serve is asked for those before the others.
+    44818: "CIP",
+    502: "Modbus",
+    4840: "OPC UA",
+    102: "ISO transport",
+    80: "web",
+    443: "secure web",
+    20000: "DNP3",
+    2404: "IEC 60870-5-104",
+    21: "FTP",
+    22: "SSH",
+    23: "Telnet",
+    5900: "remote screen",
+    8080: "web",
+}
+"""IANA service names and port numbers; 102 is RFC 1006, 5900 is RFC 6143."""
+
+PROTOCOLS = (Method.CIP, Method.DCP, Method.BACNET, Method.SNMP)
+"""Those that name makers by number."""
+
+
+@dataclass(frozen=True, slots=True)
+class Product:
+    """What a product's number stands for."""
+
+    name: str
+    kind: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Catalog:
+    """Makers by protocol and number, products by their maker's too, addresses, ports."""
+
+    makers: Mapping[Codes, str] = field(default_factory=dict)
+    products: Mapping[Codes, Product] = field(default_factory=dict)
+    defaults: tuple[AddressRange, ...] = ()
+    ports: Mapping[int, str] = field(default_factory=dict)
+
+    def maker(self, codes: Codes) -> str | None:
+        """The name of a maker, or None."""
+        return self.makers.get(Codes(codes.protocol, codes.maker))
+
+    def product(self, codes: Codes) -> Product | None:
+        """What the numbers stand for, or None."""
+        return self.products.get(codes)
+
+    def with_all_of(self, other: Catalog) -> Catalog:
+        """Both; where they differ, ``other`` is right."""
+        return Catalog(
+            {**self.makers, **other.makers},
+            {**self.products, **other.products},
+            tuple(dict.fromkeys((*self.defaults, *other.defaults))),
+            {**self.ports, **other.ports},
+        )
+
+    @property
+    def all_ports(self) -> dict[int, str]:
+        """The usual ports and those of the catalogue."""
+        return {**USUAL_PORTS, **self.ports}

@@ -1,0 +1,74 @@
+"""Finding by DCP identify: every station answers, with or without an address."""
+
+from __future__ import annotations
+
+from portcall.core.address import UNSPECIFIED, Mac
+from portcall.core.conversation import Actions, Conversation, Frame, Report, Send
+from portcall.core.find.sighting import Codes, Field, Method, Sighting, words
+from portcall.core.printable import decoded
+from portcall.core.wire import dcp
+from portcall.core.wire.octets import Malformed
+
+SPREAD = 1.0
+"""Seconds over which the stations may spread their answers: a line has many of them."""
+
+ANSWER_WAIT = SPREAD + 0.4
+"""IEC 61158-6-10: the spread, and 400 ms for the answer itself."""
+
+ASK_TIMES = 2
+_MOST_STATIONS = 10_000
+
+
+def sighting(mac: Mac, said: dcp.Station, now: float) -> Sighting:
+    """What a station says, as a sighting of its MAC."""
+    known = said.address is not None and said.address != UNSPECIFIED
+    values = words(
+        Method.DCP,
+        (Field.NAME, decoded(said.name)),
+        (Field.PRODUCT, decoded(said.station_type)),
+        (Field.KIND, ", ".join(said.roles)),
+        (Field.MASK, str(said.mask) if known else None),
+        (Field.MANNER, None if known else "has no address"),
+        (Field.MANNER, None if said.name else "has no station name"),
+    )
+    codes = None if said.vendor is None else Codes(Method.DCP, said.vendor, said.device)
+    address = said.address if known else None
+    return Sighting(now, Method.DCP, mac, address, values, codes=codes)
+
+
+class DcpIdentify(Conversation[Frame, Sighting]):
+    """Asks all stations twice; reports each once."""
+
+    def __init__(self, own_mac: Mac, xid: int) -> None:
+        self._own_mac = own_mac
+        self._xid = xid
+        self._asks_left = ASK_TIMES
+        self._seen: set[Mac] = set()
+
+    def begin(self, now: float) -> Actions[Frame, Sighting]:
+        """Ask."""
+        yield from self.woke(now)
+
+    def woke(self, now: float) -> Actions[Frame, Sighting]:
+        """Ask again, or end."""
+        if self._asks_left == 0:
+            self.over = True
+            self.wake_at = None
+            return
+        self._asks_left -= 1
+        self.wake_at = now + ANSWER_WAIT
+        delay = round(SPREAD / dcp.DELAY_STEP)
+        yield Send(Frame(dcp.identify_all(self._own_mac, self._xid, delay)))
+
+    def heard(self, packet: Frame, now: float) -> Actions[Frame, Sighting]:
+        """Take answers to our question."""
+        try:
+            mac, message = dcp.parse_frame(packet.data)
+            if message.frame_id is not dcp.FrameId.IDENTIFY_RESPONSE or message.xid != self._xid:
+                return
+            station = dcp.station(message)
+        except Malformed:
+            return
+        if mac not in self._seen and len(self._seen) < _MOST_STATIONS:
+            self._seen.add(mac)
+            yield Report(sighting(mac, station, now))

@@ -1,0 +1,101 @@
+"""What changed between two looks at the wire: appeared, vanished, returned, changed."""
+
+from __future__ import annotations
+
+from collections.abc import Hashable, Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+
+from portcall.core.find.devices import Device
+from portcall.core.find.sighting import Field
+
+_COMPARED = (Field.NAME, Field.PRODUCT, Field.SERIAL, Field.FIRMWARE, Field.MASK, Field.OBTAINS)
+
+
+class Happened(StrEnum):
+    """What can happen to a device; the names are part of ``find --watch --json``."""
+
+    APPEARED = "appeared"
+    VANISHED = "vanished"
+    RETURNED = "returned"
+    CHANGED = "changed"
+
+
+@dataclass(frozen=True, slots=True)
+class DeviceChange:
+    """What happened, to which device; ``details`` say what is different, in words."""
+
+    happened: Happened
+    device: Device
+    details: tuple[str, ...] = ()
+
+
+class DeviceWatch:
+    """Compares each look with what is known from those before.
+
+    A device has vanished when it was not heard in the whole of a look that came after the one that
+    last heard it: one lost answer is no loss.
+    """
+
+    def __init__(self) -> None:
+        self._known: dict[Hashable, Device] = {}
+        self._gone: set[Hashable] = set()
+        self._looks: list[float] = []
+
+    @property
+    def vanished_before(self) -> float:
+        """Devices not heard since this time have vanished; nothing has before the second look."""
+        return self._looks[-2] if len(self._looks) > 1 else float("-inf")
+
+    def look_began(self, now: float) -> None:
+        """A look begins."""
+        self._looks = [*self._looks[-1:], now]
+
+    def is_gone(self, device: Device) -> bool:
+        """Whether it was said to have vanished."""
+        return _key(device) in self._gone
+
+    def compare(self, devices: Sequence[Device], whole_look: bool) -> tuple[DeviceChange, ...]:
+        """What is new about these; only at the end of a ``whole_look`` can one have vanished."""
+        changes = []
+        for device in devices:
+            key = _key(device)
+            before = self._known.get(key)
+            if device.heard < self.vanished_before:
+                if before is not None and key not in self._gone and whole_look:
+                    self._gone.add(key)
+                    changes.append(DeviceChange(Happened.VANISHED, device))
+                continue
+            self._known[key] = device
+            if before is None:
+                changes.append(DeviceChange(Happened.APPEARED, device))
+            elif key in self._gone:
+                self._gone.discard(key)
+                details = _differences(before, device)
+                changes.append(DeviceChange(Happened.RETURNED, device, details))
+            elif details := _differences(before, device):
+                changes.append(DeviceChange(Happened.CHANGED, device, details))
+        return tuple(changes)
+
+
+def _key(device: Device) -> Hashable:
+    return device.mac or device.addresses
+
+
+def _differences(before: Device, now: Device) -> tuple[str, ...]:
+    found = []
+    gone = [str(a) for a in before.addresses if a not in now.addresses]
+    new = [str(a) for a in now.addresses if a not in before.addresses]
+    if new and gone:
+        found.append(f"moved from {', '.join(gone)} to {', '.join(new)}")
+    elif new:
+        found.append(f"now at {', '.join(new)}")
+    elif gone:
+        found.append(f"no longer at {', '.join(gone)}")
+    if now.rivals and not before.rivals:
+        found.append(f"its address is shared with {', '.join(str(mac) for mac in now.rivals)}")
+    for field in _COMPARED:
+        was, value = before.value(field), now.value(field)
+        if was and value and was != value:
+            found.append(f"{field} was {was}, is {value}")
+    return tuple(found)

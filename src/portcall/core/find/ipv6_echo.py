@@ -1,0 +1,62 @@
+"""Finding by IPv6: an echo to all nodes of the link reaches devices that have only that."""
+
+from __future__ import annotations
+
+from ipaddress import IPv6Address
+
+from portcall.core.address import Mac
+from portcall.core.conversation import Actions, Conversation, Frame, Report, Send
+from portcall.core.find.sighting import Method, Sighting
+from portcall.core.wire import ipv6
+from portcall.core.wire.octets import Malformed
+
+ANSWER_WAIT = 1.0
+ASK_TIMES = 2
+_MOST_NODES = 10_000
+
+
+class Ipv6Echo(Conversation[Frame, Sighting]):
+    """Asks twice, from the address that the adapter's own MAC gives it; reports each node once.
+
+    A node that answers asks for our MAC first; it is told, whether or not this computer uses IPv6.
+    """
+
+    def __init__(self, own_mac: Mac, identifier: int) -> None:
+        self._own_mac = own_mac
+        self._own = ipv6.link_local(own_mac)
+        self._identifier = identifier
+        self._asks_left = ASK_TIMES
+        self._seen: set[tuple[Mac, IPv6Address]] = set()
+
+    def begin(self, now: float) -> Actions[Frame, Sighting]:
+        """Ask."""
+        yield from self.woke(now)
+
+    def woke(self, now: float) -> Actions[Frame, Sighting]:
+        """Ask again, or end."""
+        if self._asks_left == 0:
+            self.over = True
+            self.wake_at = None
+            return
+        self._asks_left -= 1
+        self.wake_at = now + ANSWER_WAIT
+        yield Send(Frame(ipv6.echo_to_all(self._own_mac, self._identifier)))
+
+    def heard(self, packet: Frame, now: float) -> Actions[Frame, Sighting]:
+        """Take echoes, and let those find us who want to send one."""
+        try:
+            frame = ipv6.parse_frame(packet.data)
+            if frame.kind == ipv6.Kind.NEIGHBOUR_SOLICITATION:
+                ours = ipv6.solicited(frame) == self._own
+                if ours and not frame.source.is_unspecified and frame.source_mac != self._own_mac:
+                    yield Send(Frame(ipv6.advertisement(self._own_mac, frame)))
+                return
+        except Malformed:
+            return
+        is_echo = frame.kind == ipv6.Kind.ECHO_REPLY and frame.destination == self._own
+        if not is_echo or frame.body[:2] != self._identifier.to_bytes(2, "big"):
+            return
+        pair = (frame.source_mac, frame.source)
+        if pair not in self._seen and len(self._seen) < _MOST_NODES:
+            self._seen.add(pair)
+            yield Report(Sighting(now, Method.IPV6, frame.source_mac, ipv6=frame.source))

@@ -1,0 +1,44 @@
+"""Names by NetBIOS node status: what panels and industrial computers call themselves."""
+
+from __future__ import annotations
+
+from ipaddress import IPv4Address
+
+from portcall.core.find.ask_each import Answer
+from portcall.core.find.sighting import Field, Method, words
+from portcall.core.printable import decoded
+from portcall.core.wire import netbios
+
+
+class NodeStatusQuestion:
+    """What to ask of each device, and how its answer reads."""
+
+    method = Method.NETBIOS
+    port = netbios.PORT
+
+    def __init__(self, number: int = 1) -> None:
+        self._request = netbios.request(number)
+
+    def ask(self, address: IPv4Address, attempt: int) -> bytes:
+        """The same question at each attempt."""
+        return self._request
+
+    def read(self, address: IPv4Address, payload: bytes) -> Answer:
+        """The workstation name, and the group it says it is in."""
+        status = netbios.parse(payload)
+
+        def first(group: bool) -> str:
+            return next(
+                (
+                    decoded(each.name)
+                    for each in status.names
+                    if each.suffix == netbios.WORKSTATION and each.is_group is group
+                ),
+                "",
+            )
+
+        group = first(True)
+        description = f"in the workgroup {group}" if group else None
+        return Answer(
+            words(Method.NETBIOS, (Field.NAME, first(False)), (Field.DESCRIPTION, description))
+        )

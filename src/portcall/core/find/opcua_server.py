@@ -1,0 +1,34 @@
+"""Identifying by OPC UA: which application serves here, asked without security."""
+
+from __future__ import annotations
+
+from ipaddress import IPv4Address
+
+from portcall.core.find.dialogue import Exchange, Learnt, Script
+from portcall.core.find.sighting import Field, Method, words
+from portcall.core.printable import decoded
+from portcall.core.wire import opcua
+
+
+def script(address: IPv4Address) -> Script:
+    """Hello, a channel, the endpoints, and goodbye."""
+    url = f"opc.tcp://{address}:{opcua.PORT}".encode()
+    reply = yield Exchange(opcua.hello(url), opcua.whole_length)
+    if reply is None or opcua.kind_of(reply) != b"ACK":
+        return
+    reply = yield Exchange(opcua.open_channel(), opcua.whole_length)
+    if reply is None:
+        return
+    channel = opcua.parse_open(reply)
+    reply = yield Exchange(opcua.get_endpoints(channel, url), opcua.whole_length)
+    if reply is not None:
+        said = opcua.parse_endpoints(reply)
+        name, product = decoded(said.name), decoded(said.product)
+        shown = f"OPC UA server {name or decoded(said.uri)}"
+        yield Learnt(
+            words(
+                Method.OPCUA,
+                (Field.DESCRIPTION, f"{shown} ({product})" if product else shown),
+            )
+        )
+    yield Exchange(opcua.close_channel(channel), opcua.whole_length, wanted=False)

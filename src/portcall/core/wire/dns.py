@@ -1,0 +1,122 @@
+"""Multicast DNS and DNS-SD (RFC 6762, RFC 6763); the DNS messages themselves are a library's.
+
+It is imported when the first message is made or read, since most commands need none.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from ipaddress import IPv4Address
+
+from portcall.core.wire.octets import Malformed
+
+PORT = 5353
+GROUP = IPv4Address("224.0.0.251")
+ALL_SERVICES = "_services._dns-sd._udp.local."
+"""RFC 6763 §9: who asks for this is told every kind of service."""
+LONGEST = 9000
+"""RFC 6762 §17."""
+_MOST_RECORDS = 200
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """What the records of one message say; names without their final dot."""
+
+    pointers: tuple[tuple[str, str], ...] = ()
+    """Each who is asked for, and who that is: kinds of service, instances, names of addresses."""
+    hosts: tuple[tuple[str, IPv4Address], ...] = ()
+    texts: tuple[tuple[str, str], ...] = ()
+    """Instances and their key=value pairs, joined by a blank."""
+
+
+def query(names: Sequence[str]) -> bytes:
+    """A query for the pointers of some names, as a one-shot question (RFC 6762 §5.1)."""
+    import dns.flags
+    import dns.message
+    import dns.rdatatype
+
+    message = dns.message.make_query(names[0], dns.rdatatype.PTR, id=0, flags=0)
+    for name in names[1:]:
+        extra = dns.message.make_query(name, dns.rdatatype.PTR)
+        message.question += extra.question
+    return message.to_wire()
+
+
+def parse_query(data: bytes) -> tuple[str, ...]:
+    """The names a query asks for. Raises Malformed for what is none."""
+    message = _message(data)
+    if _is_response(message):
+        raise Malformed("DNS: is an answer", 2)
+    return tuple(str(question.name) for question in message.question)
+
+
+def answer(said: Answer, transaction: int = 0) -> bytes:
+    """A response with these records, ten seconds long as RFC 6762 §6.7 has it for one-shots."""
+    import dns.flags
+    import dns.message
+    import dns.rrset
+
+    message = dns.message.Message(id=transaction)
+    message.flags = dns.flags.QR | dns.flags.AA
+    for name, target in said.pointers:
+        message.answer.append(dns.rrset.from_text(f"{name}.", 10, "IN", "PTR", f"{target}."))
+    for name, address in said.hosts:
+        message.additional.append(dns.rrset.from_text(f"{name}.", 10, "IN", "A", str(address)))
+    for name, text in said.texts:
+        quoted = " ".join(f'"{pair}"' for pair in text.split())
+        message.additional.append(dns.rrset.from_text(f"{name}.", 10, "IN", "TXT", quoted))
+    return message.to_wire()
+
+
+def parse(data: bytes) -> Answer:
+    """Read a response. Raises Malformed."""
+    import dns.rdatatype
+
+    message = _message(data)
+    if not _is_response(message):
+        raise Malformed("DNS: is a query", 2)
+    pointers, hosts, texts = [], [], []
+    count = 0
+    for section in (message.answer, message.authority, message.additional):
+        for records in section:
+            name = _text(records.name)
+            for record in records:
+                count += 1
+                if count > _MOST_RECORDS:
+                    break
+                if records.rdtype == dns.rdatatype.PTR:
+                    pointers.append((name, _text(record.target)))
+                elif records.rdtype == dns.rdatatype.A:
+                    # By its octets: with the cache-flush bit (RFC 6762 §10.2) in its class, the
+                    # library does not know the record.
+                    octets = record.to_wire()
+                    if len(octets) == 4:
+                        hosts.append((name, IPv4Address(octets)))
+                elif records.rdtype == dns.rdatatype.TXT:
+                    pairs = b" ".join(record.strings).decode("utf-8", "replace")
+                    texts.append((name, pairs))
+    return Answer(tuple(pointers), tuple(hosts), tuple(texts))
+
+
+def _text(name: object) -> str:
+    return str(name).rstrip(".")
+
+
+def _is_response(message: object) -> bool:
+    import dns.flags
+
+    return bool(message.flags & dns.flags.QR)  # type: ignore[attr-defined]
+
+
+def _message(data: bytes):  # type: ignore[no-untyped-def]
+    if len(data) > LONGEST:
+        raise Malformed(f"DNS message of {len(data)} octets", LONGEST)
+    import dns.message
+
+    try:
+        return dns.message.from_wire(data, ignore_trailing=True)
+    except Exception as error:
+        # The library's errors are of many kinds; hostile bytes reach all of them.
+        raise Malformed(f"DNS: {type(error).__name__}", 0) from None

@@ -1,0 +1,131 @@
+"""LLDP (IEEE 802.1AB-2016 §8): what a switch or device announces of itself to its neighbour."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import IntEnum
+from ipaddress import IPv4Address
+
+from portcall.core.address import Mac
+from portcall.core.wire import ethernet
+from portcall.core.wire.octets import Malformed, Reader
+
+ETHERTYPE = 0x88CC
+GROUP = Mac(b"\x01\x80\xc2\x00\x00\x0e")
+"""The nearest bridge (§7.1): switches do not pass it on."""
+
+_MOST_TLVS = 128
+_FAMILY_IPV4 = 1
+
+
+class Tlv(IntEnum):
+    """Table 8-1, TLV types."""
+
+    END = 0
+    CHASSIS_ID = 1
+    PORT_ID = 2
+    TIME_TO_LIVE = 3
+    PORT_DESCRIPTION = 4
+    SYSTEM_NAME = 5
+    SYSTEM_DESCRIPTION = 6
+    MANAGEMENT_ADDRESS = 8
+
+
+class Subtype(IntEnum):
+    """Tables 8-2 and 8-3, where both say the same of a chassis and a port."""
+
+    CHASSIS_MAC = 4
+    PORT_MAC = 3
+    PORT_NAME = 5
+
+
+@dataclass(frozen=True, slots=True)
+class Announcement:
+    """An LLDP data unit; identifiers as they came, after their subtype."""
+
+    chassis_subtype: int
+    chassis: bytes
+    port_subtype: int
+    port: bytes
+    seconds: int
+    port_description: bytes = b""
+    name: bytes = b""
+    description: bytes = b""
+    management: IPv4Address | None = None
+
+
+def parse(data: bytes) -> Announcement:
+    """Read a data unit. Raises Malformed unless it starts with its three mandatory TLVs (§8.2)."""
+    reader = Reader(data, "LLDP")
+    found: dict[int, bytes] = {}
+    for count in range(_MOST_TLVS):
+        head = reader.u16()
+        kind, value = head >> 9, reader.take(head & 0x1FF)
+        if kind == Tlv.END:
+            break
+        if count < 3 and kind != count + 1:
+            raise reader.wrong(f"TLV {count + 1} is of type {kind}")
+        found.setdefault(kind, value)
+        if not reader.remaining:
+            break
+    try:
+        chassis, port = found[Tlv.CHASSIS_ID], found[Tlv.PORT_ID]
+        seconds = int.from_bytes(found[Tlv.TIME_TO_LIVE][:2], "big")
+    except KeyError:
+        raise reader.wrong("a mandatory TLV is missing") from None
+    if not chassis or not port:
+        raise reader.wrong("an empty identifier")
+    return Announcement(
+        chassis[0],
+        chassis[1:],
+        port[0],
+        port[1:],
+        seconds,
+        found.get(Tlv.PORT_DESCRIPTION, b""),
+        found.get(Tlv.SYSTEM_NAME, b""),
+        found.get(Tlv.SYSTEM_DESCRIPTION, b""),
+        _management(found.get(Tlv.MANAGEMENT_ADDRESS, b"")),
+    )
+
+
+def _management(value: bytes) -> IPv4Address | None:
+    """§8.5.9: length and address family first."""
+    if len(value) >= 6 and value[0] == 5 and value[1] == _FAMILY_IPV4:
+        return IPv4Address(value[2:6])
+    return None
+
+
+def encode(said: Announcement) -> bytes:
+    """The data unit's bytes, ended as §8.5.1 wants it."""
+    management = b""
+    if said.management is not None:
+        # Interface numbering subtype 1, "unknown", and no object identifier.
+        management = bytes((5, _FAMILY_IPV4)) + said.management.packed + bytes((1, *bytes(5)))
+    parts = [
+        (Tlv.CHASSIS_ID, bytes((said.chassis_subtype,)) + said.chassis),
+        (Tlv.PORT_ID, bytes((said.port_subtype,)) + said.port),
+        (Tlv.TIME_TO_LIVE, said.seconds.to_bytes(2, "big")),
+    ]
+    optional = [
+        (Tlv.PORT_DESCRIPTION, said.port_description),
+        (Tlv.SYSTEM_NAME, said.name),
+        (Tlv.SYSTEM_DESCRIPTION, said.description),
+        (Tlv.MANAGEMENT_ADDRESS, management),
+    ]
+    parts += [part for part in optional if part[1]]
+    body = b"".join((kind << 9 | len(value)).to_bytes(2, "big") + value for kind, value in parts)
+    return body + bytes(2)
+
+
+def parse_frame(data: bytes) -> tuple[Mac, Announcement]:
+    """The sender and the announcement of a frame. Raises Malformed."""
+    outer = ethernet.parse_untagged(data)
+    if outer.ethertype != ETHERTYPE:
+        raise Malformed(f"EtherType is {outer.ethertype:#06x}, not LLDP's", 12)
+    return outer.source, parse(outer.payload)
+
+
+def frame(source: Mac, said: Announcement) -> bytes:
+    """A whole frame to the neighbour."""
+    payload = encode(said).ljust(ethernet.SHORTEST_PAYLOAD, b"\0")
+    return ethernet.encode(ethernet.EthernetFrame(GROUP, source, ETHERTYPE, payload))

@@ -1,0 +1,217 @@
+"""Asking devices what they are, from one vantage: all of them at once, then each of them.
+
+Questions by UDP go through ``AskEach``, questions by TCP through ``converse``. At most
+``CONNECTIONS`` are open to one device at a time: old devices have few sockets.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable, Iterable
+from contextlib import ExitStack, closing
+from functools import partial
+from ipaddress import IPv4Address
+from typing import TYPE_CHECKING, Any
+
+from portcall.core.conversation import Conversation, Datagram
+from portcall.core.find import (
+    cip_identity,
+    cip_interface,
+    modbus_identity,
+    opcua_server,
+    web_page,
+)
+from portcall.core.find.ask_each import ANSWER_WAITS, AskEach, Question
+from portcall.core.find.bacnet_devices import BacnetDevices
+from portcall.core.find.cip_identity import IdentityByAddress, IdentityByBroadcast
+from portcall.core.find.dialogue import Script
+from portcall.core.find.mdns_names import MdnsNames
+from portcall.core.find.netbios_names import NodeStatusQuestion
+from portcall.core.find.sighting import Field, Method, Sighting, words
+from portcall.core.find.snmp_system import SystemGroup
+from portcall.core.trouble import NotPossibleHere
+from portcall.core.wire import bacnet, cip, modbus, opcua
+from portcall.host.datagrams import Datagrams
+from portcall.host.jobs.converse import Door, Outcome, converse
+from portcall.host.vantage import Vantage
+
+if TYPE_CHECKING:
+    from portcall.host.jobs.look import Look
+
+CONNECTIONS = 3
+"""To one device at a time."""
+
+_DEVICES_AT_ONCE = 24
+_EVERYBODY = IPv4Address("255.255.255.255")
+_BROADCAST_SECONDS = 3.5
+
+_METHOD_AT = {
+    cip.PORT: Method.CIP,
+    modbus.PORT: Method.MODBUS,
+    opcua.PORT: Method.OPCUA,
+    web_page.PORT: Method.WEB,
+    web_page.SECURE_PORT: Method.WEB,
+}
+
+
+async def ask_everybody(look: Look, vantage: Vantage, cip_done: asyncio.Event) -> None:
+    """The questions that all devices of a subnet hear, one after the other.
+
+    ``cip_done`` is set when it is known who answers CIP to that, and who has to be asked directly.
+    """
+    assert vantage.interface is not None
+    broadcast = vantage.interface.network.broadcast_address
+    ask = IdentityByBroadcast((_EVERYBODY,))
+    everything: tuple[tuple[Method, Conversation[Datagram, Sighting], Any], ...] = (
+        (Method.CIP, ask, partial(Datagrams.at, vantage)),
+        (Method.BACNET, BacnetDevices((broadcast,)), partial(_bacnet_port, vantage)),
+        (Method.MDNS, MdnsNames(), partial(Datagrams.at, vantage)),
+    )
+    with ExitStack() as stack, look.outlook.doing("broadcasts", _BROADCAST_SECONDS):
+        ends = []
+        for method, conversation, opened in everything:
+            if method not in look.orders.methods:
+                continue
+            await look.in_turn()
+            try:
+                medium = stack.enter_context(closing(opened()))
+            except NotPossibleHere as trouble:
+                look.cannot(method, str(trouble))
+                continue
+            stack.callback(look.runner.drop, medium)
+            ends.append(look.runner.start(conversation, medium, look.report))
+            if method is Method.CIP:
+                over = ends[-1]
+                cip_over = asyncio.ensure_future(over.wait())
+                cip_over.add_done_callback(lambda _: cip_done.set())
+                stack.callback(cip_over.cancel)
+        for end in ends:
+            await end.wait()
+    cip_done.set()
+    if ask.refusal is not None:
+        look.cannot(Method.CIP, f"{ask.refusal}: the question did not leave")
+
+
+def _bacnet_port(vantage: Vantage) -> Datagrams:
+    """Answers to Who-Is come to the protocol's own port, often by broadcast."""
+    made: Datagrams = vantage.call(lambda: Datagrams(vantage.adapter, bacnet.PORT, shared=True))
+    return made
+
+
+async def ask_devices(
+    look: Look, vantage: Vantage, everybody: asyncio.Task[None], cip_done: asyncio.Event
+) -> None:
+    """Ask each device of this vantage's subnet, and those that appear meanwhile after them."""
+    assert vantage.interface is not None
+    network, done = vantage.interface.network, set(look.orders.known)
+    done.add(vantage.interface.ip)
+    while True:
+        new = [a for a in look.addresses if a in network and a not in done]
+        if not new and everybody.done():
+            return
+        if new:
+            await _ask_these(look, vantage, new, cip_done)
+            done.update(new)
+        else:
+            await asyncio.wait((everybody,))
+
+
+async def _ask_these(
+    look: Look, vantage: Vantage, addresses: list[IPv4Address], cip_done: asyncio.Event
+) -> None:
+    wanted = look.orders.methods
+    cip_by_address = asyncio.Event()
+    doors = [port for port in look.orders.ports if _asked_at(port) in wanted]
+    if Method.PORTS in wanted:
+        doors = list(look.orders.ports)
+    seconds = len(addresses) * (len(doors) + 6) / look.pace + sum(ANSWER_WAITS)
+    devices_at_once = asyncio.Semaphore(_DEVICES_AT_ONCE)
+
+    async def silent_to_cip() -> None:
+        await cip_done.wait()
+        silent = [a for a in addresses if a not in look.identified]
+        if silent and Method.CIP in wanted:
+            await _by_datagram(look, vantage, IdentityByAddress(), silent)
+        cip_by_address.set()
+
+    async def one(address: IPv4Address) -> None:
+        async with devices_at_once:
+            await _doors(look, vantage, address, doors, cip_by_address)
+
+    with look.outlook.doing(f"asking {len(addresses)} devices", seconds):
+        async with asyncio.TaskGroup() as tasks:
+            tasks.create_task(silent_to_cip())
+            for method, question in (
+                (Method.SNMP, partial(SystemGroup, look.orders.community)),
+                (Method.NETBIOS, NodeStatusQuestion),
+            ):
+                if method in wanted:
+                    tasks.create_task(_by_datagram(look, vantage, question(), addresses))
+            for address in addresses if doors else ():
+                tasks.create_task(one(address))
+
+
+async def _by_datagram(
+    look: Look, vantage: Vantage, question: Question, addresses: Iterable[IPv4Address]
+) -> None:
+    asking = AskEach(question, addresses)
+    with ExitStack() as stack:
+        medium = stack.enter_context(closing(Datagrams.at(vantage)))
+        stack.callback(look.runner.drop, medium)
+        await look.runner.run(asking, medium, look.report)
+    if asking.refusal is not None:
+        look.cannot(question.method, f"{asking.refusal}: a question did not leave")
+
+
+def _asked_at(port: int) -> Method:
+    return _METHOD_AT.get(port, Method.PORTS)
+
+
+async def _doors(
+    look: Look,
+    vantage: Vantage,
+    address: IPv4Address,
+    ports: list[int],
+    cip_by_address: asyncio.Event,
+) -> None:
+    """Try every port of the trade. One that was silent is tried again where others were not."""
+    connections = asyncio.Semaphore(CONNECTIONS)
+    outcomes: dict[int, Outcome] = {}
+
+    async def one(port: int) -> None:
+        if port == cip.PORT:
+            # Over TCP only once it is known whether UDP was enough.
+            await cip_by_address.wait()
+        async with connections:
+            door = _door(look, address, port)
+            outcomes[port] = await converse(look.runner, vantage, door, look.report)
+        if outcomes[port] is Outcome.OPEN:
+            now = asyncio.get_running_loop().time()
+            name = f"{port} {look.orders.ports.get(port, '')}".strip()
+            said = words(Method.PORTS, (Field.PORT, name))
+            look.report(Sighting(now, Method.PORTS, address=address, said=said))
+
+    await asyncio.gather(*(one(port) for port in ports))
+    silent = [port for port in ports if outcomes[port] is Outcome.SILENT]
+    if 0 < len(silent) < len(ports):
+        await asyncio.gather(*(one(port) for port in silent))
+
+
+def _door(look: Look, address: IPv4Address, port: int) -> Door:
+    method = _asked_at(port)
+    scripts: list[Callable[[], Script]] = []
+    if method not in look.orders.methods:
+        pass
+    elif method is Method.CIP:
+        if address not in look.identified:
+            scripts.append(cip_identity.script)
+        scripts.append(cip_interface.script)
+    elif method is Method.MODBUS:
+        scripts.append(modbus_identity.script)
+    elif method is Method.OPCUA:
+        scripts.append(partial(opcua_server.script, address))
+    elif method is Method.WEB:
+        secure = port == web_page.SECURE_PORT
+        scripts.append(partial(web_page.script, address, port, secure))
+    secure = port == web_page.SECURE_PORT and bool(scripts)
+    return Door(address, port, method, scripts, secure)

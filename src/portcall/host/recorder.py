@@ -1,0 +1,76 @@
+"""Recording what is sent and heard on an adapter, while other work goes on."""
+
+from __future__ import annotations
+
+import select
+import socket
+import struct
+import threading
+from collections.abc import Callable
+
+from portcall.core.trouble import NotPossibleHere
+from portcall.host.medium import SO_TIMESTAMPNS
+
+_ETH_P_ALL = 0x0003
+_PACKET_OUTGOING = 4
+_LONGEST_FRAME = 65536
+_RECEIVE_BUFFER = 16 * 1024 * 1024
+_LOOK_EVERY = 0.1
+
+
+class Recorder:
+    """Passes every frame of an adapter to ``write`` until it is closed; in a thread of its own.
+
+    ``write`` takes the frame, its time in nanoseconds since 1970 and whether it went out.
+    """
+
+    def __init__(self, adapter: str, write: Callable[[bytes, int, bool], None]) -> None:
+        self._write = write
+        try:
+            self._socket = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, 0)
+            self._socket.setblocking(False)
+            self._socket.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, _RECEIVE_BUFFER)
+            self._socket.setsockopt(socket.SOL_SOCKET, SO_TIMESTAMPNS, 1)
+            self._socket.bind((adapter, _ETH_P_ALL))
+        except PermissionError:
+            raise NotPossibleHere(
+                "a capture needs root or CAP_NET_RAW: run this with sudo"
+            ) from None
+        except OSError as error:
+            raise NotPossibleHere(f"{adapter}: cannot be recorded: {error.strerror}") from None
+        self._ended = threading.Event()
+        self._failure: OSError | None = None
+        self._thread = threading.Thread(target=self._run, name="recorder", daemon=True)
+        self._thread.start()
+
+    def close(self) -> None:
+        """Write what has arrived, and stop. Raises NotPossibleHere when writing failed."""
+        self._ended.set()
+        self._thread.join()
+        self._socket.close()
+        if self._failure is not None:
+            raise NotPossibleHere(f"the capture is incomplete: {self._failure.strerror}")
+
+    def _run(self) -> None:
+        try:
+            ended = False
+            while not ended:
+                # Looked at before emptying: what came until then is written.
+                ended = self._ended.is_set()
+                select.select([self._socket], [], [], 0 if ended else _LOOK_EVERY)
+                self._take_all()
+        except OSError as error:
+            self._failure = error
+
+    def _take_all(self) -> None:
+        while True:
+            try:
+                data, ancillary, _, origin = self._socket.recvmsg(_LONGEST_FRAME, 128)
+            except OSError:
+                # Empty, or the adapter went down: it may come back.
+                return
+            for level, kind, value in ancillary:
+                if level == socket.SOL_SOCKET and kind == SO_TIMESTAMPNS:
+                    seconds, nanoseconds = struct.unpack("qq", value[:16])
+                    outgoing = origin[2] == _PACKET_OUTGOING
+                    self._write(data, seconds * 1_000_000_000 + nanoseconds, outgoing)

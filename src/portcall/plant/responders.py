@@ -1,0 +1,235 @@
+"""What simulated devices answer by UDP, and what they say and answer on the bare link."""
+
+from __future__ import annotations
+
+from ipaddress import IPv4Interface
+
+from portcall.core.assign.server import AddressServer, Event
+from portcall.core.conversation import Actions, Conversation, Datagram, Frame, Send
+from portcall.core.plan import Plan, PlannedDevice
+from portcall.core.wire import bacnet, bootp, dcp, dns, lldp, netbios, snmp, udp
+from portcall.core.wire.octets import Malformed
+from portcall.plant.cip_device import cip_reply
+from portcall.plant.scenario import DeviceEntry
+
+_COMMUNITY = b"public"
+
+
+class Responder(Conversation[Datagram, None]):
+    """Answers each datagram by itself."""
+
+    def __init__(self, entry: DeviceEntry, interface: IPv4Interface) -> None:
+        self.entry = entry
+        self.interface = interface
+
+    def reply(self, request: bytes) -> bytes | None:
+        """The answer, or None. May raise Malformed."""
+        raise NotImplementedError
+
+    def heard(self, packet: Datagram, now: float) -> Actions[Datagram, None]:
+        """Answer the one who asked."""
+        try:
+            reply = self.reply(packet.payload)
+        except Malformed:
+            return
+        if reply is not None:
+            yield Send(Datagram(packet.peer, reply))
+
+
+class IdentityResponder(Responder):
+    """CIP List Identity."""
+
+    def reply(self, request: bytes) -> bytes | None:
+        """As over TCP."""
+        return cip_reply(self.entry, self.interface, request)
+
+
+class SnmpResponder(Responder):
+    """The system group, to whoever knows the community."""
+
+    def reply(self, request: bytes) -> bytes | None:
+        """The values asked for that there are."""
+        asked = snmp.parse(request)
+        if asked.community != _COMMUNITY:
+            return None
+        plate = self.entry.nameplate
+        values: dict[str, bytes | str] = {
+            snmp.SYS_DESCR: f"{plate.product}, firmware {plate.major}.{plate.minor:03d}".encode(),
+            snmp.SYS_OBJECT_ID: f"{snmp.ENTERPRISES}{plate.vendor}.{plate.product_code}",
+            snmp.SYS_NAME: self.entry.host_name.encode(),
+            snmp.SYS_LOCATION: self.entry.place.encode(),
+        }
+        found = {key: values.get(key) for key in asked.values}
+        return snmp.response(snmp.SnmpMessage(asked.version, asked.community, asked.request, found))
+
+
+class NetbiosResponder(Responder):
+    """Node status."""
+
+    def reply(self, request: bytes) -> bytes | None:
+        """Its own name and its group's."""
+        number = netbios.parse_request(request)
+        name = self.entry.host_name.upper()[:15].encode("ascii", "replace")
+        names = (
+            netbios.NodeName(name, netbios.WORKSTATION),
+            netbios.NodeName(b"DRYER", netbios.WORKSTATION, is_group=True),
+        )
+        return netbios.encode(netbios.NodeStatus(number, names, self.entry.mac))
+
+
+class MdnsResponder(Responder):
+    """Its web page as a service, to one-shot questions."""
+
+    _KIND = "_http._tcp.local"
+
+    def reply(self, request: bytes) -> bytes | None:
+        """All it has, to any question for services."""
+        asked = dns.parse_query(request)
+        instance = f"{self.entry.host_name}.{self._KIND}"
+        pointers = []
+        if dns.ALL_SERVICES in asked:
+            pointers.append((dns.ALL_SERVICES.rstrip("."), self._KIND))
+        if f"{self._KIND}." in asked:
+            pointers.append((self._KIND, instance))
+        if not pointers:
+            return None
+        host = (f"{self.entry.host_name}.local", self.interface.ip)
+        return dns.answer(dns.Answer(tuple(pointers), (host,)))
+
+
+class BacnetResponder(Responder):
+    """Who-Is, and the texts of the device object."""
+
+    def reply(self, request: bytes) -> bytes | None:
+        """I-Am, or a property."""
+        asked = bacnet.parse(request)
+        plate = self.entry.nameplate
+        instance = plate.serial & 0x3FFFFF
+        if isinstance(asked, bacnet.WhoIs):
+            return bacnet.encode(bacnet.IAm(instance, plate.vendor))
+        texts = {
+            bacnet.Property.VENDOR_NAME: plate.maker,
+            bacnet.Property.MODEL_NAME: plate.product,
+            bacnet.Property.FIRMWARE_REVISION: f"{plate.major}.{plate.minor:03d}",
+            bacnet.Property.OBJECT_NAME: self.entry.host_name,
+            bacnet.Property.LOCATION: self.entry.place,
+            bacnet.Property.DESCRIPTION: "",
+        }
+        if not isinstance(asked, bacnet.ReadProperty) or asked.instance != instance:
+            return None
+        if asked.wanted not in texts:
+            return None
+        text = texts[bacnet.Property(asked.wanted)]
+        return bacnet.encode(bacnet.PropertyText(asked.invoke, instance, asked.wanted, text))
+
+
+class Station(Conversation[Frame, None]):
+    """Answers DCP identify, and says hello when it starts."""
+
+    def __init__(self, entry: DeviceEntry, interface: IPv4Interface | None) -> None:
+        self._entry = entry
+        self._interface = interface
+
+    def _blocks(self) -> tuple[dcp.Block, ...]:
+        plate, own = self._entry.nameplate, self._interface
+        return dcp.station_blocks(
+            dcp.Station(
+                self._entry.station_name.encode(),
+                plate.product.encode(),
+                plate.vendor,
+                plate.product_code,
+                ("I/O device",),
+                own.ip if own else None,
+                own.netmask if own else None,
+                self._entry.gateway if own else None,
+            )
+        )
+
+    def begin(self, now: float) -> Actions[Frame, None]:
+        """Hello."""
+        message = dcp.DcpMessage(
+            dcp.FrameId.HELLO, dcp.Service.HELLO, dcp.REQUEST, 0, blocks=self._blocks()
+        )
+        yield Send(Frame(dcp.frame(dcp.HELLO_GROUP, self._entry.mac, message)))
+
+    def heard(self, packet: Frame, now: float) -> Actions[Frame, None]:
+        """Answer the one who asks for everybody."""
+        try:
+            asker, asked = dcp.parse_frame(packet.data)
+        except Malformed:
+            return
+        wanted = [block.option for block in asked.blocks]
+        if asked.frame_id is dcp.FrameId.IDENTIFY_REQUEST and wanted == [dcp.ALL]:
+            message = dcp.DcpMessage(
+                dcp.FrameId.IDENTIFY_RESPONSE,
+                dcp.Service.IDENTIFY,
+                dcp.SUCCESS,
+                asked.xid,
+                blocks=self._blocks(),
+            )
+            yield Send(Frame(dcp.frame(asker, self._entry.mac, message)))
+
+
+class Announcer(Conversation[Frame, None]):
+    """LLDP, every few seconds."""
+
+    def __init__(self, entry: DeviceEntry, interface: IPv4Interface | None) -> None:
+        plate = entry.nameplate
+        said = lldp.Announcement(
+            lldp.Subtype.CHASSIS_MAC,
+            entry.mac.octets,
+            lldp.Subtype.PORT_NAME,
+            b"port 3",
+            120,
+            name=entry.host_name.encode(),
+            description=f"{plate.product}, firmware {plate.major}.{plate.minor:03d}".encode(),
+            management=interface.ip if interface else None,
+        )
+        self._frame = Frame(lldp.frame(entry.mac, said))
+        self._every = entry.announce_every
+
+    def begin(self, now: float) -> Actions[Frame, None]:
+        """Announce."""
+        yield from self.woke(now)
+
+    def woke(self, now: float) -> Actions[Frame, None]:
+        """Announce again."""
+        self.wake_at = now + self._every
+        yield Send(self._frame)
+
+
+class ServicePort(Conversation[Frame, Event]):
+    """Hands one address by DHCP to the first who asks, as some machines do at their service port.
+
+    It is the tool's own address server with a plan of one row, made when the MAC is known.
+    """
+
+    LEASE_SECONDS = 600
+
+    def __init__(self, entry: DeviceEntry, gives: IPv4Interface, own: IPv4Interface) -> None:
+        self._entry = entry
+        self._gives = gives
+        self._own = own
+        self._server: AddressServer | None = None
+
+    def heard(self, packet: Frame, now: float) -> Actions[Frame, Event]:
+        """The first request decides whose address it is."""
+        if self._server is None:
+            try:
+                frame = udp.parse_frame(packet.data)
+                asked = bootp.parse(frame.datagram.payload)
+            except Malformed:
+                return
+            if frame.datagram.destination_port != bootp.SERVER_PORT:
+                return
+            plan = Plan((PlannedDevice("workstation", self._gives, asked.mac),))
+            self._server = AddressServer(self._entry.mac, (self._own,), plan, self.LEASE_SECONDS)
+            yield from self._server.begin(now)
+        yield from self._server.heard(packet, now)
+        self.wake_at = self._server.wake_at
+
+    def woke(self, now: float) -> Actions[Frame, Event]:
+        """What its server wanted to be woken for."""
+        if self._server is not None:
+            yield from self._server.woke(now)
+            self.wake_at = self._server.wake_at

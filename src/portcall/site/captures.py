@@ -1,0 +1,50 @@
+"""Capture files: what was sent and heard, as pcapng, and reading those of others."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+from types import TracebackType
+
+from portcall.core.trouble import BadInput, NotPossibleHere
+from portcall.core.wire import pcapng
+from portcall.core.wire.octets import Malformed
+from portcall.site.files import give_to_caller
+
+
+class CaptureFile:
+    """A new pcapng file; ``write`` adds a frame. Raises NotPossibleHere when it cannot be made."""
+
+    def __init__(self, path: Path, adapter: str) -> None:
+        try:
+            self._file = open(path, "wb")  # noqa: SIM115 - closed by __exit__
+        except OSError as error:
+            raise NotPossibleHere(f"{path}: cannot be written: {error.strerror}") from None
+        give_to_caller(path)
+        self._file.write(pcapng.header(adapter))
+
+    def __enter__(self) -> CaptureFile:
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        self._file.close()
+
+    def write(self, frame: bytes, nanoseconds: int, outgoing: bool) -> None:
+        """Add a frame. Raises OSError."""
+        self._file.write(pcapng.packet(frame, nanoseconds, outgoing))
+
+
+def read_capture(path: Path) -> Iterator[pcapng.Captured]:
+    """The Ethernet frames of a pcap or pcapng file. Raises BadInput, NotPossibleHere."""
+    try:
+        with open(path, "rb") as file:
+            yield from pcapng.frames(file.read)
+    except OSError as error:
+        raise NotPossibleHere(f"{path}: cannot be read: {error.strerror}") from None
+    except Malformed as error:
+        raise BadInput(f"{path}: {error.what}") from None

@@ -1,0 +1,193 @@
+"""Catalogue files: TOML of our own, and what is taken over from the descriptions makers ship.
+
+``catalog/*.toml`` in the site's folder, and in the user's own data folder for all sites::
+
+    [[makers]]
+    protocol = "cip"                  # cip, dcp, bacnet or snmp
+    code = 64101
+    name = "Sandlark Controls"
+
+    [[products]]
+    protocol = "cip"
+    maker = 64102
+    code = 704
+    name = "Gale 7 drive, 4 kW"
+    kind = "drive"
+
+    [[defaults]]
+    addresses = "203.0.113.40-49"     # where devices of some maker start
+
+    [[ports]]
+    port = 9100
+    name = "feeder console"
+"""
+
+from __future__ import annotations
+
+import tomllib
+from pathlib import Path
+from typing import Any
+
+from platformdirs import user_data_path
+
+from portcall.core.address import AddressError, AddressRange, parse_range
+from portcall.core.catalog import PROTOCOLS, Catalog, Product
+from portcall.core.eds import parse_eds
+from portcall.core.find.sighting import Codes, Method
+from portcall.core.printable import printable
+from portcall.core.trouble import BadInput, NotPossibleHere
+from portcall.site.files import make_folder, write_whole
+
+FOLDER = "catalog"
+_LONGEST_FILE = 4_000_000
+_HIGHEST_CODE = 2**32 - 1
+
+
+def catalog_folder(site: Path | None) -> Path:
+    """Where catalogue files are kept: in the site, or for the user everywhere."""
+    return (site or user_data_path("portcall", appauthor=False)) / FOLDER
+
+
+def read_catalogs(site: Path | None) -> Catalog:
+    """The user's catalogue, and the site's, which is right where they differ. Raises BadInput."""
+    found = Catalog()
+    for folder in dict.fromkeys((catalog_folder(None), catalog_folder(site))):
+        if folder.is_dir():
+            for path in sorted(folder.glob("*.toml")):
+                found = found.with_all_of(read_catalog(path))
+    return found
+
+
+def read_catalog(path: Path) -> Catalog:
+    """One file, TOML or EDS by what is in it. Raises BadInput, NotPossibleHere."""
+    try:
+        with open(path, "rb") as file:
+            data = file.read(_LONGEST_FILE + 1)
+    except OSError as error:
+        raise NotPossibleHere(f"{path}: cannot be read: {error.strerror}") from None
+    if len(data) > _LONGEST_FILE:
+        raise BadInput(f"{path}: is larger than any description, {_LONGEST_FILE:,} octets")
+    if path.suffix.lower() != ".toml":
+        return parse_eds(data.decode("utf-8-sig", "replace"), path.name)
+    try:
+        tables = tomllib.loads(data.decode("utf-8"))
+    except (UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
+        raise BadInput(f"{path}: is not TOML: {error}") from None
+    return _Reading(path.name).catalog(tables)
+
+
+def add_catalog(path: Path, site: Path | None) -> tuple[Path, Catalog]:
+    """Check a file and keep it as TOML; gives where, and what it says. Raises as reading does."""
+    added = read_catalog(path)
+    if not (added.makers or added.products or added.defaults or added.ports):
+        raise BadInput(f"{path.name}: says nothing: no makers, products, defaults or ports in it")
+    folder = catalog_folder(site)
+    kept = folder / f"{path.stem}.toml"
+    try:
+        make_folder(folder)
+        write_whole(kept, _as_toml(added, path.name))
+    except OSError as error:
+        raise NotPossibleHere(f"{kept}: cannot be written: {error.strerror}") from None
+    return kept, added
+
+
+def _as_toml(catalog: Catalog, source: str) -> str:
+    import tomlkit
+
+    document = tomlkit.document()
+    document.add(tomlkit.comment(f"from {source}"))
+    tables: dict[str, list[dict[str, Any]]] = {
+        "makers": [
+            {"protocol": codes.protocol.value, "code": codes.maker, "name": name}
+            for codes, name in catalog.makers.items()
+        ],
+        "products": [
+            {
+                "protocol": codes.protocol.value,
+                "maker": codes.maker,
+                "code": codes.product,
+                "name": product.name,
+                **({"kind": product.kind} if product.kind else {}),
+            }
+            for codes, product in catalog.products.items()
+        ],
+        "defaults": [{"addresses": str(span)} for span in catalog.defaults],
+        "ports": [{"port": port, "name": name} for port, name in catalog.ports.items()],
+    }
+    for name, entries in tables.items():
+        if entries:
+            array = tomlkit.aot()
+            for entry in entries:
+                array.append(tomlkit.item(entry))
+            document.add(name, array)
+    return tomlkit.dumps(document)
+
+
+class _Reading:
+    """Reads tables, naming file, table and key in every complaint."""
+
+    def __init__(self, source: str) -> None:
+        self._source = source
+
+    def catalog(self, tables: dict[str, Any]) -> Catalog:
+        known = ("makers", "products", "defaults", "ports")
+        for key, entries in tables.items():
+            if key not in known:
+                raise BadInput(f"{self._source}: {key}: is none of {', '.join(known)}")
+            good = isinstance(entries, list) and all(isinstance(e, dict) for e in entries)
+            if not good:
+                raise BadInput(f"{self._source}: {key}: is not a list of tables; write [[{key}]]")
+        makers: dict[Codes, str] = {}
+        products: dict[Codes, Product] = {}
+        for entry in tables.get("makers", ()):
+            code = self._number(entry, "makers", "code")
+            makers[Codes(self._protocol(entry, "makers"), code)] = self._text(
+                entry, "makers", "name"
+            )
+        for entry in tables.get("products", ()):
+            codes = Codes(
+                self._protocol(entry, "products"),
+                self._number(entry, "products", "maker"),
+                self._number(entry, "products", "code"),
+            )
+            kind = self._text(entry, "products", "kind") if "kind" in entry else ""
+            products[codes] = Product(self._text(entry, "products", "name"), kind)
+        defaults = tuple(self._range(entry) for entry in tables.get("defaults", ()))
+        ports = {
+            self._number(entry, "ports", "port", 65535): self._text(entry, "ports", "name")
+            for entry in tables.get("ports", ())
+        }
+        return Catalog(makers, products, defaults, ports)
+
+    def _wrong(self, table: str, key: str, what: str) -> BadInput:
+        return BadInput(f"{self._source}: {table}: {key}: {what}")
+
+    def _protocol(self, entry: dict[str, Any], table: str) -> Method:
+        value = entry.get("protocol")
+        for method in PROTOCOLS:
+            if method.value == value:
+                return method
+        shown = printable(repr(value), 40)
+        raise self._wrong(table, "protocol", f"{shown} is none of {', '.join(PROTOCOLS)}")
+
+    def _number(
+        self, entry: dict[str, Any], table: str, key: str, highest: int = _HIGHEST_CODE
+    ) -> int:
+        value = entry.get(key)
+        if type(value) is not int or not 0 <= value <= highest:
+            shown = printable(repr(value), 40)
+            raise self._wrong(table, key, f"{shown} is not a number to {highest}")
+        return value
+
+    def _text(self, entry: dict[str, Any], table: str, key: str) -> str:
+        value = entry.get(key)
+        if not isinstance(value, str) or not printable(value, 60):
+            raise self._wrong(table, key, f"{printable(repr(value), 40)} is not a text in quotes")
+        return printable(value, 60)
+
+    def _range(self, entry: dict[str, Any]) -> AddressRange:
+        text = self._text(entry, "defaults", "addresses")
+        try:
+            return parse_range(text)
+        except AddressError as error:
+            raise self._wrong("defaults", "addresses", str(error)) from None
