@@ -7,6 +7,7 @@ from ipaddress import IPv4Address
 import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
+from parsers import PARSERS, SAMPLES, SHORTEST
 
 from portcall.core.address import BROADCAST, UNSPECIFIED, Mac, parse_mac
 from portcall.core.wire import arp, bootp, cip, cip_message, dhcp, ethernet, icmp, ipv4, udp
@@ -116,57 +117,6 @@ def test_options_read_back_also_when_they_are_long(found):
     assert dhcp.parse(message) == found
 
 
-PARSERS = {
-    "ethernet": ethernet.parse,
-    "arp": arp.parse,
-    "ipv4": ipv4.parse,
-    "udp frame": udp.parse_frame,
-    "icmp": icmp.parse_answer,
-    "bootp and dhcp": lambda data: dhcp.parse(bootp.parse(data)),
-    "options": lambda data: dhcp.parse(
-        bootp.BootpMessage(bootp.Op.REPLY, BROADCAST, 1, vendor=dhcp.COOKIE + data)
-    ),
-    "cip": lambda data: cip.parse_identity(cip.parse(data)),
-    "cip length": cip.whole_length,
-    "cip response": lambda data: cip_message.parse_configuration(
-        cip_message.parse_response(cip_message.parse_unconnected(cip.parse(data))).data
-    ),
-    "cip request": cip_message.parse_request,
-}
-
-SAMPLES = {
-    "ethernet": arp.request(Mac(b"\2\0\0\0\0\1"), UNSPECIFIED, IPv4Address("10.61.20.9")),
-    "arp": arp.request(Mac(b"\2\0\0\0\0\1"), UNSPECIFIED, IPv4Address("10.61.20.9"))[14:],
-    "cip": cip.encode_identity(
-        cip.Identity(IPv4Address("10.61.20.10"), 44818, 1, 2, 3, 4, 5, 0, 6, b"Gale 7", 3), bytes(8)
-    ),
-    "bootp and dhcp": bootp.encode(
-        bootp.BootpMessage(
-            bootp.Op.REQUEST,
-            Mac(b"\2\0\0\0\0\1"),
-            7,
-            vendor=dhcp.encode(dhcp.Options(((53, b"\1"), (52, b"\3"), (12, b"fan")))),
-        )
-    ),
-    "cip response": cip_message.encode_unconnected(
-        7, cip_message.encode_response(cip_message.Response(0x0E, 0, bytes(22)))
-    ),
-    "cip request": cip_message.encode_request(cip_message.AttributeRequest(0xF5, 1, 5)),
-    "icmp": icmp.encode(
-        icmp.IcmpMessage(
-            3,
-            1,
-            bytes(4),
-            ipv4.encode(
-                ipv4.Ipv4Packet(
-                    UNSPECIFIED, UNSPECIFIED, 1, icmp.encode_echo(icmp.Echo(False, 1, 2, b""))
-                )
-            ),
-        )
-    ),
-}
-
-
 def test_the_samples_themselves_are_sound():
     for name, sample in SAMPLES.items():
         PARSERS[name](sample)
@@ -174,10 +124,7 @@ def test_the_samples_themselves_are_sound():
 
 @pytest.mark.parametrize("name", SAMPLES)
 def test_every_truncation_is_malformed(name):
-    whole = len(SAMPLES[name])
-    # An Ethernet payload may have any length; a vendor area may be missing.
-    shortest = {"ethernet": 14, "bootp and dhcp": 236}.get(name, whole)
-    for length in range(shortest):
+    for length in range(SHORTEST.get(name, len(SAMPLES[name]))):
         with pytest.raises(Malformed):
             PARSERS[name](SAMPLES[name][:length])
 

@@ -20,6 +20,7 @@ from portcall.core.trouble import NotPossibleHere
 from portcall.host.datagrams import Datagrams
 from portcall.host.runner import Runner
 from portcall.host.streams import Stream
+from portcall.host.vantage import Vantage
 
 
 class Pipe:
@@ -199,7 +200,7 @@ def test_a_stream_connects_over_its_adapter_and_tells_of_the_end():
 
         heard = []
         async with asyncio.timeout(5):
-            stream = await Stream.connect("lo", Endpoint(IPv4Address("127.0.0.1"), port), 2)
+            stream = await Stream.connect(Vantage("lo"), Endpoint(IPv4Address("127.0.0.1"), port), 2)
             await Runner().run(Talk(), stream, heard.append)
         stream.close()
         server.close()

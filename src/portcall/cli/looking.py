@@ -54,6 +54,7 @@ def orders_for(
         site.workstation,
         [*(row.address for row in plan), *gateways],
         known,
+        ranges,
     )
 
 

@@ -23,23 +23,35 @@ class AddressError(BadInput):
     """An address, mask, MAC or range that cannot be what was meant."""
 
 
-@dataclass(frozen=True, slots=True, order=True)
-class Mac:
-    """A 48-bit MAC address (EUI-48, IEEE 802-2014 §8); written ``02-5A-1D-00-00-10``."""
+class Mac(bytes):
+    """A 48-bit MAC address (EUI-48, IEEE 802-2014 §8); written ``02-5A-1D-00-00-10``.
 
-    octets: bytes
+    It is its six octets: cheap to make, to compare and to look up, for there may be many.
+    """
 
-    def __post_init__(self) -> None:
-        if len(self.octets) != 6:
-            raise AddressError(f"a MAC has 6 octets, not {len(self.octets)}")
+    __slots__ = ()
+
+    def __new__(cls, octets: bytes) -> Mac:
+        """Check the length."""
+        if len(octets) != 6:
+            raise AddressError(f"a MAC has 6 octets, not {len(octets)}")
+        return bytes.__new__(cls, octets)
+
+    @property
+    def octets(self) -> bytes:
+        """As plain bytes, to put on the wire."""
+        return bytes(self)
+
+    def __repr__(self) -> str:
+        return f"Mac({self})"
 
     def __str__(self) -> str:
-        return self.octets.hex("-").upper()
+        return self.hex("-").upper()
 
     @property
     def is_group(self) -> bool:
         """True for multicast and broadcast, which no device can have as its own."""
-        return bool(self.octets[0] & 1)
+        return bool(self[0] & 1)
 
 
 BROADCAST = Mac(b"\xff" * 6)

@@ -12,20 +12,21 @@ Rules that hold for all of them:
 - ``Send`` asks for a packet to leave; the pacer decides when. ``left`` then says that it did, and
   at what time. A conversation with much to send puts the next packet in its answer to ``left``,
   so that one that sweeps 65,534 addresses queues one packet, not all.
+- What passes by the ten thousand, frames and actions, are named tuples: made in a third of a frozen
+  dataclass's time.
 - ``wake_at`` is read after every call. ``over`` once true stays true.
-- The methods are generators: what they return must be iterated to the end.
+- What the methods return must be iterated to the end: most of them are generators.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable
 from dataclasses import dataclass
 from ipaddress import IPv4Address
-from typing import Generic, TypeAlias, TypeVar
+from typing import Generic, NamedTuple, TypeAlias, TypeVar
 
 
-@dataclass(frozen=True, slots=True)
-class Frame:
+class Frame(NamedTuple):
     """One Ethernet frame on the adapter, from destination MAC to the end of the payload."""
 
     data: bytes
@@ -67,21 +68,19 @@ P = TypeVar("P")
 F = TypeVar("F")
 
 
-@dataclass(frozen=True, slots=True)
-class Send(Generic[P]):
+class Send(NamedTuple, Generic[P]):
     """Let this packet leave, as soon as the pacer allows."""
 
     packet: P
 
 
-@dataclass(frozen=True, slots=True)
-class Report(Generic[F]):
+class Report(NamedTuple, Generic[F]):
     """This was learnt."""
 
     fact: F
 
 
-Actions: TypeAlias = Iterator[Send[P] | Report[F]]
+Actions: TypeAlias = Iterable[Send[P] | Report[F]]
 
 
 class Conversation(Generic[P, F]):

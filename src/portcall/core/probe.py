@@ -7,7 +7,7 @@ from ipaddress import IPv4Address
 
 from portcall.core.address import UNSPECIFIED, Mac
 from portcall.core.conversation import Actions, Conversation, Frame, Report, Send
-from portcall.core.wire import arp, ethernet
+from portcall.core.wire import arp
 from portcall.core.wire.octets import Malformed
 
 PROBE_COUNT = 3
@@ -37,12 +37,9 @@ class Taken:
 def heard_arp(frame: Frame) -> arp.Arp | None:
     """The ARP packet in a frame, or None when there is none that can be read."""
     try:
-        outer = ethernet.parse(frame.data)
-        if outer.ethertype == ethernet.ETHERTYPE_ARP:
-            return arp.parse(outer.payload)
+        return arp.parse_frame(frame.data)
     except Malformed:
-        pass
-    return None
+        return None
 
 
 class AddressProbe(Conversation[Frame, Free | Taken]):

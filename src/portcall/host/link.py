@@ -10,7 +10,7 @@ from portcall.core.address import Mac
 from portcall.core.conversation import Frame
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.wire.octets import internet_checksum
-from portcall.host.medium import MOST_AT_ONCE, received_at, stamp_receives
+from portcall.host.medium import MOST_AT_ONCE, clock_skew, received_at, stamp_receives
 
 _ETH_P_ALL = 0x0003
 _SOL_PACKET = 263
@@ -59,15 +59,16 @@ class Link:
 
     def receive(self) -> Iterator[tuple[Frame, float]]:
         """Frames that have arrived, with their times."""
+        skew = clock_skew()
         for _ in range(MOST_AT_ONCE):
             try:
                 data, ancillary, _, _ = self._socket.recvmsg(_LONGEST_FRAME, 256)
             except OSError:
                 # Nothing there, or the adapter went down: it may come back, the socket stays.
                 return
-            if _checksum_is_open(ancillary):
+            if data[12:14] == _ETHERTYPE_IPV4 and _checksum_is_open(ancillary):
                 data = _close_checksum(data)
-            yield Frame(data), received_at(ancillary)
+            yield Frame(data), received_at(ancillary, skew)
 
     def send(self, packet: Frame) -> None:
         """Send a frame as it is."""

@@ -47,16 +47,26 @@ def stamp_receives(sock: socket.socket) -> None:
     sock.setsockopt(socket.SOL_SOCKET, SO_TIMESTAMPNS, 1)
 
 
-def received_at(ancillary: list[tuple[int, int, bytes]]) -> float:
+_STAMP = struct.Struct("qq")
+
+
+def received_at(ancillary: list[tuple[int, int, bytes]], skew: float | None = None) -> float:
     """When a packet arrived, on the monotonic clock that conversations live by.
 
-    The kernel stamps with the wall clock; what is used of it is how long ago it was, so that a
-    stepped wall clock can shift a time by its step only within the moment between stamp and read.
+    The kernel stamps with the wall clock; ``skew`` is how far that was ahead of the monotonic one a
+    moment ago (``clock_skew``), so that a wall clock that is set can shift a time only between the
+    two looks.
     """
-    now = time.monotonic()
     for level, kind, data in ancillary:
-        if level == socket.SOL_SOCKET and kind == SO_TIMESTAMPNS and len(data) >= 16:
-            seconds, nanoseconds = struct.unpack("qq", data[:16])
-            age: float = time.time() - (seconds + nanoseconds * 1e-9)
-            return now - min(max(age, 0.0), 1.0)
-    return now
+        if kind == SO_TIMESTAMPNS and level == socket.SOL_SOCKET and len(data) >= 16:
+            seconds, nanoseconds = _STAMP.unpack_from(data)
+            ahead = clock_skew() if skew is None else skew
+            stamped: float = seconds + nanoseconds * 1e-9 - ahead
+            now = time.monotonic()
+            return stamped if now - 1.0 < stamped < now else now
+    return time.monotonic()
+
+
+def clock_skew() -> float:
+    """How far the wall clock is ahead of the monotonic clock, in seconds."""
+    return time.time() - time.monotonic()

@@ -20,6 +20,9 @@ F = TypeVar("F")
 _FULL_RETRY = 0.002
 """Seconds until a send is tried again for which the kernel had no room."""
 
+_MOST_IN_A_ROW = 128
+"""Packets sent before what has arrived gets its turn."""
+
 _MOST_UNSEEN = 8
 """Packets that may be on their way between being sent and being seen to leave."""
 
@@ -33,6 +36,7 @@ class _Running:
     report: Callable[[Any], None]
     over: asyncio.Event
     alarm: asyncio.TimerHandle | None = None
+    wakes_at: float | None = None
 
 
 @dataclass(slots=True)
@@ -44,8 +48,9 @@ class Runner:
     after ``drop``.
     """
 
-    pacer: Pacer = field(default_factory=Pacer)
-    _running: dict[int, list[_Running]] = field(default_factory=dict)
+    pacer: Pacer | None = field(default_factory=Pacer)
+    """None: as fast as it goes."""
+    _running: dict[int, tuple[_Running, ...]] = field(default_factory=dict)
     _queue: deque[tuple[_Running, Any] | asyncio.Future[None]] = field(default_factory=deque)
     _drain_alarm: asyncio.TimerHandle | None = None
     _draining: bool = False
@@ -66,9 +71,9 @@ class Runner:
         loop = asyncio.get_running_loop()
         running = _Running(conversation, medium, report, asyncio.Event())
         descriptor = medium.fileno()
-        others = self._running.setdefault(descriptor, [])
-        others.append(running)
-        if len(others) == 1:
+        others = self._running.get(descriptor, ())
+        self._running[descriptor] = (*others, running)
+        if not others:
             loop.add_reader(descriptor, self._readable, descriptor, medium)
         self._carry_out(running, () if begun else conversation.begin(loop.time()))
         return running.over
@@ -84,7 +89,7 @@ class Runner:
 
     def drop(self, medium: Medium[Any]) -> None:
         """End every conversation on a medium and stop reading it."""
-        for running in list(self._running.get(medium.fileno(), ())):
+        for running in self._running.get(medium.fileno(), ()):
             self._finish(running)
 
     async def turn(self) -> None:
@@ -109,13 +114,16 @@ class Runner:
     def _count(self, meter: Meter) -> None:
         extra = meter.count() - self._unseen
         self._unseen = max(0, min(-extra, _MOST_UNSEEN))
-        now = asyncio.get_running_loop().time()
-        for _ in range(extra):
-            self.pacer.spend(now)
+        if self.pacer is not None:
+            now = asyncio.get_running_loop().time()
+            for _ in range(extra):
+                self.pacer.spend(now)
 
     def _readable(self, descriptor: int, medium: Medium[Any]) -> None:
         for packet, at in medium.receive():
-            for running in list(self._running.get(descriptor, ())):
+            for running in self._running.get(descriptor, ()):
+                if running.over.is_set():
+                    continue
                 self._carry_out(running, running.conversation.heard(packet, at))
 
     def _carry_out(self, running: _Running, actions: Iterable[Send[Any] | Report[Any]]) -> None:
@@ -124,9 +132,10 @@ class Runner:
                 self._queue.append((running, action.packet))
             else:
                 running.report(action.fact)
-        if running.conversation.over:
+        conversation = running.conversation
+        if conversation.over:
             self._finish(running)
-        else:
+        elif conversation.wake_at != running.wakes_at:
             self._set_alarm(running)
         if self._queue and self._drain_alarm is None and not self._draining:
             self._drain()
@@ -135,13 +144,13 @@ class Runner:
         if running.alarm is not None:
             running.alarm.cancel()
             running.alarm = None
-        wake_at = running.conversation.wake_at
+        running.wakes_at = wake_at = running.conversation.wake_at
         if wake_at is not None and not running.over.is_set():
             loop = asyncio.get_running_loop()
             running.alarm = loop.call_at(wake_at, self._wake, running)
 
     def _wake(self, running: _Running) -> None:
-        running.alarm = None
+        running.alarm = running.wakes_at = None
         # The loop may call a clock's tick early; a conversation may rely on its time having come.
         now = max(asyncio.get_running_loop().time(), running.conversation.wake_at or 0.0)
         self._carry_out(running, running.conversation.woke(now))
@@ -153,10 +162,10 @@ class Runner:
         if running.alarm is not None:
             running.alarm.cancel()
         descriptor = running.medium.fileno()
-        others = self._running.get(descriptor, [])
-        others.remove(running)
+        others = tuple(each for each in self._running.get(descriptor, ()) if each is not running)
+        self._running[descriptor] = others
         if not others:
-            self._running.pop(descriptor, None)
+            del self._running[descriptor]
             asyncio.get_running_loop().remove_reader(descriptor)
 
     def _drain(self) -> None:
@@ -166,12 +175,18 @@ class Runner:
         # What `left` asks for in answer is queued and sent by this same loop.
         self._draining = True
         again_in = None
+        sent = 0
         while self._queue:
-            now = loop.time()
-            wait = self.pacer.ready_at(now) - now
-            if wait > 0:
-                again_in = wait
+            if sent == _MOST_IN_A_ROW:
+                again_in = 0.0
                 break
+            sent += 1
+            now = loop.time()
+            if self.pacer is not None:
+                wait = self.pacer.ready_at(now) - now
+                if wait > 0:
+                    again_in = wait
+                    break
             first = self._queue[0]
             if isinstance(first, asyncio.Future):
                 self._queue.popleft()
@@ -201,8 +216,9 @@ class Runner:
             self._drain_alarm = loop.call_later(again_in, self._drain)
 
     def _spend(self, now: float) -> None:
-        self.pacer.spend(now)
-        self._unseen += 1
+        if self.pacer is not None:
+            self.pacer.spend(now)
+            self._unseen += 1
 
 
 def _reason(error: OSError) -> str:

@@ -13,7 +13,6 @@ from ipaddress import IPv4Address, IPv4Interface
 from portcall.core.address import UNSPECIFIED, AddressRange, Mac
 from portcall.core.conversation import Actions, Conversation, Frame, Report, Send
 from portcall.core.find.sighting import Method, Sighting
-from portcall.core.probe import heard_arp
 from portcall.core.wire import arp
 
 ANSWER_WAIT = 0.5
@@ -21,10 +20,11 @@ ANSWER_WAIT = 0.5
 
 ROUNDS = 2
 _MOST_SEEN = 200_000
+_NOBODY = UNSPECIFIED.packed
 
 
 class ArpSweep(Conversation[Frame, Sighting]):
-    """Reports each pair of address and MAC once."""
+    """Reports each pair of address and MAC once. Both are kept as octets: there may be many."""
 
     def __init__(
         self, own_mac: Mac, own: Sequence[IPv4Interface], ranges: Sequence[AddressRange]
@@ -32,10 +32,10 @@ class ArpSweep(Conversation[Frame, Sighting]):
         self._own_mac = own_mac
         self._own = tuple(own)
         self._ranges = tuple(ranges)
-        self._answered: set[IPv4Address] = set()
-        self._seen: set[tuple[Mac, IPv4Address]] = set()
+        self._answered: set[bytes] = set()
+        self._seen: set[bytes] = set()
         self._round = 0
-        self._targets: Iterator[IPv4Address] = iter(())
+        self._requests: Iterator[bytes] = iter(())
 
     @property
     def total(self) -> int:
@@ -44,50 +44,66 @@ class ArpSweep(Conversation[Frame, Sighting]):
 
     def begin(self, now: float) -> Actions[Frame, Sighting]:
         """Start the first round."""
-        yield from self._next_round(now)
-
-    def left(self, packet: Frame, now: float) -> Actions[Frame, Sighting]:
-        """One request is out: the next."""
-        yield from self._next_request(now)
+        return self.woke(now)
 
     def woke(self, now: float) -> Actions[Frame, Sighting]:
-        """The wait after a round is over."""
-        yield from self._next_round(now)
-
-    def heard(self, packet: Frame, now: float) -> Actions[Frame, Sighting]:
-        """Take answers, also those not asked for."""
-        said = heard_arp(packet)
-        if said is None or said.operation is not arp.Operation.REPLY:
-            return
-        if said.sender_mac == self._own_mac or said.sender_address == UNSPECIFIED:
-            return
-        pair = (said.sender_mac, said.sender_address)
-        self._answered.add(said.sender_address)
-        if pair not in self._seen and len(self._seen) < _MOST_SEEN:
-            self._seen.add(pair)
-            yield Report(Sighting(now, Method.ARP, said.sender_mac, said.sender_address))
-
-    def _next_round(self, now: float) -> Actions[Frame, Sighting]:
+        """The wait after a round is over: the next."""
         self.wake_at = None
         if self._round == ROUNDS:
             self.over = True
-            return
+            return ()
         self._round += 1
-        self._targets = self._silent()
-        yield from self._next_request(now)
+        self._requests = self._to_the_silent()
+        return self.left(Frame(b""), now)
 
-    def _next_request(self, now: float) -> Actions[Frame, Sighting]:
-        target = next(self._targets, None)
-        if target is None:
-            if self.wake_at is None and not self.over:
-                self.wake_at = now + ANSWER_WAIT
-            return
-        sender = next((own.ip for own in self._own if target in own.network), UNSPECIFIED)
-        yield Send(Frame(arp.request(self._own_mac, sender, target)))
+    def left(self, packet: Frame, now: float) -> Actions[Frame, Sighting]:
+        """One request is out: the next."""
+        request = next(self._requests, None)
+        if request is not None:
+            return (Send(Frame(request)),)
+        if self.wake_at is None and not self.over:
+            self.wake_at = now + ANSWER_WAIT
+        return ()
 
-    def _silent(self) -> Iterator[IPv4Address]:
-        own_addresses = {own.ip for own in self._own}
+    def heard(self, packet: Frame, now: float) -> Actions[Frame, Sighting]:
+        """Take answers, also those not asked for."""
+        sender = arp.reply_sender(packet.data)
+        if sender is None or sender in self._seen or len(self._seen) >= _MOST_SEEN:
+            return ()
+        if sender[:6] == self._own_mac.octets or sender[6:] == _NOBODY:
+            return ()
+        self._seen.add(sender)
+        self._answered.add(sender[6:])
+        found = Sighting(now, Method.ARP, Mac(sender[:6]), IPv4Address(sender[6:]))
+        return (Report(found),)
+
+    def _to_the_silent(self) -> Iterator[bytes]:
+        """Requests for every address that has not answered, made as they are needed."""
+        answered = self._answered
+        own = {each.ip.packed for each in self._own}
         for span in self._ranges:
-            for address in span:
-                if address not in self._answered and address not in own_addresses:
-                    yield address
+            for first, last, sender in self._pieces(span):
+                # All but the last four octets is the same for all of a piece.
+                head = arp.request(self._own_mac, sender, UNSPECIFIED)[:-4]
+                for number in range(first, last + 1):
+                    target = number.to_bytes(4, "big")
+                    if target not in answered and target not in own:
+                        yield head + target
+
+    def _pieces(self, span: AddressRange) -> Iterator[tuple[int, int, IPv4Address]]:
+        """A range in pieces by who asks: an own address inside its subnet, else nobody."""
+        position, end = int(span.first), int(span.last)
+        inside = sorted(
+            (int(own.network.network_address), int(own.network.broadcast_address), own.ip)
+            for own in self._own
+        )
+        for first, last, sender in inside:
+            if last < position or first > end:
+                continue
+            if first > position:
+                yield position, first - 1, UNSPECIFIED
+                position = first
+            yield position, min(last, end), sender
+            position = last + 1
+        if position <= end:
+            yield position, end, UNSPECIFIED

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from enum import StrEnum
 from ipaddress import IPv4Address, IPv6Address
+from typing import NamedTuple
 
 from portcall.core.address import Mac
 
@@ -81,9 +82,11 @@ class Codes:
         return shown if self.product is None else f"{shown}, product {self.product}"
 
 
-@dataclass(frozen=True, slots=True)
-class Sighting:
-    """When, by which method, which addresses, and what was said; ``asks`` when it wanted one."""
+class Sighting(NamedTuple):
+    """When, by which method, which addresses, and what was said; ``asks`` when it wanted one.
+
+    A tuple, which is made in a fifth of a frozen dataclass's time: a sweep makes ten thousands.
+    """
 
     at: float
     method: Method

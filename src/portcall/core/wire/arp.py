@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import struct
 from dataclasses import dataclass
 from enum import IntEnum
 from ipaddress import IPv4Address
 
 from portcall.core.address import BROADCAST, NO_MAC, UNSPECIFIED, Mac
 from portcall.core.wire import ethernet
-from portcall.core.wire.octets import Reader
+from portcall.core.wire.octets import Malformed
 
 _HARDWARE_ETHERNET = 1
 
@@ -36,19 +37,51 @@ class Arp:
         return self.operation is Operation.REQUEST and self.sender_address == UNSPECIFIED
 
 
+_PACKET = struct.Struct("!HHBBH6s4s6s4s")
+_HEAD = (_HARDWARE_ETHERNET, ethernet.ETHERTYPE_IPV4, 6, 4)
+_TYPE = slice(12, 14)
+_ETHERTYPE = ethernet.ETHERTYPE_ARP.to_bytes(2, "big")
+_OPERATIONS = {operation.value: operation for operation in Operation}
+
+
 def parse(data: bytes) -> Arp:
-    """Read an ARP packet, ignoring padding. Raises Malformed unless it is IPv4 over Ethernet."""
-    reader = Reader(data, "ARP")
-    if reader.u16() != _HARDWARE_ETHERNET:
-        raise reader.wrong("hardware type is not Ethernet")
-    if reader.u16() != ethernet.ETHERTYPE_IPV4:
-        raise reader.wrong("protocol type is not IPv4")
-    if reader.take(2) != b"\x06\x04":
-        raise reader.wrong("address lengths are not 6 and 4")
-    code = reader.u16()
-    if code not in (1, 2):
-        raise reader.wrong(f"operation {code} is neither request nor reply")
-    return Arp(Operation(code), reader.mac(), reader.address(), reader.mac(), reader.address())
+    """Read an ARP packet, ignoring padding. Raises Malformed unless it is IPv4 over Ethernet.
+
+    Taken apart in one step: a sweep's answers come by the ten thousand.
+    """
+    if len(data) < _PACKET.size:
+        raise Malformed(f"ARP needs {_PACKET.size} octets, here are {len(data)}", len(data))
+    *head, code, sender_mac, sender, target_mac, target = _PACKET.unpack_from(data)
+    if tuple(head) != _HEAD:
+        raise Malformed("ARP is not for IPv4 over Ethernet", 0)
+    operation = _OPERATIONS.get(code)
+    if operation is None:
+        raise Malformed(f"ARP operation {code} is neither request nor reply", 6)
+    return Arp(
+        operation, Mac(sender_mac), IPv4Address(sender), Mac(target_mac), IPv4Address(target)
+    )
+
+
+def parse_frame(data: bytes) -> Arp:
+    """Read the ARP packet in an Ethernet frame. Raises Malformed when there is none."""
+    if data[_TYPE] != _ETHERTYPE:
+        raise Malformed("EtherType is not ARP's", 12)
+    return parse(data[_TYPE.stop :])
+
+
+_REPLY = slice(12, 22)
+_REPLY_OCTETS = b"\x08\x06\x00\x01\x08\x00\x06\x04\x00\x02"
+"""EtherType, hardware and protocol, their lengths, and the operation: all that makes a reply."""
+
+
+def reply_sender(data: bytes) -> bytes | None:
+    """MAC and address, ten octets, of who sent a frame with an ARP reply; None for other frames.
+
+    What ``parse_frame`` would say, at a tenth of its price: a sweep hears ten thousands.
+    """
+    if data[_REPLY] != _REPLY_OCTETS or len(data) < _TYPE.stop + _PACKET.size:
+        return None
+    return data[22:32]
 
 
 def encode(packet: Arp) -> bytes:

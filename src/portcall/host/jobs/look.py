@@ -9,8 +9,9 @@ address borrowed there (``host.leg``), once nobody has answered for that.
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable, Collection, Mapping, Sequence
-from contextlib import AsyncExitStack, closing, suppress
+import gc
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from contextlib import AsyncExitStack, closing, contextmanager, suppress
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
@@ -66,6 +67,9 @@ LISTEN_SECONDS = 4.0
 BETWEEN_BROADCASTS = 0.3
 """Seconds between two questions to everybody: never two crowds of answers at once."""
 
+_RARELY = 100_000
+"""Objects made between two looks of the garbage collector."""
+
 _MOST_BORROWED = 4
 _CANDIDATES_AT_ONCE = 2
 _CANDIDATE_BATCHES = 3
@@ -85,7 +89,8 @@ class Orders:
     """What to look for, and how. Times in seconds, pace in packets a second.
 
     ``subnets`` give the masks of foreign subnets; ``spared`` are addresses never borrowed;
-    ``known`` are devices' addresses that need not be asked again what they are.
+    ``known`` are devices' addresses that need not be asked again what they are; ``within``, when
+    there are any, are the only addresses that are asked.
     """
 
     ranges: Sequence[AddressRange] = ()
@@ -98,11 +103,7 @@ class Orders:
     preferred: IPv4Address | None = None
     spared: Collection[IPv4Address] = ()
     known: Collection[IPv4Address] = ()
-
-    @property
-    def asks_devices(self) -> bool:
-        """Whether any method asks devices by their address."""
-        return any(method in self.methods for method in ASKING_EACH)
+    within: Sequence[AddressRange] = ()
 
 
 class Look:
@@ -121,23 +122,25 @@ class Look:
         self.not_run: list[NotRun] = []
         self.borrowed: list[Vantage] = []
         self.addresses: dict[IPv4Address, None] = {}
-        """Every device's address seen so far."""
+        """Every device's address seen so far that may be asked."""
         self.identified: set[IPv4Address] = set()
         """Those that said by CIP what they are."""
         self.pace = orders.pace or DEFAULT_PACE
-        self.runner = Runner(_pacer(orders.pace))
+        self.runner = Runner(Pacer(orders.pace) if orders.pace else None)
         self.swept = asyncio.Event()
         self._seen = seen
         self._link: Link | None = None
         self._stack = AsyncExitStack()
         self._tasks: asyncio.TaskGroup | None = None
         self._networks: list[IPv4Network] = [own.network for own in adapter.interfaces]
+        self._asks_devices = any(method in orders.methods for method in ASKING_EACH)
         self._broadcasting = asyncio.Lock()
         self._arrived: list[IPv4Address] = []
 
     async def run(self) -> None:
         """Look, to the end. When it is cancelled, sockets are closed and legs taken down."""
         async with self._stack:
+            self._stack.enter_context(_rare_collections())
             self._open_link()
             try:
                 async with asyncio.TaskGroup() as self._tasks:
@@ -152,9 +155,13 @@ class Look:
         self._seen(seen)
         if seen.method is Method.CIP and seen.address is not None:
             self.identified.add(seen.address)
-        if seen.address is not None and seen.address not in self.addresses:
-            self.addresses[seen.address] = None
-            self._consider(seen.address)
+        address = seen.address
+        if not self._asks_devices or address is None or address in self.addresses:
+            return
+        within = self.orders.within
+        if not within or any(address in span for span in within):
+            self.addresses[address] = None
+            self._consider(address)
 
     def cannot(self, method: Method, reason: str) -> None:
         """Note a method that could not run, once for each reason."""
@@ -207,7 +214,8 @@ class Look:
         if Method.ARP in wanted and orders.ranges:
             sweep = ArpSweep(mac, self.adapter.interfaces, sorted(orders.ranges, key=len))
             seconds = ROUNDS * (sweep.total / self.pace + SWEEP_WAIT)
-            end = self.runner.start(sweep, link, self.report)
+            # Where no device is asked, what is seen goes straight on: a sweep sees ten thousands.
+            end = self.runner.start(sweep, link, self.report if self._asks_devices else self._seen)
             self._await("ARP sweep", seconds, tasks, end, self.swept)
             return
         self.swept.set()
@@ -252,9 +260,9 @@ class Look:
 
     def _consider(self, address: IPv4Address) -> None:
         """Borrow an address in the subnet of a device that is in none of ours."""
-        if any(address in network for network in self._networks) or self._tasks is None:
+        if self._link is None or self._tasks is None:
             return
-        if self._link is None or not self.orders.asks_devices or address in self.orders.known:
+        if any(address in network for network in self._networks) or address in self.orders.known:
             return
         if len(self._networks) - len(self.adapter.interfaces) >= _MOST_BORROWED:
             return
@@ -325,5 +333,12 @@ class Look:
             )
 
 
-def _pacer(pace: float | None) -> Pacer:
-    return Pacer(1e9, burst=1_000_000) if pace is None else Pacer(pace)
+@contextmanager
+def _rare_collections() -> Iterator[None]:
+    """Sightings are values without cycles: looking for garbage among them is time for nothing."""
+    usual = gc.get_threshold()
+    gc.set_threshold(_RARELY, *usual[1:])
+    try:
+        yield
+    finally:
+        gc.set_threshold(*usual)

@@ -1,0 +1,129 @@
+"""Every parser of what comes from a network or a file, and a sound sample for each.
+
+For the tests that damage them, and for the fuzzer.
+"""
+
+import io
+from ipaddress import IPv4Address
+
+import messages
+
+from portcall.core.address import BROADCAST, UNSPECIFIED, Mac
+from portcall.core.find import web_page
+from portcall.core.wire import (
+    arp,
+    bacnet,
+    bootp,
+    cip,
+    cip_message,
+    dcp,
+    dhcp,
+    dns,
+    ethernet,
+    icmp,
+    ipv4,
+    ipv6,
+    lldp,
+    modbus,
+    netbios,
+    opcua,
+    pcapng,
+    snmp,
+    udp,
+)
+
+PARSERS = {
+    "ethernet": ethernet.parse,
+    "arp": arp.parse,
+    "ipv4": ipv4.parse,
+    "udp frame": udp.parse_frame,
+    "icmp": icmp.parse_answer,
+    "bootp and dhcp": lambda data: dhcp.parse(bootp.parse(data)),
+    "options": lambda data: dhcp.parse(
+        bootp.BootpMessage(bootp.Op.REPLY, BROADCAST, 1, vendor=dhcp.COOKIE + data)
+    ),
+    "cip": lambda data: cip.parse_identity(cip.parse(data)),
+    "cip length": cip.whole_length,
+    "cip response": lambda data: cip_message.parse_configuration(
+        cip_message.parse_response(cip_message.parse_unconnected(cip.parse(data))).data
+    ),
+    "cip request": cip_message.parse_request,
+    "arp reply": lambda data: arp.reply_sender(data),
+    "dcp": lambda data: dcp.station(dcp.parse_frame(data)[1]),
+    "lldp": lldp.parse_frame,
+    "modbus": lambda data: modbus.parse_identification(modbus.parse(data).pdu),
+    "modbus server id": lambda data: modbus.parse_server_id(modbus.parse(data).pdu),
+    "netbios": netbios.parse,
+    "netbios request": netbios.parse_request,
+    "ipv6": lambda data: ipv6.solicited(ipv6.parse_frame(data)),
+    "bacnet": bacnet.parse,
+    "opcua channel": opcua.parse_open,
+    "opcua endpoints": opcua.parse_endpoints,
+    "snmp": snmp.parse,
+    "dns": dns.parse,
+    "dns query": dns.parse_query,
+    "http": web_page.read_page,
+    "pcapng": lambda data: list(pcapng.frames(io.BytesIO(data).read)),
+}
+
+SAMPLES = {
+    "ethernet": arp.request(Mac(b"\2\0\0\0\0\1"), UNSPECIFIED, IPv4Address("10.61.20.9")),
+    "arp": arp.request(Mac(b"\2\0\0\0\0\1"), UNSPECIFIED, IPv4Address("10.61.20.9"))[14:],
+    "cip": cip.encode_identity(
+        cip.Identity(IPv4Address("10.61.20.10"), 44818, 1, 2, 3, 4, 5, 0, 6, b"Gale 7", 3), bytes(8)
+    ),
+    "bootp and dhcp": bootp.encode(
+        bootp.BootpMessage(
+            bootp.Op.REQUEST,
+            Mac(b"\2\0\0\0\0\1"),
+            7,
+            vendor=dhcp.encode(dhcp.Options(((53, b"\1"), (52, b"\3"), (12, b"fan")))),
+        )
+    ),
+    "cip response": cip_message.encode_unconnected(
+        7, cip_message.encode_response(cip_message.Response(0x0E, 0, bytes(22)))
+    ),
+    "cip request": cip_message.encode_request(cip_message.AttributeRequest(0xF5, 1, 5)),
+    "icmp": icmp.encode(
+        icmp.IcmpMessage(
+            3,
+            1,
+            bytes(4),
+            ipv4.encode(
+                ipv4.Ipv4Packet(
+                    UNSPECIFIED, UNSPECIFIED, 1, icmp.encode_echo(icmp.Echo(False, 1, 2, b""))
+                )
+            ),
+        )
+    ),
+    # What programs made that are not ours; which, is said where each is read in test_messages.py.
+    "dcp": messages.DCP_IDENTIFY_ANSWER,
+    "lldp": messages.LLDP_ANNOUNCEMENT,
+    "modbus": messages.MODBUS_BASIC,
+    "modbus server id": messages.MODBUS_SERVER_ID,
+    "netbios": messages.NETBIOS_STATUS,
+    "netbios request": netbios.request(7),
+    "ipv6": messages.IPV6_SOLICITATION,
+    "bacnet": messages.BACNET_I_AM,
+    "opcua channel": messages.OPCUA_CHANNEL,
+    "opcua endpoints": messages.OPCUA_ENDPOINTS,
+    "snmp": messages.SNMP_ANSWER,
+    "dns": messages.MDNS_ANSWER,
+    "dns query": dns.query((dns.ALL_SERVICES,)),
+    "http": b"HTTP/1.1 200 OK\r\nContent-Length: 20\r\n\r\n<title>Gale</title>\n",
+    "pcapng": pcapng.header("usb0") + pcapng.packet(bytes(60), 1_000_000_007, True),
+}
+
+SHORTEST = {
+    # An Ethernet payload may have any length; a vendor area may be missing; what is padded, or
+    # ends with the connection, may be shorter; a capture that was cut off ends there.
+    "ethernet": 14,
+    "bootp and dhcp": 236,
+    "dcp": 70,
+    "lldp": 36,
+    "http": 39,
+    "pcapng": 4,
+    "opcua endpoints": 200,
+    "netbios": len(messages.NETBIOS_STATUS) - 40,
+}
+"""How long a sample must be at least to be read at all, where that is less than the whole."""
