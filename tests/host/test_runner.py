@@ -200,12 +200,13 @@ def test_a_stream_connects_over_its_adapter_and_tells_of_the_end():
 
         heard = []
         async with asyncio.timeout(5):
-            stream = await Stream.connect(Vantage("lo"), Endpoint(IPv4Address("127.0.0.1"), port), 2)
+            here = Vantage("lo")
+            stream = await Stream.connect(here, Endpoint(IPv4Address("127.0.0.1"), port), 2)
             await Runner().run(Talk(), stream, heard.append)
         stream.close()
         server.close()
         with pytest.raises(ConnectionRefusedError):
-            await Stream.connect("lo", Endpoint(IPv4Address("127.0.0.1"), 1), 2)
+            await Stream.connect(here, Endpoint(IPv4Address("127.0.0.1"), 1), 2)
         return heard
 
     heard = asyncio.run(go())

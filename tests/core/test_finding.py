@@ -1,0 +1,458 @@
+"""Ways of finding, the watch, the catalogue, driven with packets and made-up times."""
+
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+
+import messages
+import pytest
+from drive import alone
+from hypothesis import given
+from hypothesis import strategies as st
+
+from portcall.core.address import UNSPECIFIED, Mac, parse_mac, parse_range
+from portcall.core.catalog import Catalog, Product
+from portcall.core.conversation import Datagram, Endpoint, Frame, StreamBytes
+from portcall.core.eds import parse_eds
+from portcall.core.find import (
+    ask_each,
+    bacnet_devices,
+    cip_identity,
+    cip_interface,
+    modbus_identity,
+    web_page,
+)
+from portcall.core.find.ask_each import AskEach
+from portcall.core.find.bacnet_devices import BacnetDevices
+from portcall.core.find.borrowed import borrowable, concerns
+from portcall.core.find.cip_identity import IdentityByAddress
+from portcall.core.find.dcp_identify import DcpIdentify
+from portcall.core.find.device_watch import DeviceWatch, Happened
+from portcall.core.find.devices import Gathering
+from portcall.core.find.dialogue import ANSWER_WAIT, Dialogue
+from portcall.core.find.ipv6_echo import Ipv6Echo
+from portcall.core.find.mdns_names import MdnsNames
+from portcall.core.find.netbios_names import NodeStatusQuestion
+from portcall.core.find.outlook import Outlook
+from portcall.core.find.overhear import REPEAT, Overhear
+from portcall.core.find.remarks import remarks
+from portcall.core.find.sighting import Codes, Field, Method, Said, Sighting
+from portcall.core.find.snmp_system import SystemGroup
+from portcall.core.find.subnets import spoken
+from portcall.core.trouble import BadInput
+from portcall.core.wire import arp, bacnet, cip, cip_message, dns, lldp, modbus, netbios, udp
+
+OWN = parse_mac("02-1A-40-7C-00-06")
+THEIRS = parse_mac("02-77-B1-90-00-3D")
+PLC = IPv4Address("10.61.20.10")
+OLD = IPv4Address("10.61.20.15")
+MASK = IPv4Address("255.255.0.0")
+
+
+def identity(name=b"Skerry 40\x1b[31m controller"):
+    return cip.Identity(PLC, 44818, 64101, 0x0E, 40, 20, 13, 0, 0x5A20170F, name, 3)
+
+
+def said_by(party):
+    return {each.field: each.value for seen in party.facts for each in seen.said}
+
+
+# Dialogues over TCP.
+
+
+def in_pieces(wire, data, cuts):
+    start = 0
+    for cut in [*cuts, len(data)]:
+        if data[start : start + cut]:
+            wire.say(StreamBytes(data[start : start + cut]))
+        start += cut
+
+
+@given(st.lists(st.integers(1, 60), max_size=8))
+def test_identity_over_a_stream_in_any_pieces(cuts):
+    wire, party = alone(Dialogue(cip_identity.script(), Method.CIP, PLC))
+    in_pieces(wire, cip.encode_identity(identity(), bytes(8)), cuts)
+    assert party.facts[0].address == PLC
+    assert party.facts[0].codes == Codes(Method.CIP, 64101, 40)
+    assert said_by(party)[Field.PRODUCT] == "Skerry 40 [31m controller"
+    assert party.conversation.over
+
+
+SESSION = cip.encode(cip.Encapsulation(cip_message.REGISTER_SESSION, bytes(4), 0x51))
+CONFIGURATION = cip_message.InterfaceConfiguration(PLC, MASK, OLD, UNSPECIFIED, UNSPECIFIED)
+
+
+def attribute(data, status=0):
+    response = cip_message.Response(0x0E, status, data)
+    return cip_message.encode_unconnected(0x51, cip_message.encode_response(response))
+
+
+@given(st.lists(st.integers(1, 90), max_size=6), st.booleans())
+def test_how_an_interface_is_set_also_where_one_attribute_is_refused(cuts, refused):
+    wire, party = alone(Dialogue(cip_interface.script(), Method.CIP, PLC))
+    configured = attribute(cip_message.encode_configuration(CONFIGURATION), 5 if refused else 0)
+    for reply in (SESSION, configured, attribute(b"\2\0\0\0"), attribute(b"\3\0fan\0")):
+        in_pieces(wire, reply, cuts)
+    said = said_by(party)
+    assert (said[Field.OBTAINS], said[Field.NAME]) == ("by DHCP", "fan")
+    assert said.get(Field.MASK) == (None if refused else "255.255.0.0")
+    # The last word is goodbye, in the session that was opened.
+    last = cip.parse(party.packets[-1].data)
+    assert (last.command, last.session) == (cip_message.UNREGISTER_SESSION, 0x51)
+    assert party.conversation.over
+
+
+def test_a_stream_that_closes_lies_floods_or_stays_silent_ends_the_dialogue():
+    for hostile in (
+        b"",
+        b"\x63\x00\xff\xff" + bytes(20),
+        b"\x64\x00\x00\x00" + bytes(20),
+        b"\x63\x00\xe7\xff" + bytes(66_000),
+    ):
+        wire, party = alone(Dialogue(cip_identity.script(), Method.CIP, PLC))
+        wire.say(StreamBytes(hostile))
+        assert (party.facts, party.conversation.over) == ([], True)
+    wire, party = alone(Dialogue(cip_interface.script(), Method.CIP, PLC))
+    wire.pass_time(ANSWER_WAIT)
+    assert party.conversation.over
+
+
+def test_a_gateway_is_asked_unit_by_unit_and_the_server_id_where_that_fails():
+    wire, party = alone(Dialogue(modbus_identity.script(), Method.MODBUS, PLC))
+    units = []
+    while not party.conversation.over and len(party.packets) < 20:
+        asked = modbus.parse(party.packets[-1].data)
+        units.append((asked.unit, asked.pdu[0]))
+        pdu = bytes((asked.pdu[0] | 0x80, 0x0B))
+        if (asked.unit, asked.pdu[0]) == (1, 17):
+            pdu = b"\x11\x06Ebb 2\xff"
+        wire.say(
+            StreamBytes(modbus.encode(modbus.ModbusMessage(asked.transaction, asked.unit, pdu)))
+        )
+    assert units == [(255, 43), (255, 17), (0, 43), (0, 17), (1, 43), (1, 17)]
+    assert said_by(party) == {
+        Field.DESCRIPTION: "Ebb 2",
+        Field.MANNER: "answers Modbus as unit 1",
+    }
+
+
+def test_a_device_that_always_has_more_is_not_followed_for_ever():
+    wire, party = alone(Dialogue(modbus_identity.script(), Method.MODBUS, PLC))
+    for _ in range(60):
+        if party.conversation.over:
+            break
+        asked = modbus.parse(party.packets[-1].data)
+        more = modbus.encode_identification(modbus.Identification(((9, b"x"),), 9), 1)
+        wire.say(
+            StreamBytes(modbus.encode(modbus.ModbusMessage(asked.transaction, asked.unit, more)))
+        )
+    assert party.conversation.over
+    assert len(party.packets) < 20
+
+
+def test_a_page_is_followed_on_its_own_device_only_and_not_round_and_round():
+    def answer(location, status="302 Found"):
+        head = f"HTTP/1.1 {status}\r\nLocation: {location}\r\nContent-Length: 0\r\n\r\n"
+        return StreamBytes(head.encode())
+
+    wire, party = alone(Dialogue(web_page.script(PLC, 80, False), Method.WEB, PLC))
+    for n in range(6):
+        if not party.conversation.over:
+            wire.say(answer(f"/page{n}"))
+    assert [p.data.split(b" ")[1] for p in party.packets] == [b"/", b"/page0", b"/page1"]
+    assert "sends on to /page2" in said_by(party)[Field.DESCRIPTION]
+    wire, party = alone(Dialogue(web_page.script(PLC, 80, False), Method.WEB, PLC))
+    wire.say(answer("https://elsewhere.example/"))
+    assert len(party.packets) == 1
+    assert party.conversation.over
+    # A page that ends with the connection, and a title that is not for a terminal.
+    wire, party = alone(Dialogue(web_page.script(PLC, 80, False), Method.WEB, PLC))
+    wire.say(StreamBytes(b"HTTP/1.0 200 OK\r\n\r\n<title>Gale\x1b]0;x\x07 7</title>"))
+    wire.say(StreamBytes(b""))
+    assert said_by(party)[Field.DESCRIPTION] == 'http page "Gale ]0;x 7"'
+
+
+# Questions to each by UDP.
+
+
+def test_the_silent_are_asked_again_and_strangers_are_not_heard():
+    addresses = [PLC, OLD]
+    wire, party = alone(AskEach(IdentityByAddress(), addresses))
+    reply = cip.encode_identity(identity(), bytes(8))
+    wire.say(Datagram(Endpoint(IPv4Address("10.61.20.99"), 44818), reply))
+    wire.say(Datagram(Endpoint(PLC, 9), reply))
+    wire.say(Datagram(Endpoint(PLC, 44818), b"garbage"))
+    assert party.facts == []
+    wire.say(Datagram(Endpoint(PLC, 44818), reply))
+    wire.pass_time(sum(ask_each.ANSWER_WAITS))
+    assert [p.peer.address for p in party.packets] == [PLC, OLD, OLD]
+    assert said_by(party)[Field.MANNER] == "answers CIP only when asked directly"
+    assert party.conversation.over
+    for _ in range(3 * ask_each.MOST_ANSWERS):
+        wire.say(Datagram(Endpoint(PLC, 44818), reply))
+    assert len(party.facts) <= ask_each.MOST_ANSWERS
+
+
+def test_snmp_falls_back_to_version_1_and_netbios_tells_the_name():
+    wire, party = alone(AskEach(SystemGroup("quay", 1), [PLC]))
+    wire.pass_time(5)
+    versions = [p.payload[4] for p in party.packets]
+    assert versions == [1, 0]
+    assert all(b"quay" in p.payload for p in party.packets)
+    wire, party = alone(AskEach(NodeStatusQuestion(), [PLC]))
+    wire.say(Datagram(Endpoint(PLC, netbios.PORT), messages.NETBIOS_STATUS))
+    assert said_by(party)[Field.NAME] == "DRYER-PANEL"
+    wire.pass_time(1)
+    assert party.conversation.over
+
+
+def test_bacnet_devices_are_read_property_by_property():
+    wire, party = alone(BacnetDevices((IPv4Address("10.61.20.255"),)))
+    peer = Endpoint(PLC, bacnet.PORT)
+    for _ in range(2):
+        wire.say(Datagram(peer, messages.BACNET_I_AM))
+    for wanted in bacnet_devices.FIELDS:
+        asked = bacnet.parse(party.packets[-1].payload)
+        assert (asked.instance, asked.wanted) == (1077, wanted)
+        answer = bacnet.PropertyText(asked.invoke, 1077, wanted, f"{wanted.name} \x1b")
+        wire.say(Datagram(peer, bacnet.encode(answer)))
+    assert said_by(party)[Field.MAKER] == "VENDOR_NAME"
+    assert party.facts[0].codes == Codes(Method.BACNET, 999)
+    wire.pass_time(5)
+    assert party.conversation.over
+
+
+def test_mdns_asks_for_the_kinds_of_service_that_were_named():
+    wire, party = alone(MdnsNames())
+    sender = Endpoint(IPv4Address("10.61.20.91"), dns.PORT)
+    wire.say(Datagram(sender, messages.MDNS_ANSWER))
+    wire.pass_time(1)
+    assert dns.parse_query(party.packets[1].payload) == (
+        dns.ALL_SERVICES,
+        "_workstation._tcp.local.",
+    )
+    assert said_by(party)[Field.NAME] == "tide-gauge"
+    wire.pass_time(1)
+    assert party.conversation.over
+
+
+# On the link.
+
+
+def test_stations_answer_dcp_once_and_only_to_our_question():
+    wire, party = alone(DcpIdentify(OWN, 0x5043))
+    wire.say(Frame(messages.DCP_IDENTIFY_ANSWER))
+    wire.say(Frame(messages.DCP_IDENTIFY_ANSWER))
+    wire.say(Frame(messages.DCP_IDENTIFY_ANSWER.replace(b"\x50\x43", b"\x50\x44")))
+    (seen,) = party.facts
+    assert (seen.mac, seen.address) == (THEIRS, IPv4Address("10.61.20.50"))
+    assert seen.codes == Codes(Method.DCP, 0xFA78, 16)
+    wire.pass_time(5)
+    assert len(party.packets) == 2
+    assert party.conversation.over
+
+
+def test_an_ipv6_echo_makes_itself_found_and_takes_only_its_own_answers():
+    wire, party = alone(Ipv6Echo(OWN, 0x5043))
+    wire.say(Frame(messages.IPV6_SOLICITATION))
+    assert party.packets[1].data[:6] == messages.IPV6_ECHO[6:12]
+    wire.say(Frame(messages.IPV6_ECHO))
+    wire.say(Frame(messages.IPV6_ECHO))
+    assert [str(seen.ipv6) for seen in party.facts] == ["fe80::d0:11ff:fe77:4a90"]
+    other, theirs = alone(Ipv6Echo(OWN, 0x5044))
+    other.say(Frame(messages.IPV6_ECHO))
+    assert theirs.facts == []
+
+
+def test_listening_reads_announcements_and_anything_with_a_source():
+    wire, party = alone(Overhear(OWN, 10.0))
+    wire.say(Frame(messages.LLDP_ANNOUNCEMENT))
+    stranger = Frame(b"\xff" * 6 + THEIRS.octets + b"\x88\xb5" + bytes(46))
+    wire.say(stranger)
+    wire.say(stranger)
+    wire.pass_time(REPEAT)
+    wire.say(stranger)
+    announced, first, again = party.facts
+    assert (announced.method, announced.address) == (Method.LLDP, IPv4Address("10.61.20.91"))
+    assert (first.mac, first.address, again.at - first.at) == (THEIRS, None, REPEAT)
+    # A routed packet's source is not the sender's own address.
+    datagram = udp.UdpDatagram(9, 9, b"")
+    routed = udp.UdpFrame(THEIRS, OWN, IPv4Address("192.0.2.1"), PLC, datagram)
+    wire.say(Frame(udp.encode_frame(routed)))
+    assert all(seen.address != IPv4Address("192.0.2.1") for seen in party.facts)
+    only, lldp_party = alone(Overhear(OWN, 10.0, (Method.LLDP,)))
+    for frame in (stranger, Frame(messages.LLDP_ANNOUNCEMENT)):
+        only.say(frame)
+    assert [seen.method for seen in lldp_party.facts] == [Method.LLDP]
+
+
+def test_what_is_remembered_of_a_flood_is_bounded():
+    listening = Overhear(OWN, None)
+    for n in range(25_000):
+        mac = b"\x02" + n.to_bytes(5, "big")
+        list(listening.heard(Frame(b"\xff" * 6 + mac + b"\x88\xb5" + bytes(46)), 0.0))
+    assert len(listening._last) <= 20_000
+    gathering = Gathering()
+    for n in range(5000):
+        said = (Said(Field.NAME, f"name {n}", Method.LISTEN),)
+        gathering.add(Sighting(0.0, Method.LISTEN, THEIRS, IPv4Address(n), said))
+    (device,) = gathering.devices()
+    assert len(device.addresses) <= 1024
+    assert len(device.said) <= 64
+
+
+# A borrowed address.
+
+
+def test_only_frames_of_the_borrowed_address_pass_either_way():
+    own = IPv4Interface("10.61.20.200/24")
+
+    def datagram(source, destination, port=9):
+        frame = udp.UdpFrame(
+            THEIRS,
+            OWN,
+            IPv4Address(source),
+            IPv4Address(destination),
+            udp.UdpDatagram(port, port, b""),
+        )
+        return udp.encode_frame(frame)
+
+    inward = {
+        datagram("10.61.20.10", "10.61.20.200"): True,
+        datagram("10.61.20.10", "10.61.20.201"): False,
+        datagram("10.61.20.10", "255.255.255.255"): False,
+        datagram("10.61.20.10", "10.61.20.255", bacnet.PORT): True,
+        arp.request(THEIRS, PLC, own.ip): True,
+        arp.request(THEIRS, PLC, OLD): False,
+        b"short": False,
+        lldp.frame(THEIRS, lldp.Announcement(4, b"x", 3, b"y", 1)): False,
+    }
+    assert {frame: concerns(frame, own, outward=False) for frame in inward} == inward
+    assert concerns(datagram("10.61.20.200", "10.61.20.10"), own, outward=True)
+    assert not concerns(datagram("10.61.20.7", "10.61.20.10"), own, outward=True)
+    assert concerns(arp.request(OWN, own.ip, PLC), own, outward=True)
+    network = IPv4Network("10.61.20.0/30")
+    taken = {IPv4Address("10.61.20.2")}
+    assert list(borrowable(network, None, taken)) == [IPv4Address("10.61.20.1")]
+
+
+# The watch.
+
+
+def test_a_device_vanishes_after_a_whole_look_without_it_and_returns():
+    watch = DeviceWatch()
+    gathering = Gathering()
+
+    def look(began, *sightings):
+        watch.look_began(began)
+        for mac, address in sightings:
+            gathering.add(Sighting(began + 1, Method.ARP, mac, IPv4Address(address)))
+        gathering.forget_addresses(watch.vanished_before)
+        return [
+            (change.happened, change.device.mac, change.details)
+            for change in watch.compare(gathering.devices(), whole_look=True)
+        ]
+
+    both = ((OWN, "10.61.20.10"), (THEIRS, "10.61.20.21"))
+    assert {event for event, *_ in look(0, *both)} == {Happened.APPEARED}
+    assert look(10, both[0]) == []
+    assert look(20, both[0]) == [(Happened.VANISHED, THEIRS, ())]
+    assert look(30, both[0]) == []
+    assert look(40, *both) == [(Happened.RETURNED, THEIRS, ())]
+    look(50, both[0], (THEIRS, "10.61.20.22"))
+    assert look(60, both[0], (THEIRS, "10.61.20.22")) == [
+        (Happened.CHANGED, THEIRS, ("no longer at 10.61.20.21",))
+    ]
+
+
+def test_an_outlook_says_what_goes_on_and_never_goes_back_to_nothing():
+    outlook = Outlook()
+    with outlook.doing("listening", 4.0):
+        outlook.tick(100.0)
+        assert outlook.seconds_left == pytest.approx(4.0)
+        with outlook.doing("ARP sweep", 9.0):
+            outlook.tick(102.0)
+            assert (outlook.stages, outlook.seconds_left) == (("listening", "ARP sweep"), 7.0)
+        outlook.tick(110.0)
+        assert outlook.seconds_left == 0.2
+        assert 0.9 < outlook.share < 1
+    assert (outlook.share, outlook.stages) == (1.0, ())
+
+
+# Subnets, catalogue, remarks.
+
+
+def gathered(*sightings, catalog=None):
+    gathering = Gathering(catalog=catalog or Catalog())
+    for seen in sightings:
+        gathering.add(seen)
+    return gathering.devices()
+
+
+def test_subnets_that_are_spoken_by_known_masks_or_assumed():
+    devices = gathered(
+        *(
+            Sighting(0, Method.LISTEN, Mac(bytes((2, 0, 0, 0, 0, n))), IPv4Address(address))
+            for n, address in enumerate(("10.61.20.10", "10.61.29.9", "203.0.113.40"))
+        )
+    )
+    found = spoken(devices, [IPv4Network("10.61.16.0/20")])
+    assert [(str(s.network), s.devices, s.assumed) for s in found] == [
+        ("10.61.16.0/20", 2, False),
+        ("203.0.113.0/24", 1, True),
+    ]
+
+
+def test_a_catalogue_cures_what_was_found_but_not_recognised():
+    codes = Codes(Method.CIP, 64102, 704)
+    seen = Sighting(0, Method.CIP, THEIRS, PLC, (), codes=codes)
+    own = (IPv4Interface("10.61.20.200/24"),)
+    (device,) = gathered(seen)
+    (line,) = remarks(device, own, Gathering().plan)
+    assert line.startswith("not recognised: CIP maker 64102, product 704")
+    eds = """$ a drive
+        [File] DescText = "x; $ y";
+        [Device]
+        VendCode = 64102; VendName = "Whimbrel Drives";
+        ProdType = 2; ProdTypeStr = "AC Drive"; ProdCode = 0x2C0; $ 704
+        ProdName = "Gale 7 drive, "
+            "4 kW"; Catalog = "a", "b";"""
+    catalog = parse_eds(eds, "gale7.eds")
+    (device,) = gathered(seen, catalog=catalog)
+    assert device.value(Field.MAKER) == "Whimbrel Drives"
+    assert device.value(Field.PRODUCT) == "Gale 7 drive, 4 kW"
+    assert remarks(device, own, Gathering().plan) == ()
+    right = Catalog(products={codes: Product("Gale 7b")}, defaults=(parse_range("203.0.113.4"),))
+    both = catalog.with_all_of(right)
+    assert both.product(codes) == Product("Gale 7b")
+    assert both.maker(codes) == "Whimbrel Drives"
+
+
+@pytest.mark.parametrize(
+    ("text", "complaint"),
+    [
+        ("", "no [Device] section"),
+        ("[Device] VendCode = 1;", "does not say vendname, prodcode, prodname"),
+        (
+            '[Device] VendCode = 99999; VendName = "W"; ProdCode = 1; ProdName = "x";',
+            "VendCode: 99999",
+        ),
+        ('[Device] VendCode = 1; VendName = "W; ProdCode = 1; ProdName = "x;', "does not say"),
+    ],
+)
+def test_an_eds_that_says_too_little_is_refused_with_what_is_missing(text, complaint):
+    with pytest.raises(BadInput) as refused:
+        parse_eds(text, "gale7.eds")
+    assert complaint in str(refused.value)
+
+
+def test_a_mask_that_differs_and_a_device_without_name_are_remarked():
+    said = (
+        Said(Field.MASK, "255.255.0.0", Method.CIP),
+        Said(Field.MANNER, "has no address", Method.DCP),
+    )
+    own = (IPv4Interface("10.61.20.200/24"),)
+    (device,) = gathered(Sighting(0, Method.CIP, THEIRS, PLC, said))
+    assert remarks(device, own, Gathering().plan) == (
+        "its mask is 255.255.0.0, this computer's there is 255.255.255.0",
+    )
+    (device,) = gathered(Sighting(0, Method.DCP, THEIRS, None, said[1:]))
+    assert remarks(device, own, Gathering().plan) == ("has no address",)
