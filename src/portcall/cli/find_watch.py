@@ -27,10 +27,13 @@ from portcall.core.find.sighting import Field
 from portcall.host.jobs.look import Look, Orders
 
 _REFRESH = 0.5
-_PAUSE = 2.0
+_PAUSE = 1.0
 """Seconds between two looks: watching is not an excuse to load the wire without end."""
 
-_FRESH = 3.0
+_LISTEN_AGAIN = 2.0
+"""Seconds to listen at least in all looks after the first."""
+
+_FRESH = 6.0
 _RECENT_SHOWN = 6
 _STYLES = {
     Happened.APPEARED: "green",
@@ -95,22 +98,16 @@ class _Watching:
         try:
             while not stopped.is_set():
                 await self._look(orders, stopped)
-                known = self._addresses_known()
-                orders = replace(orders, known=known)
+                orders = replace(orders, known=self._asked_already(), listen=_LISTEN_AGAIN)
                 with suppress(TimeoutError):
                     await asyncio.wait_for(stopped.wait(), _PAUSE)
         finally:
             drawing.cancel()
             self.draw()
 
-    def _addresses_known(self) -> frozenset[IPv4Address]:
-        """What need not be asked again: devices that said what they are, and are still there."""
-        return frozenset(
-            address
-            for device in self.present()
-            if device.value(Field.PRODUCT) or device.value(Field.DESCRIPTION)
-            for address in device.addresses
-        )
+    def _asked_already(self) -> frozenset[IPv4Address]:
+        """Devices that are still there are not asked again what they are."""
+        return frozenset(a for device in self.present() for a in device.addresses)
 
     async def _look(self, orders: Orders, stopped: asyncio.Event) -> None:
         self._watch.look_began(asyncio.get_running_loop().time())

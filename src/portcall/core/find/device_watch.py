@@ -7,9 +7,15 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from portcall.core.find.devices import Device
-from portcall.core.find.sighting import Field
+from portcall.core.find.sighting import Field, Method
 
 _COMPARED = (Field.NAME, Field.PRODUCT, Field.SERIAL, Field.FIRMWARE, Field.MASK, Field.OBTAINS)
+
+
+UNASKED_PATIENCE = 90.0
+"""Seconds: DHCP clients ask every 64 at the latest (RFC 2131 §4.1), switches announce every 30."""
+
+_UNASKED = {Method.LISTEN, Method.LLDP}
 
 
 class Happened(StrEnum):
@@ -33,8 +39,8 @@ class DeviceChange:
 class DeviceWatch:
     """Compares each look with what is known from those before.
 
-    A device has vanished when it was not heard in the whole of a look that came after the one that
-    last heard it: one lost answer is no loss.
+    A device has vanished when it was not heard in the whole of a look, in which it was asked twice.
+    One that is only ever overheard is waited for longer: it asks, or announces itself, when it likes.
     """
 
     def __init__(self) -> None:
@@ -44,12 +50,16 @@ class DeviceWatch:
 
     @property
     def vanished_before(self) -> float:
-        """Devices not heard since this time have vanished; nothing has before the second look."""
-        return self._looks[-2] if len(self._looks) > 1 else float("-inf")
+        """Devices that answer, and were not heard since this time, are gone at the look's end."""
+        return self._looks[-1] if len(self._looks) > 1 else float("-inf")
 
     def look_began(self, now: float) -> None:
         """A look begins."""
         self._looks = [*self._looks[-1:], now]
+
+    def _has_vanished(self, device: Device) -> bool:
+        patience = 0.0 if set(device.methods) - _UNASKED else UNASKED_PATIENCE
+        return device.heard < self.vanished_before - patience
 
     def is_gone(self, device: Device) -> bool:
         """Whether it was said to have vanished."""
@@ -61,10 +71,14 @@ class DeviceWatch:
         for device in devices:
             key = _key(device)
             before = self._known.get(key)
-            if device.heard < self.vanished_before:
+            if self._has_vanished(device):
                 if before is not None and key not in self._gone and whole_look:
                     self._gone.add(key)
                     changes.append(DeviceChange(Happened.VANISHED, device))
+                continue
+            if before is None and not (whole_look or _says_what_it_is(device)):
+                continue
+            if key in self._gone and device.heard < self._looks[-1]:
                 continue
             self._known[key] = device
             if before is None:
@@ -76,6 +90,11 @@ class DeviceWatch:
             elif details := _differences(before, device):
                 changes.append(DeviceChange(Happened.CHANGED, device, details))
         return tuple(changes)
+
+
+def _says_what_it_is(device: Device) -> bool:
+    """Whether there is no point in waiting with the news until more is known of it."""
+    return bool(device.asks or device.value(Field.PRODUCT) or device.value(Field.DESCRIPTION))
 
 
 def _key(device: Device) -> Hashable:

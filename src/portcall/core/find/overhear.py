@@ -19,7 +19,7 @@ from portcall.core.wire.octets import Malformed
 REPEAT = 1.0
 """Seconds until the same word of the same device is reported again, so that it stays fresh."""
 
-_MOST_KNOWN = 20_000
+_MOST_KNOWN = 4000
 _MOST_REPORTS = 200_000
 _LIMITED_BROADCAST = IPv4Address("255.255.255.255")
 

@@ -6,12 +6,12 @@ library's; it is imported when the first message is made, since most commands ma
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from enum import IntEnum
 from typing import Any
 
-from portcall.core.wire.octets import Malformed
+from portcall.core.wire.octets import Malformed, Reader
 
 PORT = 161
 LONGEST = 8192
@@ -74,6 +74,7 @@ def parse(data: bytes) -> SnmpMessage:
     """Read a request or a response. Raises Malformed, also for one that reports an error."""
     if len(data) > LONGEST:
         raise Malformed(f"SNMP message of {len(data)} octets", LONGEST)
+    _check_shape(data)
     from puresnmp.pdu import GetRequest, GetResponse
     from x690 import decode
     from x690.types import Integer, ObjectIdentifier, OctetString, Sequence
@@ -102,3 +103,53 @@ def parse(data: bytes) -> SnmpMessage:
     except Exception as error:
         # The library's errors are of many kinds: its own, and those of what it is made with.
         raise Malformed(f"SNMP: {type(error).__name__}", 0) from None
+
+
+_INTEGER, _OCTETS, _OBJECT_ID, _SEQUENCE = 0x02, 0x04, 0x06, 0x30
+_PDUS = (0xA0, 0xA2)
+_SIMPLE = {_INTEGER, _OCTETS, 0x05, _OBJECT_ID, *range(0x40, 0x47), 0x80, 0x81, 0x82}
+_MOST_BOUND = 64
+
+
+def _check_shape(data: bytes) -> None:
+    """That the tags are those of a message and every length fits, before the library sees it.
+
+    Nested where nothing may be nested, its error messages take time without bound.
+    """
+    outer = Reader(data, "SNMP")
+    message = _inside(outer, (_SEQUENCE,))
+    _inside(message, (_INTEGER,))
+    _inside(message, (_OCTETS,))
+    pdu = _inside(message, _PDUS)
+    for _ in range(3):
+        _inside(pdu, (_INTEGER,))
+    bound = _inside(pdu, (_SEQUENCE,))
+    for count in range(_MOST_BOUND + 1):
+        if not bound.remaining:
+            break
+        if count == _MOST_BOUND:
+            raise bound.wrong(f"more than {_MOST_BOUND} values")
+        pair = _inside(bound, (_SEQUENCE,))
+        _inside(pair, (_OBJECT_ID,))
+        _inside(pair, _SIMPLE)
+        _at_end(pair)
+    for reader in (bound, pdu, message, outer):
+        _at_end(reader)
+
+
+def _inside(reader: Reader, tags: Collection[int]) -> Reader:
+    """The contents under the next tag, which must be one of these (X.690 §8.1)."""
+    tag, length = reader.u8(), reader.u8()
+    if tag not in tags:
+        raise reader.wrong(f"tag {tag:#04x} has no place here")
+    if length & 0x80:
+        octets = length & 0x7F
+        if not 1 <= octets <= 3:
+            raise reader.wrong(f"a length of {octets} octets")
+        length = int.from_bytes(reader.take(octets), "big")
+    return Reader(reader.take(length), "SNMP")
+
+
+def _at_end(reader: Reader) -> None:
+    if reader.remaining:
+        raise reader.wrong(f"{reader.remaining} octets too many")
