@@ -17,12 +17,18 @@ class Pacer:
             raise ValueError("a pace is above 0 packets a second, a burst at least 1")
         self._gap = 1.0 / rate
         self._slack = (burst - 1) * self._gap
+        self._worth_it = max(0, burst - 2) * self._gap
         # The bucket as one number: when it will be full again. A packet moves it on by one gap.
         self._full_at = float("-inf")
 
     def ready_at(self, now: float) -> float:
         """The time, now or later, from which the next packet may leave."""
         return max(now, self._full_at - self._slack)
+
+    def worth_waking_at(self, now: float) -> float:
+        """The time from which nearly a burst may leave: waking for each packet costs more than
+        sending it."""
+        return self.ready_at(now) + self._worth_it
 
     def spend(self, now: float) -> None:
         """A packet left at ``now``."""

@@ -39,24 +39,26 @@ _MOST_AT_ONCE = 64
 
 
 class Leg:
-    """Stands on an open link for as long as it is not closed."""
+    """Stands on an adapter for as long as it is not closed. Raises NotPossibleHere."""
 
-    def __init__(self, link: Link, runner: Runner, adapter: str, interface: IPv4Interface) -> None:
+    def __init__(self, runner: Runner, adapter: str, interface: IPv4Interface) -> None:
         _refuse_forwarding(adapter)
-        self._link = link
+        self._link = Link(adapter)
+        self._runner = runner
         self._interface = interface
-        self._mac = link.mac
+        self._mac = self._link.mac
         try:
             self._namespace = NetworkNamespace()
             self._tap = self._namespace.call(self._make)
         except OSError as error:
+            self._link.close()
             raise NotPossibleHere(
                 f"asking in a subnet this computer is not in needs root "
                 f"({error.strerror}): run this with sudo"
             ) from None
         self._loop = asyncio.get_running_loop()
         self._loop.add_reader(self._tap, self._outward)
-        runner.start(_Inward(interface), link, self._write)
+        runner.start(_Inward(interface), self._link, self._write)
 
     @property
     def vantage(self) -> Vantage:
@@ -66,6 +68,8 @@ class Leg:
     def close(self) -> None:
         """Take the leg off the wire; its network goes with it."""
         self._loop.remove_reader(self._tap)
+        self._runner.drop(self._link)
+        self._link.close()
         os.close(self._tap)
         self._namespace.close()
 

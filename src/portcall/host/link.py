@@ -10,6 +10,7 @@ from portcall.core.address import Mac
 from portcall.core.conversation import Frame
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.wire.octets import internet_checksum
+from portcall.host.filters import Program, attach
 from portcall.host.medium import MOST_AT_ONCE, clock_skew, received_at, stamp_receives
 
 _ETH_P_ALL = 0x0003
@@ -26,9 +27,12 @@ _RECEIVE_BUFFER = 4 * 1024 * 1024
 
 
 class Link:
-    """All frames that arrive on an adapter, and frames sent on it. Needs CAP_NET_RAW."""
+    """All frames that arrive on an adapter, and frames sent on it. Needs CAP_NET_RAW.
 
-    def __init__(self, adapter: str) -> None:
+    With ``passes``, only the frames that this program accepts arrive.
+    """
+
+    def __init__(self, adapter: str, passes: Program | None = None) -> None:
         self._adapter = adapter
         try:
             self._socket = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, 0)
@@ -42,6 +46,8 @@ class Link:
             self._socket.setsockopt(_SOL_PACKET, _PACKET_IGNORE_OUTGOING, 1)
             self._socket.setsockopt(_SOL_PACKET, _PACKET_AUXDATA, 1)
             stamp_receives(self._socket)
+            if passes is not None:
+                attach(self._socket, passes)
             # Bound last: from here on frames come in.
             self._socket.bind((adapter, _ETH_P_ALL))
         except OSError as error:

@@ -23,7 +23,7 @@ _FULL_RETRY = 0.002
 _MOST_IN_A_ROW = 128
 """Packets sent before what has arrived gets its turn."""
 
-_MOST_UNSEEN = 8
+_MOST_UNSEEN = 2
 """Packets that may be on their way between being sent and being seen to leave."""
 
 
@@ -54,6 +54,7 @@ class Runner:
     _queue: deque[tuple[_Running, Any] | asyncio.Future[None]] = field(default_factory=deque)
     _drain_alarm: asyncio.TimerHandle | None = None
     _draining: bool = False
+    _meter: Meter | None = None
     _unseen: int = 0
     """Packets that left by this runner and that the meter has not seen yet."""
 
@@ -101,23 +102,19 @@ class Runner:
         await future
 
     def heed(self, meter: Meter) -> None:
-        """From now on count everything that leaves the adapter, and keep the pace over all of it.
+        """From now on keep the pace over everything that leaves the adapter, as a meter counts it.
 
         The kernel sends too: it resolves addresses, acknowledges, ends connections.
         """
-        asyncio.get_running_loop().add_reader(meter.fileno(), self._count, meter)
+        self._meter = meter
 
-    def ignore(self, meter: Meter) -> None:
-        """Stop counting."""
-        asyncio.get_running_loop().remove_reader(meter.fileno())
-
-    def _count(self, meter: Meter) -> None:
-        extra = meter.count() - self._unseen
-        self._unseen = max(0, min(-extra, _MOST_UNSEEN))
-        if self.pacer is not None:
-            now = asyncio.get_running_loop().time()
+    def _count_others(self, pacer: Pacer, now: float) -> None:
+        """Charge the pacer with what left that was not sent here."""
+        if self._meter is not None:
+            extra = self._meter.count() - self._unseen
+            self._unseen = max(0, min(-extra, _MOST_UNSEEN))
             for _ in range(extra):
-                self.pacer.spend(now)
+                pacer.spend(now)
 
     def _readable(self, descriptor: int, medium: Medium[Any]) -> None:
         for packet, at in medium.receive():
@@ -183,9 +180,9 @@ class Runner:
             sent += 1
             now = loop.time()
             if self.pacer is not None:
-                wait = self.pacer.ready_at(now) - now
-                if wait > 0:
-                    again_in = wait
+                self._count_others(self.pacer, now)
+                if self.pacer.ready_at(now) > now:
+                    again_in = self.pacer.worth_waking_at(now) - now
                     break
             first = self._queue[0]
             if isinstance(first, asyncio.Future):

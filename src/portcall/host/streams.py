@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import asyncio
+import errno
+import os
 import socket
 from collections.abc import Iterator
 from contextlib import suppress
@@ -35,9 +37,7 @@ class Stream:
         """Connect from here. Raises OSError or TimeoutError as connecting does."""
         sock: socket.socket = vantage.call(partial(_open, vantage))
         try:
-            async with asyncio.timeout(timeout):
-                loop = asyncio.get_running_loop()
-                await loop.sock_connect(sock, (str(peer.address), peer.port))
+            await _connected(sock, peer, timeout)
         except BaseException:
             sock.close()
             raise
@@ -79,6 +79,30 @@ class Stream:
                 if not self._socket.recv(_PIECE):
                     break
         self._socket.close()
+
+
+async def _connected(sock: socket.socket, peer: Endpoint, timeout: float) -> None:
+    """Connect, leaner than asyncio does: a look at a plant opens thousands of doors."""
+    code = sock.connect_ex((str(peer.address), peer.port))
+    if code == errno.EINPROGRESS:
+        loop = asyncio.get_running_loop()
+        settled: asyncio.Future[bool] = loop.create_future()
+
+        def settle(in_time: bool) -> None:
+            if not settled.done():
+                settled.set_result(in_time)
+
+        loop.add_writer(sock.fileno(), settle, True)
+        alarm = loop.call_later(timeout, settle, False)
+        try:
+            if not await settled:
+                raise TimeoutError
+        finally:
+            alarm.cancel()
+            loop.remove_writer(sock.fileno())
+        code = sock.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR)
+    if code:
+        raise OSError(code, os.strerror(code))
 
 
 def _open(vantage: Vantage) -> socket.socket:

@@ -26,12 +26,13 @@ class Arrivals(Conversation[Frame, IPv4Address]):
 
     def heard(self, packet: Frame, now: float) -> Actions[Frame, IPv4Address]:
         """Note who answered."""
+        if packet.data[:6] != self._own_mac:
+            return
         try:
             frame = udp.parse_frame(packet.data)
         except Malformed:
             return
-        ours = frame.destination_mac == self._own_mac
-        if not ours or frame.datagram.source_port != self._port:
+        if frame.datagram.source_port != self._port:
             return
         if frame.source not in self._seen and len(self._seen) < _MOST:
             self._seen.add(frame.source)

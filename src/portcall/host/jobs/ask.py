@@ -7,6 +7,7 @@ Questions by UDP go through ``AskEach``, questions by TCP through ``converse``. 
 from __future__ import annotations
 
 import asyncio
+from collections import deque
 from collections.abc import Callable, Iterable
 from contextlib import ExitStack, closing
 from functools import partial
@@ -175,26 +176,33 @@ async def _doors(
     cip_by_address: asyncio.Event,
 ) -> None:
     """Try every port of the trade. One that was silent is tried again where others were not."""
-    connections = asyncio.Semaphore(CONNECTIONS)
     outcomes: dict[int, Outcome] = {}
 
     async def one(port: int) -> None:
-        if port == cip.PORT:
-            # Over TCP only once it is known whether UDP was enough.
-            await cip_by_address.wait()
-        async with connections:
-            door = _door(look, address, port)
-            outcomes[port] = await converse(look.runner, vantage, door, look.report)
+        door = _door(look, address, port)
+        outcomes[port] = await converse(look.runner, vantage, door, look.report)
         if outcomes[port] is Outcome.OPEN:
             now = asyncio.get_running_loop().time()
             name = f"{port} {look.orders.ports.get(port, '')}".strip()
             said = words(Method.PORTS, (Field.PORT, name))
             look.report(Sighting(now, Method.PORTS, address=address, said=said))
 
-    await asyncio.gather(*(one(port) for port in ports))
+    async def several(waiting: deque[int]) -> None:
+        while waiting:
+            await one(waiting.popleft())
+
+    async def all_of(some: Iterable[int]) -> None:
+        waiting = deque(some)
+        await asyncio.gather(*(several(waiting) for _ in range(CONNECTIONS)))
+
+    await all_of(port for port in ports if port != cip.PORT)
+    if cip.PORT in ports:
+        # Over TCP only once it is known whether UDP was enough.
+        await cip_by_address.wait()
+        await one(cip.PORT)
     silent = [port for port in ports if outcomes[port] is Outcome.SILENT]
     if 0 < len(silent) < len(ports):
-        await asyncio.gather(*(one(port) for port in silent))
+        await all_of(silent)
 
 
 def _door(look: Look, address: IPv4Address, port: int) -> Door:

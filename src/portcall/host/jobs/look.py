@@ -34,6 +34,7 @@ from portcall.core.plan import ASSUMED_PREFIX
 from portcall.core.probe import PROBE_TIME, AddressProbe, Free, Taken
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.wire import cip
+from portcall.host.filters import NO_TCP
 from portcall.host.jobs.ask import ask_devices, ask_everybody
 from portcall.host.leg import Leg
 from portcall.host.link import Link
@@ -179,7 +180,7 @@ class Look:
         if not any(m in self.orders.methods for m in ON_THE_LINK) and self.adapter.addresses:
             return
         try:
-            self._link = self._stack.enter_context(closing(Link(self.adapter.name)))
+            self._link = self._stack.enter_context(closing(Link(self.adapter.name, NO_TCP)))
         except NotPossibleHere as trouble:
             for method in ON_THE_LINK:
                 self.cannot(method, str(trouble))
@@ -190,7 +191,6 @@ class Look:
         with suppress(OSError):
             meter = self._stack.enter_context(closing(Meter(self.adapter.name)))
             self.runner.heed(meter)
-            self._stack.callback(self.runner.ignore, meter)
 
     def _start_on_link(self, tasks: asyncio.TaskGroup) -> None:
         link, mac, orders = self._link, self.adapter.mac, self.orders
@@ -281,9 +281,7 @@ class Look:
             return
         own = IPv4Interface((free, network.prefixlen))
         try:
-            leg = self._stack.enter_context(
-                closing(Leg(self._link, self.runner, self.adapter.name, own))
-            )
+            leg = self._stack.enter_context(closing(Leg(self.runner, self.adapter.name, own)))
         except NotPossibleHere as trouble:
             self._cannot_ask_in(network, str(trouble))
             return

@@ -1,0 +1,45 @@
+"""What a packet socket is to see: classic BPF programs (socket(7), linux/filter.h)."""
+
+from __future__ import annotations
+
+import ctypes
+import socket
+import struct
+
+_SO_ATTACH_FILTER = 26
+_PACKET_OUTGOING = 4
+_AUXILIARY_PACKET_TYPE = 0xFFFFF000 + 4
+"""SKF_AD_OFF + SKF_AD_PKTTYPE."""
+
+_LOAD_HALF, _LOAD_BYTE, _EQUALS, _RETURN = 0x28, 0x30, 0x15, 0x06
+_ALL, _NOTHING = 0x40000, 0
+_ETHERTYPE, _PROTOCOL = 12, 23
+
+Program = tuple[tuple[int, int, int, int], ...]
+"""Steps of operation, jump if true, jump if false, operand."""
+
+OUTGOING_ONLY: Program = (
+    (_LOAD_HALF, 0, 0, _AUXILIARY_PACKET_TYPE),
+    (_EQUALS, 0, 1, _PACKET_OUTGOING),
+    (_RETURN, 0, 0, 1),
+    (_RETURN, 0, 0, _NOTHING),
+)
+"""One octet of each frame that leaves: for counting them."""
+
+NO_TCP: Program = (
+    (_LOAD_HALF, 0, 0, _ETHERTYPE),
+    (_EQUALS, 0, 3, 0x0800),
+    (_LOAD_BYTE, 0, 0, _PROTOCOL),
+    (_EQUALS, 0, 1, socket.IPPROTO_TCP),
+    (_RETURN, 0, 0, _NOTHING),
+    (_RETURN, 0, 0, _ALL),
+)
+"""Everything but TCP over IPv4, which is for sockets that speak it."""
+
+
+def attach(sock: socket.socket, program: Program) -> None:
+    """Have the kernel pass only what a program accepts. Raises OSError."""
+    code = b"".join(struct.pack("HBBI", *step) for step in program)
+    buffer = ctypes.create_string_buffer(code)
+    head = struct.pack("HL", len(program), ctypes.addressof(buffer))
+    sock.setsockopt(socket.SOL_SOCKET, _SO_ATTACH_FILTER, head)
