@@ -5,7 +5,7 @@ VENV   ?= .venv
 BIN    := $(VENV)/bin
 READY  := $(VENV)/.ready
 
-.PHONY: demo test check bench screenshots clients clean
+.PHONY: demo test check bench fuzz screenshots clients clean
 
 demo: $(READY)            ## the whole job on the practice plant
 	$(BIN)/portcall demo
@@ -22,6 +22,11 @@ check: $(READY)           ## lint, format, types, import rules
 bench: $(READY)           ## speed, as ratios against a stated limit
 	$(BIN)/python benchmarks/startup.py
 	$(BIN)/python benchmarks/match.py
+	$(BIN)/python benchmarks/sweep.py
+	$(BIN)/python benchmarks/plant.py
+
+fuzz: $(READY)            ## a million damaged messages through every parser
+	$(BIN)/python fuzz/parsers.py
 
 screenshots: $(READY)     ## docs/screenshots/*.png from the demo data
 	./docs/screenshots/tools.sh

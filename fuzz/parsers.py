@@ -1,4 +1,4 @@
-"""A million damaged messages through every parser: only ``Malformed`` may come of it, and no growth.
+"""A million damaged messages through every parser: only ``Malformed`` comes of it, and no growth.
 
 ``python fuzz/parsers.py [HOW MANY] [SEED]``. Stated limit for growth: 8 MB over the second half.
 """
@@ -14,11 +14,11 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "tests" / "core"))
 
-from parsers import PARSERS, SAMPLES  # noqa: E402
+from parsers import PARSERS, SAMPLES
 
-from portcall.core.conversation import Frame  # noqa: E402
-from portcall.core.find.overhear import Overhear  # noqa: E402
-from portcall.core.wire.octets import Malformed  # noqa: E402
+from portcall.core.conversation import Frame
+from portcall.core.find.overhear import Overhear
+from portcall.core.wire.octets import Malformed
 
 MILLION = 1_000_000
 MOST_GROWTH_MB = 8

@@ -59,7 +59,16 @@ SCENES = {
         ),
         ("ip addr add 198.51.100.130/26 dev usb0",),
     ),
-    "find": Scene(("portcall find",), SERVED),
+    "find": Scene(("portcall find",)),
+    "find-watch": Scene(
+        ("portcall find --watch",),
+        (
+            "(sleep 14; portcall plant unplug old-feeder; sleep 2;"
+            " portcall plant power-cycle hood-vent) &",
+        ),
+        seconds=33,
+    ),
+    "listen": Scene(("portcall listen --for 12",), MATCHED),
     "plan": Scene(
         ("portcall plan show", "sed -i s/61.20.22/61.20.21/ plan.csv", "portcall plan check")
     ),

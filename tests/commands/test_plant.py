@@ -105,7 +105,7 @@ def test_outside_a_plant_its_inner_commands_say_so():
     ("change", "complaint"),
     [
         (("mac = ", "mac = 5 #"), "mac: 5 is not text"),
-        (('kind = "bare"', 'kind = "pump"'), "kind: 'pump' is none of cip, web, bare"),
+        (('speaks = ["cip"]', 'speaks = ["morse"]'), "speaks: ['morse'] is not a list out of cip"),
         (('"198.51.100.1/24"', '"198.51.100.0/24"'), "is the network number"),
         (("[[devices]]\nname", "[[devices]]\ncolour = 1\nname"), "devices 1: colour: is not a key"),
         (("firmware", "firmware = 1\n#"), "firmware: 1 is not text"),

@@ -112,7 +112,6 @@ mac = "02-1A-40-7C-00-06"
 address = "10.61.20.200/24"
 [[devices]]
 name = "colleague"
-kind = "bare"
 wire = "plant"
 mac = "02-1A-40-7C-00-99"
 address = "10.61.20.201/24"

@@ -197,13 +197,12 @@ wire = "plant"
 mac = "02-1A-40-7C-00-06"
 [[devices]]
 name = "wide"
-kind = "cip"
+speaks = ["cip"]
 wire = "plant"
 mac = "02-5A-1D-00-00-01"
 address = "10.61.20.10/16"
 [[devices]]
 name = "mute"
-kind = "bare"
 wire = "plant"
 mac = "02-5A-1D-00-00-02"
 address = "203.0.113.10/16"

@@ -13,7 +13,7 @@ import click
 from portcall.cli.assign_view import AssignView, view_for
 from portcall.cli.main import INTERRUPTED, NO, YES
 from portcall.cli.say import json_option, note
-from portcall.cli.workplace import adapter_option, chosen_adapter, this_site
+from portcall.cli.workplace import adapter_option, capture_option, chosen_adapter, record, this_site
 from portcall.core.adapter import Adapter
 from portcall.core.assign.board import Board
 from portcall.core.assign.server import Event
@@ -37,6 +37,7 @@ from portcall.site.folder import Site
 @click.option("--until-done", is_flag=True, help="Stop when every device has its address.")
 @click.option("--alongside", is_flag=True, help="Serve although another DHCP server is here.")
 @adapter_option
+@capture_option
 @json_option
 def assign_command(
     rows: tuple[str, ...],
@@ -44,6 +45,7 @@ def assign_command(
     until_done: bool,
     alongside: bool,
     adapter_name: str | None,
+    capture: str | None,
     as_json: bool,
 ) -> int:
     """Answer BOOTP and DHCP requests of planned devices with their planned address.
@@ -54,6 +56,7 @@ def assign_command(
     """
     plan = _served(this_site(), rows)
     adapter = chosen_adapter(adapter_name)
+    record(adapter, capture)
     plan = _in_reach(plan, adapter)
     require(Capability.NET_RAW, Capability.NET_BIND_SERVICE)
     board = Board(plan)

@@ -16,7 +16,7 @@ from portcall.cli.workplace import (
     chosen_adapter,
     parse_targets,
     plan_if_sound,
-    recording,
+    record,
     this_site,
 )
 from portcall.core.find.sighting import Method
@@ -88,12 +88,12 @@ def find_command(
     wanted = [Method(method) for method in methods] or list(WIRE_METHODS)
     gathering = gathering_for(site, plan, catalog)
     orders = orders_for(adapter, site, plan, catalog, named, wanted, pace, unpaced, listen)
-    with recording(adapter, capture):
-        if watch:
-            from portcall.cli.find_watch import keep_watching
+    record(adapter, capture)
+    if watch:
+        from portcall.cli.find_watch import keep_watching
 
-            return keep_watching(adapter, orders, gathering, site.maker_defaults, as_json)
-        looked, interrupted = asyncio.run(look(adapter, orders, gathering))
+        return keep_watching(adapter, orders, gathering, site.maker_defaults, as_json)
+    looked, interrupted = asyncio.run(look(adapter, orders, gathering))
     found = Found(gathering, adapter.interfaces, site.maker_defaults)
     if as_json:
         entries = (document(device, found.remarks(device)) for device in found.devices)

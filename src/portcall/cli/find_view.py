@@ -42,7 +42,7 @@ class Found:
     def __init__(
         self,
         gathering: Gathering,
-        own: Sequence[IPv4Interface],
+        own: Sequence[IPv4Interface] | None,
         maker_defaults: Sequence[AddressRange],
     ) -> None:
         self.devices = gathering.devices()

@@ -20,7 +20,7 @@ from portcall.cli.workplace import (
     capture_option,
     chosen_adapter,
     plan_if_sound,
-    recording,
+    record,
     this_site,
 )
 from portcall.core.conversation import Frame
@@ -70,7 +70,9 @@ def listen_command(
         if adapter_name or capture:
             raise BadInput("--from reads a file: without --adapter and --capture")
         count, span = _read(source, gathering)
-        return _tell(gathering, site, (), f"{count} frames over {span:.0f} s in {source}", as_json)
+        return _tell(
+            gathering, site, None, f"{count} frames over {span:.0f} s in {source}", as_json
+        )
     adapter = chosen_adapter(adapter_name)
     orders = replace(
         orders_for(adapter, site, gathering.plan, gathering.catalog),
@@ -78,8 +80,8 @@ def listen_command(
         ranges=(),
         listen=seconds,
     )
-    with recording(adapter, capture):
-        looked, interrupted = asyncio.run(look(adapter, orders, gathering))
+    record(adapter, capture)
+    looked, interrupted = asyncio.run(look(adapter, orders, gathering))
     for each in looked.not_run:
         raise NotPossibleHere(each.reason)
     heard = "until interrupted" if interrupted else f"for {seconds:g} s"
@@ -103,12 +105,13 @@ def _read(source: Path, gathering: Gathering) -> tuple[int, float]:
 def _tell(
     gathering: Gathering,
     site: Site,
-    own: Sequence[IPv4Interface],
+    own: Sequence[IPv4Interface] | None,
     heard: str,
     as_json: bool,
 ) -> int:
     found = Found(gathering, own, site.maker_defaults)
-    known = [*(each.network for each in own), *(subnet.network for subnet in site.subnets)]
+    here = [each.network for each in own or ()]
+    known = [*here, *(subnet.network for subnet in site.subnets)]
     subnets = spoken(found.devices, known)
     if as_json:
         entries = (document(device, found.remarks(device)) for device in found.devices)
@@ -122,7 +125,7 @@ def _tell(
         return YES if found.devices else NO
     if found.devices:
         print_table(found)
-        for line in _subnet_lines(subnets, [each.network for each in own]):
+        for line in _subnet_lines(subnets, here):
             console().print(line, soft_wrap=True)
     note(f"{len(found.devices) or 'no'} devices heard on {heard}; nothing was sent")
     return YES if found.devices else NO

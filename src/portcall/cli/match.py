@@ -23,8 +23,10 @@ from portcall.cli.say import json_option, print_json
 from portcall.cli.workplace import (
     adapter_option,
     adapters_now,
+    capture_option,
     chosen_adapter,
     parse_target,
+    record,
     this_site,
 )
 from portcall.core.adapter import Adapter
@@ -46,6 +48,7 @@ from portcall.site import journal
 @click.option("--no-probe", is_flag=True, help="Do not ask on the wire whether it is free.")
 @click.option("--dry-run", is_flag=True, help="Say what would be done, and do nothing.")
 @adapter_option
+@capture_option
 @json_option
 def match_command(
     target: str | None,
@@ -55,6 +58,7 @@ def match_command(
     no_probe: bool,
     dry_run: bool,
     adapter_name: str | None,
+    capture: str | None,
     as_json: bool,
 ) -> int:
     """Put this computer into the subnet of TARGET: a device's address, a subnet or a planned name.
@@ -69,6 +73,7 @@ def match_command(
         from portcall.cli.match_dhcp import match_by_dhcp
 
         adapter = chosen_adapter(adapter_name)
+        record(adapter, capture)
         return match_by_dhcp(adapter, replace, no_probe, dry_run, as_json)
     site = this_site()
     plan = site.plan()
@@ -78,6 +83,7 @@ def match_command(
         wanted = _by_hand(own, wanted)
         check_own(own, plan, site.subnets)
     adapter = chosen_adapter(adapter_name)
+    record(adapter, capture)
     there = _already(adapter, wanted, own)
     if there is not None and not (replace and len(adapter.addresses) > 1):
         return show(

@@ -11,9 +11,11 @@ from portcall.cli.say import json_option, milliseconds, print_json
 from portcall.cli.show import Columns, cell, console
 from portcall.cli.workplace import (
     adapter_option,
+    capture_option,
     chosen_adapter,
     parse_targets,
     plan_if_sound,
+    record,
     this_site,
 )
 from portcall.core.reach.ping import Replied, Unanswered
@@ -40,6 +42,7 @@ from portcall.host.jobs.ping import ping
     help="Seconds until an echo counts as lost.",
 )
 @adapter_option
+@capture_option
 @json_option
 def reach_command(
     targets: tuple[str, ...],
@@ -47,6 +50,7 @@ def reach_command(
     interval: float,
     wait: float,
     adapter_name: str | None,
+    capture: str | None,
     as_json: bool,
 ) -> int:
     """Ping each TARGET: an address, a range, a subnet or a planned name.
@@ -57,6 +61,7 @@ def reach_command(
     plan = plan_if_sound(site)
     spans = parse_targets(targets, plan)
     adapter = chosen_adapter(adapter_name)
+    record(adapter, capture)
     addresses = [address for span in spans for address in span]
     if not adapter.addresses:
         raise NotPossibleHere(

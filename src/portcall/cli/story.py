@@ -39,7 +39,7 @@ STORY = (
         "portcall find",
     ),
     Step(
-        "Two devices have addresses, three ask for one. Into the plant's subnet, then.",
+        "Eight devices have addresses, most of them not ours; four ask. Into the plant's subnet.",
         "portcall match dryer-plc",
     ),
     Step(
@@ -55,7 +55,7 @@ STORY = (
         "… and serve that one again.",
         "portcall assign fan-drive-2 --until-done --for 15",
     ),
-    Step("What is on the wire now?", "portcall find"),
+    Step("What is in the plant's subnet now?", "portcall find 10.61.20.0/24"),
     Step(
         "Is it the right one, everywhere? The weigh house gateway is still to be set by hand.",
         "portcall verify",

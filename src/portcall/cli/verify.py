@@ -18,7 +18,7 @@ from portcall.cli.workplace import (
     adapter_option,
     capture_option,
     chosen_adapter,
-    recording,
+    record,
     this_site,
 )
 from portcall.core.adapter import Adapter
@@ -53,8 +53,8 @@ def verify_command(adapter_name: str | None, capture: str | None, as_json: bool)
     if not plan.devices:
         raise BadInput("there is no plan to verify: no plan.csv in this folder or above it")
     adapter = chosen_adapter(adapter_name)
-    with recording(adapter, capture):
-        devices, reached, not_run = asyncio.run(_gather(adapter, site, plan))
+    record(adapter, capture)
+    devices, reached, not_run = asyncio.run(_gather(adapter, site, plan))
     judgements = judge(plan, devices, reached)
     others = unplanned(plan, devices)
     right = [j for j in judgements if j.verdict is Verdict.RIGHT]

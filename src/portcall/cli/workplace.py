@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from contextlib import closing, contextmanager
 from ipaddress import IPv4Address, IPv4Network
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
@@ -21,12 +22,14 @@ from portcall.core.address import (
     parse_range,
     parse_subnet,
 )
-from portcall.core.catalog import Catalog
 from portcall.core.plan import Plan, PlanError
 from portcall.core.trouble import BadInput
 from portcall.host.adapters import read_adapters
 from portcall.site.folder import Site, find_site
 from portcall.site.journal import open_matches
+
+if TYPE_CHECKING:
+    from portcall.core.catalog import Catalog
 
 adapter_option = click.option(
     "--adapter",
@@ -87,12 +90,14 @@ def parse_target(text: str, plan: Plan) -> IPv4Address | IPv4Network:
     return parse_subnet(text) if "/" in text else parse_address(text)
 
 
+def record(adapter: Adapter, capture: str | None) -> None:
+    """Until the command ends, write what passes the adapter to a file. Raises NotPossibleHere."""
+    if capture is not None:
+        click.get_current_context().with_resource(_recording(adapter, capture))
+
+
 @contextmanager
-def recording(adapter: Adapter, capture: str | None) -> Iterator[None]:
-    """While inside, what passes the adapter is written to the file. Raises NotPossibleHere."""
-    if capture is None:
-        yield
-        return
+def _recording(adapter: Adapter, capture: str) -> Iterator[None]:
     from portcall.host.recorder import Recorder
     from portcall.site.captures import CaptureFile
 

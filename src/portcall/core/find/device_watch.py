@@ -39,8 +39,8 @@ class DeviceChange:
 class DeviceWatch:
     """Compares each look with what is known from those before.
 
-    A device has vanished when it was not heard in the whole of a look, in which it was asked twice.
-    One that is only ever overheard is waited for longer: it asks, or announces itself, when it likes.
+    A device has vanished when it was not heard in the whole of a look, in which it was asked
+    twice. One that is only ever overheard is waited for longer: it speaks when it likes.
     """
 
     def __init__(self) -> None:

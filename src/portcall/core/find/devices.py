@@ -2,7 +2,8 @@
 
 Same MAC, same device. An address behind two MACs is a conflict to show, not to merge away. What
 was said of an address whose MAC nobody told belongs to the device with that address, when there is
-exactly one; where there are several, each of them is said to be possibly meant. Every value keeps its method; which of several is shown follows ``TRUST``.
+exactly one; where there are several, each of them is said to be possibly meant. Every value keeps
+its method; which of several is shown follows ``TRUST``.
 """
 
 from __future__ import annotations

@@ -14,14 +14,15 @@ from portcall.core.plan import Plan
 
 def remarks(
     device: Device,
-    own: Sequence[IPv4Interface],
+    own: Sequence[IPv4Interface] | None,
     plan: Plan,
     maker_defaults: Sequence[AddressRange] = (),
     present: Collection[Mac] = (),
 ) -> tuple[str, ...]:
     """One sentence each.
 
-    ``own`` are the addresses of the adapter it was found on, ``present`` all MACs found there.
+    ``own`` are the addresses of the adapter it was found on, or None when that is not here;
+    ``present`` are all MACs found there.
     """
     found: list[str] = []
     for protocol, times in device.asks:
@@ -34,10 +35,10 @@ def remarks(
             found.append(f"{address} is shared with {others}")
         if any(address in span for span in maker_defaults):
             found.append("maker's default address")
-        if not any(address in interface.network for interface in own):
+        if own is not None and not any(address in each.network for each in own):
             found.append(f"outside this adapter's subnets: portcall match {address}")
     found.extend(_manners(device))
-    found.extend(_mask(device, own))
+    found.extend(_mask(device, own or ()))
     found.extend(_unrecognised(device))
     if plan.devices:
         found.extend(_against_plan(device, plan, present))

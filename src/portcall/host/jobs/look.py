@@ -68,6 +68,9 @@ LISTEN_SECONDS = 4.0
 BETWEEN_BROADCASTS = 0.3
 """Seconds between two questions to everybody: never two crowds of answers at once."""
 
+_MARGIN = 0.98
+"""Of the pace: what the kernel sends by itself is counted only when it has left."""
+
 _RARELY = 100_000
 """Objects made between two looks of the garbage collector."""
 
@@ -127,7 +130,7 @@ class Look:
         self.identified: set[IPv4Address] = set()
         """Those that said by CIP what they are."""
         self.pace = orders.pace or DEFAULT_PACE
-        self.runner = Runner(Pacer(orders.pace) if orders.pace else None)
+        self.runner = Runner(Pacer(orders.pace * _MARGIN) if orders.pace else None)
         self.swept = asyncio.Event()
         self._seen = seen
         self._link: Link | None = None
