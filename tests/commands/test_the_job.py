@@ -122,7 +122,7 @@ def test_the_whole_job(plant):
     rows = {row["name"]: row for row in verified.json["rows"]}
     assert "serial 77B10921" in rows["fan-drive-1"]["identity"]
     assert rows["weigh-gateway"]["findings"] == ["it is at 203.0.113.40"]
-    assert names(verified.json["unplanned"], "mac") == [FAN_2_RIGHT]
+    assert FAN_2_RIGHT in names(verified.json["unplanned"], "mac")
 
     reached = plant.run("portcall reach dryer-plc 10.61.20.21-22 --count 2 --interval 0.2 --json")
     assert reached.code == 0
@@ -165,7 +165,7 @@ def test_ctrl_c_ends_assign_with_a_summary_and_130(plant):
     ended = plant.finish(started, signal.SIGINT)
     assert ended.code == 130
     assert ended.err.splitlines()[-1].startswith("still matched: usb0 10.61.20.200/24")
-    assert "interrupted" in ended.err.splitlines()
+    assert "devices on usb0 so far: interrupted" in ended.err
 
 
 def test_assign_on_a_terminal_draws_a_board_with_the_near_miss(tmp_path):

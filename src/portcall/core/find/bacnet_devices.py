@@ -3,17 +3,11 @@
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from ipaddress import IPv4Address
 
-from portcall.core.conversation import (
-    Actions,
-    Conversation,
-    Datagram,
-    Endpoint,
-    Report,
-    Send,
-)
+from portcall.core.conversation import Actions, Datagram, Endpoint, Report, Send
+from portcall.core.find.ask_all import AskAll
 from portcall.core.find.sighting import Codes, Field, Method, Sighting, words
 from portcall.core.printable import printable
 from portcall.core.wire import bacnet
@@ -21,7 +15,6 @@ from portcall.core.wire.bacnet import IAm, Property, PropertyText, ReadProperty,
 from portcall.core.wire.octets import Malformed
 
 ANSWER_WAIT = 1.0
-ASK_TIMES = 2
 _MOST_DEVICES = 2000
 
 FIELDS = {
@@ -40,30 +33,18 @@ def codes(announced: IAm) -> Codes:
     return Codes(Method.BACNET, announced.vendor)
 
 
-class BacnetDevices(Conversation[Datagram, Sighting]):
+class BacnetDevices(AskAll[Datagram]):
     """Asks the subnets' broadcast addresses twice; reads properties one at a time."""
 
     def __init__(self, broadcasts: Sequence[IPv4Address]) -> None:
+        super().__init__(ANSWER_WAIT)
         self._peers = tuple(Endpoint(address, bacnet.PORT) for address in broadcasts)
-        self._asks_left = ASK_TIMES
-        self._ask_at = 0.0
         self._known: dict[Endpoint, int] = {}
         self._open: dict[Endpoint, deque[Property]] = {}
 
-    def begin(self, now: float) -> Actions[Datagram, Sighting]:
-        """Ask who is there."""
-        yield from self.woke(now)
-
-    def woke(self, now: float) -> Actions[Datagram, Sighting]:
-        """Ask again, or end."""
-        if self._asks_left == 0:
-            self.over = True
-            self.wake_at = None
-            return
-        self._asks_left -= 1
-        self.wake_at = now + ANSWER_WAIT
-        for peer in self._peers:
-            yield Send(Datagram(peer, bacnet.encode(WhoIs())))
+    def question(self) -> Iterable[Datagram]:
+        """Who is there?"""
+        return [Datagram(peer, bacnet.encode(WhoIs())) for peer in self._peers]
 
     def heard(self, packet: Datagram, now: float) -> Actions[Datagram, Sighting]:
         """Note a device and read on."""

@@ -3,17 +3,11 @@ by its address, and over TCP."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from ipaddress import IPv4Address
 
-from portcall.core.conversation import (
-    Actions,
-    Conversation,
-    Datagram,
-    Endpoint,
-    Report,
-    Send,
-)
+from portcall.core.conversation import Actions, Datagram, Endpoint, Report
+from portcall.core.find.ask_all import AskAll
 from portcall.core.find.ask_each import Answer
 from portcall.core.find.dialogue import Exchange, Learnt, Script
 from portcall.core.find.sighting import Codes, Field, Method, Said, Sighting, words
@@ -21,10 +15,9 @@ from portcall.core.printable import decoded
 from portcall.core.wire import cip
 from portcall.core.wire.octets import Malformed
 
-ANSWER_WAIT = 1.5
+ANSWER_WAIT = 1.0
 """Seconds. Volume 2 §2-4.2.2: a device may delay its answer to a broadcast, to spread them."""
 
-ASK_TIMES = 2
 _MOST_DEVICES = 20_000
 
 
@@ -44,38 +37,24 @@ def codes(identity: cip.Identity) -> Codes:
     return Codes(Method.CIP, identity.vendor, identity.product_code)
 
 
-class IdentityByBroadcast(Conversation[Datagram, Sighting]):
-    """Asks at broadcast addresses, twice; reports each device that answers once."""
+class IdentityByBroadcast(AskAll[Datagram]):
+    """Asks at broadcast addresses; reports each device that answers once."""
 
     def __init__(self, addresses: Sequence[IPv4Address]) -> None:
+        super().__init__(ANSWER_WAIT)
         self._peers = tuple(Endpoint(address, cip.PORT) for address in addresses)
-        self._asks_left = ASK_TIMES
         self._seen: set[IPv4Address] = set()
         self.refusal: str | None = None
         """Why a question could not leave this computer, in the words that came."""
+
+    def question(self) -> Iterable[Datagram]:
+        """Who are you?"""
+        return [Datagram(peer, cip.list_identity()) for peer in self._peers]
 
     def unsent(self, packet: Datagram, reason: str, now: float) -> Actions[Datagram, Sighting]:
         """Remember why."""
         self.refusal = reason
         yield from ()
-
-    def begin(self, now: float) -> Actions[Datagram, Sighting]:
-        """Ask."""
-        yield from self._ask(now)
-
-    def woke(self, now: float) -> Actions[Datagram, Sighting]:
-        """Ask again, or end."""
-        if self._asks_left:
-            yield from self._ask(now)
-        else:
-            self.over = True
-            self.wake_at = None
-
-    def _ask(self, now: float) -> Actions[Datagram, Sighting]:
-        self._asks_left -= 1
-        self.wake_at = now + ANSWER_WAIT / (2 if self._asks_left else 1)
-        for peer in self._peers:
-            yield Send(Datagram(peer, cip.list_identity()))
 
     def heard(self, packet: Datagram, now: float) -> Actions[Datagram, Sighting]:
         """Read an answer; what cannot be read is not from a device of this protocol."""

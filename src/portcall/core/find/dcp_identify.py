@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from portcall.core.address import UNSPECIFIED, Mac
-from portcall.core.conversation import Actions, Conversation, Frame, Report, Send
+from portcall.core.conversation import Actions, Frame, Report
+from portcall.core.find.ask_all import AskAll
 from portcall.core.find.sighting import Codes, Field, Method, Sighting, words
 from portcall.core.printable import decoded
 from portcall.core.wire import dcp
@@ -15,7 +18,6 @@ SPREAD = 1.0
 ANSWER_WAIT = SPREAD + 0.4
 """IEC 61158-6-10: the spread, and 400 ms for the answer itself."""
 
-ASK_TIMES = 2
 _MOST_STATIONS = 10_000
 
 
@@ -36,29 +38,19 @@ def sighting(mac: Mac, said: dcp.Station, now: float) -> Sighting:
     return Sighting(now, Method.DCP, mac, address, values, codes=codes)
 
 
-class DcpIdentify(Conversation[Frame, Sighting]):
+class DcpIdentify(AskAll[Frame]):
     """Asks all stations twice; reports each once."""
 
     def __init__(self, own_mac: Mac, xid: int) -> None:
+        super().__init__(ANSWER_WAIT)
         self._own_mac = own_mac
         self._xid = xid
-        self._asks_left = ASK_TIMES
         self._seen: set[Mac] = set()
 
-    def begin(self, now: float) -> Actions[Frame, Sighting]:
-        """Ask."""
-        yield from self.woke(now)
-
-    def woke(self, now: float) -> Actions[Frame, Sighting]:
-        """Ask again, or end."""
-        if self._asks_left == 0:
-            self.over = True
-            self.wake_at = None
-            return
-        self._asks_left -= 1
-        self.wake_at = now + ANSWER_WAIT
+    def question(self) -> Iterable[Frame]:
+        """Identify, all of you."""
         delay = round(SPREAD / dcp.DELAY_STEP)
-        yield Send(Frame(dcp.identify_all(self._own_mac, self._xid, delay)))
+        return (Frame(dcp.identify_all(self._own_mac, self._xid, delay)),)
 
     def heard(self, packet: Frame, now: float) -> Actions[Frame, Sighting]:
         """Take answers to our question."""

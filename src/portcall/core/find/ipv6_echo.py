@@ -2,45 +2,36 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from ipaddress import IPv6Address
 
 from portcall.core.address import Mac
-from portcall.core.conversation import Actions, Conversation, Frame, Report, Send
+from portcall.core.conversation import Actions, Frame, Report, Send
+from portcall.core.find.ask_all import AskAll
 from portcall.core.find.sighting import Method, Sighting
 from portcall.core.wire import ipv6
 from portcall.core.wire.octets import Malformed
 
 ANSWER_WAIT = 1.0
-ASK_TIMES = 2
 _MOST_NODES = 10_000
 
 
-class Ipv6Echo(Conversation[Frame, Sighting]):
+class Ipv6Echo(AskAll[Frame]):
     """Asks twice, from the address that the adapter's own MAC gives it; reports each node once.
 
     A node that answers asks for our MAC first; it is told, whether or not this computer uses IPv6.
     """
 
     def __init__(self, own_mac: Mac, identifier: int) -> None:
+        super().__init__(ANSWER_WAIT)
         self._own_mac = own_mac
         self._own = ipv6.link_local(own_mac)
         self._identifier = identifier
-        self._asks_left = ASK_TIMES
         self._seen: set[tuple[Mac, IPv6Address]] = set()
 
-    def begin(self, now: float) -> Actions[Frame, Sighting]:
-        """Ask."""
-        yield from self.woke(now)
-
-    def woke(self, now: float) -> Actions[Frame, Sighting]:
-        """Ask again, or end."""
-        if self._asks_left == 0:
-            self.over = True
-            self.wake_at = None
-            return
-        self._asks_left -= 1
-        self.wake_at = now + ANSWER_WAIT
-        yield Send(Frame(ipv6.echo_to_all(self._own_mac, self._identifier)))
+    def question(self) -> Iterable[Frame]:
+        """An echo to all nodes."""
+        return (Frame(ipv6.echo_to_all(self._own_mac, self._identifier)),)
 
     def heard(self, packet: Frame, now: float) -> Actions[Frame, Sighting]:
         """Take echoes, and let those find us who want to send one."""

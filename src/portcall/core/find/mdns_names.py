@@ -2,23 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from ipaddress import IPv4Address
 
-from portcall.core.conversation import (
-    Actions,
-    Conversation,
-    Datagram,
-    Endpoint,
-    Report,
-    Send,
-)
+from portcall.core.conversation import Actions, Datagram, Endpoint, Report
+from portcall.core.find.ask_all import AskAll
 from portcall.core.find.sighting import Field, Method, Said, Sighting, words
 from portcall.core.printable import printable
 from portcall.core.wire import dns
 from portcall.core.wire.octets import Malformed
 
 ANSWER_WAIT = 1.0
-ASK_TIMES = 2
 _MOST_KINDS = 20
 _MOST_ANSWERS = 5000
 _MOST_PER_DEVICE = 50
@@ -40,28 +34,18 @@ def said(answer: dns.Answer, sender: IPv4Address) -> tuple[Said, ...]:
     )
 
 
-class MdnsNames(Conversation[Datagram, Sighting]):
+class MdnsNames(AskAll[Datagram]):
     """Asks for all kinds of service, then for who offers those that were named."""
 
     def __init__(self) -> None:
-        self._asks_left = ASK_TIMES
+        super().__init__(ANSWER_WAIT)
         self._kinds: dict[str, None] = {}
         self._answers: dict[IPv4Address, int] = {}
 
-    def begin(self, now: float) -> Actions[Datagram, Sighting]:
-        """Ask for the kinds of service."""
-        yield from self.woke(now)
-
-    def woke(self, now: float) -> Actions[Datagram, Sighting]:
-        """Ask for the services themselves, or end."""
-        if self._asks_left == 0:
-            self.over = True
-            self.wake_at = None
-            return
-        self._asks_left -= 1
-        self.wake_at = now + ANSWER_WAIT
+    def question(self) -> Iterable[Datagram]:
+        """The kinds of service, and those that were named."""
         query = dns.query((dns.ALL_SERVICES, *self._kinds))
-        yield Send(Datagram(Endpoint(dns.GROUP, dns.PORT), query))
+        return (Datagram(Endpoint(dns.GROUP, dns.PORT), query),)
 
     def heard(self, packet: Datagram, now: float) -> Actions[Datagram, Sighting]:
         """Read an answer; kinds of service are asked for in the next round."""

@@ -80,7 +80,7 @@ async def ask_everybody(look: Look, vantage: Vantage, cip_done: asyncio.Event) -
                 look.cannot(method, str(trouble))
                 continue
             stack.callback(look.runner.drop, medium)
-            ends.append(look.runner.start(conversation, medium, look.report))
+            ends.append(look.runner.start(conversation, medium, look.report_datagram))
             if method is Method.CIP:
                 over = ends[-1]
                 cip_over = asyncio.ensure_future(over.wait())
@@ -90,7 +90,7 @@ async def ask_everybody(look: Look, vantage: Vantage, cip_done: asyncio.Event) -
             await end.wait()
     cip_done.set()
     if ask.refusal is not None:
-        look.cannot(Method.CIP, f"{ask.refusal}: the question did not leave")
+        look.cannot(Method.CIP, f"{ask.refusal}: a question did not leave")
 
 
 def _bacnet_port(vantage: Vantage) -> Datagrams:
@@ -104,15 +104,15 @@ async def ask_devices(
 ) -> None:
     """Ask each device of this vantage's subnet, and those that appear meanwhile after them."""
     assert vantage.interface is not None
-    network, done = vantage.interface.network, set(look.orders.known)
-    done.add(vantage.interface.ip)
+    network = vantage.interface.network
+    look.asked.add(vantage.interface.ip)
     while True:
-        new = [a for a in look.addresses if a in network and a not in done]
-        if not new and everybody.done():
-            return
+        new = [a for a in look.addresses if a in network and a not in look.asked]
         if new:
+            look.asked.update(new)
             await _ask_these(look, vantage, new, cip_done)
-            done.update(new)
+        elif everybody.done():
+            return
         else:
             await asyncio.wait((everybody,))
 
@@ -159,7 +159,7 @@ async def _by_datagram(
     with ExitStack() as stack:
         medium = stack.enter_context(closing(Datagrams.at(vantage)))
         stack.callback(look.runner.drop, medium)
-        await look.runner.run(asking, medium, look.report)
+        await look.runner.run(asking, medium, look.report_datagram)
     if asking.refusal is not None:
         look.cannot(question.method, f"{asking.refusal}: a question did not leave")
 

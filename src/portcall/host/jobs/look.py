@@ -129,6 +129,8 @@ class Look:
         """Every device's address seen so far that may be asked."""
         self.identified: set[IPv4Address] = set()
         """Those that said by CIP what they are."""
+        self.asked: set[IPv4Address] = set(orders.known)
+        """Those that are being asked what they are, or need not be."""
         self.pace = orders.pace or DEFAULT_PACE
         self.runner = Runner(Pacer(orders.pace * _MARGIN) if orders.pace else None)
         self.swept = asyncio.Event()
@@ -140,6 +142,7 @@ class Look:
         self._asks_devices = any(method in orders.methods for method in ASKING_EACH)
         self._broadcasting = asyncio.Lock()
         self._arrived: list[IPv4Address] = []
+        self._came_through: set[IPv4Address] = set()
 
     async def run(self) -> None:
         """Look, to the end. When it is cancelled, sockets are closed and legs taken down."""
@@ -150,8 +153,8 @@ class Look:
                 async with asyncio.TaskGroup() as self._tasks:
                     self._start_on_link(self._tasks)
                     self._start_asking(self._tasks)
-            except* NotPossibleHere as group:
-                raise group.exceptions[0] from None
+            except ExceptionGroup as group:
+                raise _first_of(group) from None
         self._judge_answers()
 
     def report(self, seen: Sighting) -> None:
@@ -166,6 +169,12 @@ class Look:
         if not within or any(address in span for span in within):
             self.addresses[address] = None
             self._consider(address)
+
+    def report_datagram(self, seen: Sighting) -> None:
+        """Take a sighting that came by UDP: what a firewall lets in."""
+        if seen.address is not None:
+            self._came_through.add(seen.address)
+        self.report(seen)
 
     def cannot(self, method: Method, reason: str) -> None:
         """Note a method that could not run, once for each reason."""
@@ -323,7 +332,7 @@ class Look:
         dropped = [
             str(a)
             for a in dict.fromkeys(self._arrived)
-            if self.adapter.on_subnet_of(a) is not None and a not in self.identified
+            if self.adapter.on_subnet_of(a) is not None and a not in self._came_through
         ]
         if dropped:
             others = f" and {len(dropped) - 5} more" if len(dropped) > 5 else ""
@@ -343,3 +352,10 @@ def _rare_collections() -> Iterator[None]:
         yield
     finally:
         gc.set_threshold(*usual)
+
+
+def _first_of(group: BaseException) -> BaseException:
+    """The first real exception in a group of groups."""
+    while isinstance(group, BaseExceptionGroup):
+        group = group.exceptions[0]
+    return group
