@@ -1,4 +1,4 @@
-"""The built program's find, listen, watch and catalogue, on the practice plant and real services."""
+"""The built find, listen, watch and catalogue, on the practice plant and real services."""
 
 import json
 import signal

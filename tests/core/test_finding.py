@@ -1,6 +1,6 @@
 """Ways of finding, the watch, the catalogue, driven with packets and made-up times."""
 
-from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network, IPv6Address
 
 import messages
 import pytest
@@ -459,5 +459,8 @@ def test_a_mask_that_differs_and_a_device_without_name_are_remarked():
     assert remarks(device, own, Gathering().plan) == (
         "its mask is 255.255.0.0, this computer's there is 255.255.255.0",
     )
+    only = IPv6Address("fe80::1")
+    (device,) = gathered(Sighting(0, Method.IPV6, THEIRS, ipv6=only))
+    assert remarks(device, own, Gathering().plan) == ("has only an IPv6 address of this link",)
     (device,) = gathered(Sighting(0, Method.DCP, THEIRS, None, said[1:]))
     assert remarks(device, own, Gathering().plan) == ("has no address",)

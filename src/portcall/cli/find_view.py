@@ -10,7 +10,7 @@ from ipaddress import IPv4Interface
 import click
 from rich.text import Text
 
-from portcall.cli.show import Columns, cell, print_rows
+from portcall.cli.show import NOTE_INDENT, Columns, cell, console, print_rows
 from portcall.core.address import AddressRange
 from portcall.core.find.devices import Device, Gathering
 from portcall.core.find.remarks import remarks
@@ -62,9 +62,13 @@ def print_table(found: Found) -> None:
 
 
 def _joined(lines: Sequence[str]) -> Sequence[str]:
-    """All remarks in one line, a command to copy at its end."""
-    ordered = sorted(lines, key=lambda line: "portcall " in line)
-    return ("; ".join(ordered),) if ordered else ()
+    """All remarks in one line where they fit, else what is to be copied in a line of its own."""
+    commands = [line for line in lines if "portcall " in line]
+    ordered = [line for line in lines if line not in commands] + commands
+    whole = "; ".join(ordered)
+    if not ordered or len(whole) <= console().width - NOTE_INDENT:
+        return (whole,) if ordered else ()
+    return ("; ".join(line for line in ordered if line not in commands), *commands)
 
 
 def _layout() -> Columns:

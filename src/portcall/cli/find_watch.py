@@ -30,9 +30,6 @@ _REFRESH = 0.5
 _PAUSE = 1.0
 """Seconds between two looks: watching is not an excuse to load the wire without end."""
 
-_LISTEN_AGAIN = 2.0
-"""Seconds to listen at least in all looks after the first."""
-
 _FRESH = 6.0
 _RECENT_SHOWN = 6
 _STYLES = {
@@ -98,7 +95,7 @@ class _Watching:
         try:
             while not stopped.is_set():
                 await self._look(orders, stopped)
-                orders = replace(orders, known=self._asked_already(), listen=_LISTEN_AGAIN)
+                orders = replace(orders, known=self._asked_already())
                 with suppress(TimeoutError):
                     await asyncio.wait_for(stopped.wait(), _PAUSE)
         finally:
@@ -176,7 +173,7 @@ class _Watching:
         for device in self._gathering.devices():
             gone = self._watch.is_gone(device)
             age = now - device.heard
-            style = "red strike" if gone else "bold"
+            style = "red" if gone else "bold"
             heard = f"{'vanished, ' if gone else ''}{_ago(age)}"
             shown.add_row(
                 cell(addresses(device), style),

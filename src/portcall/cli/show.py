@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from typing import TypeVar
 
 from rich.console import Console, ConsoleOptions, RenderResult
@@ -38,6 +38,11 @@ class Columns(Table):
             # Rich narrows the columns that may wrap; the cells themselves never do.
             self.add_column(header.upper(), no_wrap=header != shrinks, overflow="ellipsis")
 
+    def leave_out(self, headers: Iterable[str]) -> None:
+        """Do without these columns, as far as the table can: nothing is known in any row."""
+        unneeded = set(headers).intersection(self._drops)
+        self.columns = [column for column in self.columns if column.header not in unneeded]
+
     def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
         """Drop what there is no room for, then draw."""
         everything = self.columns
@@ -49,6 +54,11 @@ class Columns(Table):
         yield from super().__rich_console__(console, options)
         self.columns = everything
 
+
+NOTHING = "–"
+"""What a cell shows of which nothing is known."""
+
+NOTE_INDENT = 4
 
 _PAGE = 500
 """Rows laid out at a time: laid out at once, a list of 65,534 would take a gigabyte."""
@@ -62,19 +72,35 @@ def print_rows(
 ) -> None:
     """Print a table with each row's notes below it; lines to copy from them stay unbroken."""
     out = console()
-    widths: list[int] = []
-    if len(rows) > _PAGE:
-        lengths = ([each.cell_len for each in cells_of(row)] for row in rows)
-        widths = [max(column) for column in zip(*lengths, strict=True)]
+    widths, told = _measure(cells_of(row) for row in rows)
     for start in range(0, max(len(rows), 1), _PAGE):
         page = rows[start : start + _PAGE]
         shown = layout()
         shown.show_header = start == 0
         for column, width in zip(shown.columns, widths, strict=False):
-            column.min_width = max(width, len(str(column.header)))
+            if len(rows) > _PAGE:
+                column.min_width = max(width, len(str(column.header)))
         for row in page:
             shown.add_row(*cells_of(row))
+        shown.leave_out(
+            str(column.header)
+            for column, says in zip(shown.columns, told, strict=False)
+            if not says
+        )
         _print_page(out, shown, [notes_of(row) for row in page])
+
+
+def _measure(rows: Iterable[Sequence[Text]]) -> tuple[list[int], list[bool]]:
+    """The width of each column, and whether any of its cells says something."""
+    widths: list[int] = []
+    told: list[bool] = []
+    for cells in rows:
+        widths = widths or [0] * len(cells)
+        told = told or [False] * len(cells)
+        for n, each in enumerate(cells):
+            widths[n] = max(widths[n], each.cell_len)
+            told[n] = told[n] or each.plain != NOTHING
+    return widths, told
 
 
 def _print_page(out: Console, shown: Columns, notes: Sequence[Sequence[str]]) -> None:
@@ -85,10 +111,10 @@ def _print_page(out: Console, shown: Columns, notes: Sequence[Sequence[str]]) ->
         for sentence in sentences:
             has_command = "portcall " in sentence
             text = Text(sentence, style="yellow")
-            out.print(Padding(text, (0, 0, 0, 4), expand=False), soft_wrap=has_command)
+            out.print(Padding(text, (0, 0, 0, NOTE_INDENT), expand=False), soft_wrap=has_command)
 
 
 def cell(value: object | None, style: str = "") -> Text:
     """A cell; what is not known is a dash."""
     known = value not in (None, "")
-    return Text(str(value) if known else "–", style if known else "dim", no_wrap=True)
+    return Text(str(value) if known else NOTHING, style if known else "dim", no_wrap=True)

@@ -29,6 +29,8 @@ def remarks(
         if not device.addresses:
             often = "once" if times == 1 else f"{times} times"
             found.append(f"has no address, asked for one by {protocol} {often}")
+    if device.ipv6 and not device.addresses and not device.asks:
+        found.append("has only an IPv6 address of this link")
     for address in device.addresses:
         if device.rivals:
             others = ", ".join(str(mac) for mac in device.rivals)
