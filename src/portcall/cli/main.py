@@ -32,7 +32,7 @@ COMMANDS = {
     "verify": "Hold the plan against what is really on the wire.",
     "restore": "Put this computer's adapters back as they were.",
     "plant": "The practice plant: simulated devices to try all this on.",
-    "demo": "The whole job on the practice plant, in forty seconds.",
+    "demo": "The whole job on the practice plant, in under a minute.",
 }
 
 _REMIND_AFTER = {"adapters", "match", "find", "assign", "reach", "verify"}

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Sequence
+from dataclasses import replace
 from ipaddress import IPv4Address
 
 import click
@@ -101,6 +102,8 @@ async def _gather(
     catalog = read_catalogs(site.folder)
     gathering = gathering_for(site, plan, catalog)
     orders = orders_for(adapter, site, plan, catalog, methods=QUICK_METHODS)
+    # What is elsewhere is named by its MAC; who it is matters once it is where it belongs.
+    orders = replace(orders, borrows=False)
     looked, interrupted = await look(adapter, orders, gathering)
     if interrupted:
         raise KeyboardInterrupt

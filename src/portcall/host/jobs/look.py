@@ -94,7 +94,8 @@ class Orders:
 
     ``subnets`` give the masks of foreign subnets; ``spared`` are addresses never borrowed;
     ``known`` are devices' addresses that need not be asked again what they are; ``within``, when
-    there are any, are the only addresses that are asked.
+    there are any, are the only addresses that are asked; without ``borrows``, devices in foreign
+    subnets are not asked.
     """
 
     ranges: Sequence[AddressRange] = ()
@@ -108,6 +109,7 @@ class Orders:
     spared: Collection[IPv4Address] = ()
     known: Collection[IPv4Address] = ()
     within: Sequence[AddressRange] = ()
+    borrows: bool = True
 
 
 class Look:
@@ -272,7 +274,7 @@ class Look:
 
     def _consider(self, address: IPv4Address) -> None:
         """Borrow an address in the subnet of a device that is in none of ours."""
-        if self._link is None or self._tasks is None:
+        if self._link is None or self._tasks is None or not self.orders.borrows:
             return
         if any(address in network for network in self._networks) or address in self.orders.known:
             return
