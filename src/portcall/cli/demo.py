@@ -15,7 +15,7 @@ from portcall.site.journal import STATE_VARIABLE
 def demo_command() -> int:
     """The whole job on the practice plant, narrated: each command line, and its real output.
 
-    Takes about forty seconds, asks nothing, touches nothing of this computer's network.
+    Takes under a minute, asks nothing, touches nothing of this computer's network.
     """
     story = (sys.executable, "-m", "portcall.cli.story")
     return run_in_plant(shipped_scenario(), Guest(story, STATE_VARIABLE, in_site=True))

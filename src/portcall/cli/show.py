@@ -34,14 +34,20 @@ class Columns(Table):
     def __init__(self, *headers: str, drops: Sequence[str] = (), shrinks: str = "") -> None:
         super().__init__(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold")
         self._drops = [header.upper() for header in drops]
+        self._made_of = (headers, tuple(drops), shrinks)
         for header in headers:
             # Rich narrows the columns that may wrap; the cells themselves never do.
             self.add_column(header.upper(), no_wrap=header != shrinks, overflow="ellipsis")
 
-    def leave_out(self, headers: Iterable[str]) -> None:
-        """Do without these columns, as far as the table can: nothing is known in any row."""
-        unneeded = set(headers).intersection(self._drops)
-        self.columns = [column for column in self.columns if column.header not in unneeded]
+    def with_only(self, told: Sequence[bool]) -> tuple[Columns, list[int]]:
+        """A table without the columns that could be dropped and say nothing; and which are left."""
+        headers, drops, shrinks = self._made_of
+        left = [
+            n
+            for n, header in enumerate(headers)
+            if header not in drops or n >= len(told) or told[n]
+        ]
+        return Columns(*(headers[n] for n in left), drops=drops, shrinks=shrinks), left
 
     def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
         """Drop what there is no room for, then draw."""
@@ -75,18 +81,14 @@ def print_rows(
     widths, told = _measure(cells_of(row) for row in rows)
     for start in range(0, max(len(rows), 1), _PAGE):
         page = rows[start : start + _PAGE]
-        shown = layout()
+        shown, left = layout().with_only(told)
         shown.show_header = start == 0
-        for column, width in zip(shown.columns, widths, strict=False):
+        for column, n in zip(shown.columns, left, strict=True):
             if len(rows) > _PAGE:
-                column.min_width = max(width, len(str(column.header)))
+                column.min_width = max(widths[n], len(str(column.header)))
         for row in page:
-            shown.add_row(*cells_of(row))
-        shown.leave_out(
-            str(column.header)
-            for column, says in zip(shown.columns, told, strict=False)
-            if not says
-        )
+            cells = cells_of(row)
+            shown.add_row(*(cells[n] for n in left))
         _print_page(out, shown, [notes_of(row) for row in page])
 
 

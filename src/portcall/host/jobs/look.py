@@ -75,6 +75,7 @@ _RARELY = 100_000
 """Objects made between two looks of the garbage collector."""
 
 _MOST_BORROWED = 4
+_MOST_UNSEEN = 1024
 _CANDIDATES_AT_ONCE = 2
 _CANDIDATE_BATCHES = 3
 _IDENTIFIER = 0x5043
@@ -154,6 +155,7 @@ class Look:
             try:
                 async with asyncio.TaskGroup() as self._tasks:
                     self._start_on_link(self._tasks)
+                    self._take_at_their_word()
                     self._start_asking(self._tasks)
             except ExceptionGroup as group:
                 raise _first_of(group) from None
@@ -239,6 +241,14 @@ class Look:
                 f"{self.adapter.name} has no address and no range was named; "
                 "type one: portcall find 10.61.20.0/24",
             )
+
+    def _take_at_their_word(self) -> None:
+        """Where no sweep tells who is there, addresses that were named are asked unseen."""
+        sweeps = self._link is not None and Method.ARP in self.orders.methods
+        if not sweeps and sum(len(span) for span in self.orders.within) <= _MOST_UNSEEN:
+            for address in (address for span in self.orders.within for address in span):
+                self.addresses[address] = None
+                self._consider(address)
 
     def _await(
         self,

@@ -155,6 +155,9 @@ def test_one_method_alone_and_what_cannot_run_is_named(looked):
     plant = looked[3]
     only = plant.run("portcall find --method dcp --json")
     assert list(by_mac(only.json["devices"])) == ["02-77-B1-90-00-3D"]
+    # An address that was named is asked also where nothing looks for who is there.
+    (probe,) = plant.run("portcall find 203.0.113.42 --method modbus --json").json["devices"]
+    assert (probe["product"], probe["mac"]) == ("Reed 3 moisture probe", None)
     csv = plant.run("portcall find --method dcp --csv").out.splitlines()
     assert csv[0].startswith("address,mac,name,maker,product")
     assert csv[1].split(",")[1:5] == ["02-77-B1-90-00-3D", "", "Whimbrel Drives", "Islet 16"]
