@@ -34,7 +34,7 @@ def print_json_list(head: dict[str, Any], key: str, entries: Iterable[Any], tail
         click.echo(("" if first else ",") + f"\n    {text}", nl=False)
         first = False
     click.echo("]," if first else "\n  ],")
-    lines = json.dumps(tail, indent=2, ensure_ascii=False).splitlines()
+    lines = json.dumps(tail, indent=2, ensure_ascii=False).split("\n")
     click.echo("\n".join(lines[1:]))
 
 

@@ -1,0 +1,202 @@
+"""Opening doors, sharing a pace with the kernel, and recording: real sockets on loopback."""
+
+import asyncio
+import os
+import socket
+import ssl
+import threading
+import time
+from importlib.resources import as_file, files
+from ipaddress import IPv4Address, IPv4Interface
+
+import pytest
+
+from portcall.core.conversation import Datagram, Endpoint
+from portcall.core.find import cip_identity, web_page
+from portcall.core.find.ask_each import AskEach
+from portcall.core.find.cip_identity import IdentityByAddress
+from portcall.core.find.sighting import Field, Method
+from portcall.core.pacer import Pacer
+from portcall.core.trouble import NotPossibleHere
+from portcall.core.wire import cip, pcapng
+from portcall.host.datagrams import Datagrams
+from portcall.host.filters import NO_TCP
+from portcall.host.jobs.converse import Door, Outcome, converse
+from portcall.host.link import Link
+from portcall.host.meter import Meter
+from portcall.host.recorder import Recorder
+from portcall.host.runner import Runner
+from portcall.host.vantage import Vantage
+from portcall.site.captures import CaptureFile, read_capture
+
+HERE = IPv4Address("127.0.0.1")
+LOOPBACK = Vantage("lo", IPv4Interface("127.0.0.1/8"))
+IDENTITY = cip.encode_identity(
+    cip.Identity(HERE, 44818, 64101, 0x0E, 40, 20, 13, 0, 7, b"Skerry 40", 3), bytes(8)
+)
+raw = pytest.mark.skipif(os.geteuid() != 0, reason="raw Ethernet needs root")
+
+
+def served(talk, secure=None):
+    """A TCP port on loopback; ``talk`` is given one connection, and how it ended is noted."""
+    listening = socket.create_server(("127.0.0.1", 0))
+    ends = []
+
+    def serve():
+        connection, _ = listening.accept()
+        with listening:
+            try:
+                if secure is not None:
+                    connection = secure.wrap_socket(connection, server_side=True)
+                talk(connection)
+                ends.append(connection.recv(1000))
+            except OSError as error:
+                ends.append(error)
+            finally:
+                connection.close()
+
+    thread = threading.Thread(target=serve, daemon=True)
+    thread.start()
+    return listening.getsockname()[1], thread, ends
+
+
+def ask(port, script, secure=False, method=Method.CIP):
+    seen = []
+    door = Door(HERE, port, method, (script,), secure)
+    outcome = asyncio.run(converse(Runner(), LOOPBACK, door, seen.append))
+    return outcome, {each.field: each.value for one in seen for each in one.said}
+
+
+def test_a_door_that_is_open_is_asked_and_closed_properly():
+    def talk(connection):
+        connection.recv(1000)
+        # More than was asked for: what stays unread must not make the end a reset.
+        connection.sendall(IDENTITY + b"x" * 5000)
+
+    port, thread, ends = served(talk)
+    outcome, said = ask(port, cip_identity.script)
+    thread.join(5)
+    assert outcome is Outcome.OPEN
+    assert said[Field.PRODUCT] == "Skerry 40"
+    assert ends == [b""]
+
+
+def test_a_door_that_is_closed_and_one_that_stays_silent():
+    with socket.create_server(("127.0.0.1", 0)) as free:
+        closed = free.getsockname()[1]
+    assert ask(closed, cip_identity.script)[0] is Outcome.REFUSED
+    # A full backlog drops further SYNs, as a filter does.
+    with socket.socket() as full, socket.socket() as one, socket.socket() as two:
+        full.bind(("127.0.0.1", 0))
+        full.listen(0)
+        for each in (one, two):
+            each.setblocking(False)
+            each.connect_ex(full.getsockname())
+        began = time.monotonic()
+        assert ask(full.getsockname()[1], cip_identity.script)[0] is Outcome.SILENT
+        assert time.monotonic() - began < 2
+
+
+def test_a_page_behind_tls_with_a_certificate_of_its_own():
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    with as_file(files("portcall.plant") / "scenarios" / "device.pem") as path:
+        context.load_cert_chain(path)
+
+    def talk(connection):
+        connection.recv(1000)
+        connection.sendall(b"HTTP/1.0 200 OK\r\n\r\n<title>Reach 8</title>")
+        connection.close()
+
+    port, _, _ = served(talk, context)
+
+    def script():
+        return web_page.script(HERE, port, True)
+
+    outcome, said = ask(port, script, secure=True, method=Method.WEB)
+    assert outcome is Outcome.OPEN
+    assert said[Field.DESCRIPTION] == 'https page "Reach 8"'
+    # What speaks no TLS is an open door all the same.
+    port, _, _ = served(lambda connection: connection.sendall(b"220 ready\r\n"))
+    assert ask(port, script, secure=True) == (Outcome.OPEN, {})
+
+
+def test_turns_and_packets_leave_at_one_pace():
+    async def go():
+        runner = Runner(Pacer(100, burst=1))
+        heard = []
+        with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as device:
+            device.bind(("127.0.0.1", 0))
+            medium = Datagrams.at(LOOPBACK)
+            question = IdentityByAddress()
+            question.port = device.getsockname()[1]
+            began = time.monotonic()
+            asking = AskEach(question, [HERE])
+            end = runner.start(asking, medium, heard.append)
+            for _ in range(20):
+                await runner.turn()
+            took = time.monotonic() - began
+            _, who = device.recvfrom(1000)
+            device.sendto(IDENTITY, who)
+            async with asyncio.timeout(5):
+                await end.wait()
+            runner.drop(medium)
+            medium.close()
+        return took, heard
+
+    took, heard = asyncio.run(go())
+    assert took >= 0.19
+    assert [seen.address for seen in heard] == [HERE]
+
+
+@raw
+def test_what_others_send_is_charged_to_the_pace():
+    async def go(others):
+        runner = Runner(Pacer(100, burst=1))
+        meter = Meter("lo")
+        runner.heed(meter)
+        with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as other:
+            began = time.monotonic()
+            for _ in range(10):
+                await runner.turn()
+                for _ in range(others):
+                    other.sendto(b"x", ("127.0.0.1", 9))
+            took = time.monotonic() - began
+        meter.close()
+        return took
+
+    # Each turn's worth, and twice as many that the runner did not send: a third of the pace.
+    assert asyncio.run(go(others=2)) > 1.5 * asyncio.run(go(others=0))
+
+
+@raw
+def test_a_link_without_tcp_and_a_recorder_with_everything(tmp_path):
+    link = Link("lo", NO_TCP)
+    path = tmp_path / "all.pcapng"
+    with CaptureFile(path, "lo") as file:
+        recorder = Recorder("lo", file.write)
+        medium = Datagrams("lo")
+        medium.send(Datagram(Endpoint(HERE, 9), b"a datagram"))
+        with socket.socket() as stream:
+            stream.connect_ex(("127.0.0.1", 9))
+        time.sleep(0.3)
+        recorder.close()
+        medium.close()
+    recorded = [captured.data for captured in read_capture(path)]
+    received = [frame.data for frame, _ in link.receive()]
+    link.close()
+
+    def protocols(frames):
+        return {data[23] for data in frames if data[12:14] == b"\x08\x00"}
+
+    assert {socket.IPPROTO_TCP, socket.IPPROTO_UDP} <= protocols(recorded)
+    assert any(b"a datagram" in data for data in received)
+    assert socket.IPPROTO_TCP not in protocols(received)
+    with open(path, "rb") as again:
+        assert all(c.at is not None for c in pcapng.frames(again.read))
+
+
+def test_a_capture_that_cannot_be_written_or_read_says_so(tmp_path):
+    with pytest.raises(NotPossibleHere, match="cannot be written"):
+        CaptureFile(tmp_path / "no" / "folder.pcapng", "lo")
+    with pytest.raises(NotPossibleHere, match="cannot be read"):
+        list(read_capture(tmp_path / "missing.pcapng"))

@@ -1,0 +1,108 @@
+"""Catalogue files: read, merged, kept as TOML, and refused with file, table and key."""
+
+import pytest
+
+from portcall.core.catalog import Product
+from portcall.core.find.sighting import Codes, Method
+from portcall.core.trouble import BadInput, NotPossibleHere
+from portcall.site import catalogs
+from portcall.site.catalogs import add_catalog, catalog_folder, read_catalog, read_catalogs
+
+WHOLE = """
+[[makers]]
+protocol = "snmp"
+code = 64130
+name = "Dunlin Networks"
+[[products]]
+protocol = "cip"
+maker = 64102
+code = 704
+name = "Gale 7 drive, 4 kW"
+kind = "drive"
+[[defaults]]
+addresses = "203.0.113.40-49"
+[[ports]]
+port = 9100
+name = "feeder console"
+"""
+
+
+@pytest.fixture
+def everywhere(tmp_path, monkeypatch):
+    """The user's own data folder, which is not the developer's."""
+    folder = tmp_path / "everywhere"
+    monkeypatch.setattr(catalogs, "user_data_path", lambda *args, **options: folder)
+    return folder
+
+
+def write(path, text):
+    path.parent.mkdir(parents=True, exist_ok=True)
+    path.write_text(text)
+    return path
+
+
+def test_a_file_says_makers_products_defaults_and_ports(tmp_path):
+    catalog = read_catalog(write(tmp_path / "own.toml", WHOLE))
+    assert catalog.maker(Codes(Method.SNMP, 64130, 3)) == "Dunlin Networks"
+    drive = Codes(Method.CIP, 64102, 704)
+    assert catalog.product(drive) == Product("Gale 7 drive, 4 kW", "drive")
+    assert [str(span) for span in catalog.defaults] == ["203.0.113.40-203.0.113.49"]
+    assert catalog.all_ports[9100] == "feeder console"
+    assert catalog.all_ports[502] == "Modbus"
+
+
+def test_what_is_added_is_kept_and_reads_back_the_same(tmp_path, everywhere):
+    source = write(tmp_path / "own.toml", WHOLE)
+    site = tmp_path / "site"
+    kept, added = add_catalog(source, site)
+    assert kept == site / "catalog" / "own.toml"
+    assert read_catalog(kept) == added == read_catalog(source)
+    # The user's catalogue holds everywhere; where the site's differs, that is right.
+    write(catalog_folder(None) / "all.toml", WHOLE.replace("Dunlin", "Other"))
+    assert read_catalogs(None).maker(Codes(Method.SNMP, 64130)) == "Other Networks"
+    assert read_catalogs(site).maker(Codes(Method.SNMP, 64130)) == "Dunlin Networks"
+
+
+def test_an_eds_becomes_a_catalogue_file(tmp_path, everywhere):
+    eds = (
+        '[Device] VendCode=64101; VendName="Sandlark"; ProdCode=40; ProdName="Skerry 40 \x1b[31m";'
+    )
+    kept, _ = add_catalog(write(tmp_path / "Skerry40.eds", eds), None)
+    assert kept == everywhere / "catalog" / "Skerry40.toml"
+    assert read_catalogs(None).product(Codes(Method.CIP, 64101, 40)) == Product("Skerry 40 [31m")
+
+
+@pytest.mark.parametrize(
+    ("change", "complaint"),
+    [
+        (('"snmp"', '"smoke"'), "own.toml: makers: protocol: 'smoke' is none of cip, dcp, bacnet"),
+        (("64130", "-1"), "own.toml: makers: code: -1 is not a number to 4294967295"),
+        (("64130", '"64130"'), "makers: code: '64130' is not a number"),
+        (("704", "true"), "products: code: True is not a number"),
+        (('"Dunlin Networks"', "5"), "makers: name: 5 is not a text in quotes"),
+        (('"Dunlin Networks"', '""'), "makers: name: '' is not a text in quotes"),
+        (("203.0.113.40-49", "203.0.113.300"), "defaults: addresses: 203.0.113.300: octet 4"),
+        (("9100", "70000"), "ports: port: 70000 is not a number to 65535"),
+        (("[[ports]]", "[[doors]]"), "doors: is none of makers, products, defaults, ports"),
+        (("[[ports]]", "[ports]"), "ports: is not a list of tables; write [[ports]]"),
+        (("[[ports]]", "[[ports"), "is not TOML"),
+    ],
+)
+def test_a_wrong_file_is_named_with_table_and_key_and_not_kept(
+    tmp_path, everywhere, change, complaint
+):
+    source = write(tmp_path / "own.toml", WHOLE.replace(*change, 1))
+    with pytest.raises(BadInput) as refused:
+        add_catalog(source, tmp_path / "site")
+    assert complaint in str(refused.value)
+    assert not (tmp_path / "site").exists()
+
+
+def test_files_that_are_empty_missing_or_huge_are_refused(tmp_path, everywhere, monkeypatch):
+    with pytest.raises(BadInput, match="says nothing"):
+        add_catalog(write(tmp_path / "empty.toml", ""), None)
+    with pytest.raises(NotPossibleHere, match="cannot be read"):
+        add_catalog(tmp_path / "missing.eds", None)
+    monkeypatch.setattr(catalogs, "_LONGEST_FILE", 100)
+    with pytest.raises(BadInput, match="larger than any description"):
+        add_catalog(write(tmp_path / "own.toml", WHOLE), None)
