@@ -90,7 +90,7 @@ def _bar(outlook: Outlook) -> Iterator[Callable[[], None]]:
     from rich.progress import BarColumn, Progress, TextColumn
 
     columns = (
-        BarColumn(24),
+        BarColumn(24, complete_style="cyan"),
         TextColumn("{task.fields[left]:>5}"),
         TextColumn("{task.description}", markup=False),
     )

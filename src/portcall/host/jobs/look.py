@@ -74,6 +74,9 @@ _MARGIN = 0.98
 _RARELY = 100_000
 """Objects made between two looks of the garbage collector."""
 
+_ASKING_SECONDS = 4.0
+"""What asking a handful of devices takes, for the time left."""
+
 _MOST_BORROWED = 4
 _MOST_UNSEEN = 1024
 _CANDIDATES_AT_ONCE = 2
@@ -298,7 +301,8 @@ class Look:
         self._tasks.create_task(self._ask_in(network))
 
     async def _ask_in(self, network: IPv4Network) -> None:
-        with self.outlook.doing(f"a free address in {network}", PROBE_TIME):
+        expected = PROBE_TIME + _ASKING_SECONDS
+        with self.outlook.doing(f"a free address in {network}", expected):
             free = await self._free_address(network)
         if free is None or self._link is None:
             self._cannot_ask_in(network, "no address was found free there")
