@@ -75,6 +75,8 @@ def run_in_plant(scenario: Scenario, guest: Guest) -> int:
 def _plant_process(scenario: Scenario, guest: Guest, alive: int, trouble_in: int) -> int:
     """What the first process in the namespaces does; nothing may be raised out of it."""
     try:
+        # Until the command runs, Ctrl-C is for the building of the plant.
+        signal.signal(signal.SIGINT, signal.default_int_handler)
         namespaces.die_with_parent()
         if select.select([alive], [], [], 0)[0]:
             return 1  # The caller died before the line above could know it.
@@ -122,7 +124,6 @@ async def _run(scenario: Scenario, guest: Guest, site: Path | None) -> int:
     wiring.workstation.call(partial(_mount_view, "sysfs", "/sys"))
     control = asyncio.ensure_future(ControlServer(wiring).serve())
     loop = asyncio.get_running_loop()
-    loop.add_signal_handler(signal.SIGINT, lambda: None)
     ended: asyncio.Future[int] = loop.create_future()
     started: list[subprocess.Popen[bytes]] = []
 
@@ -150,6 +151,7 @@ async def _run(scenario: Scenario, guest: Guest, site: Path | None) -> int:
         raise NotPossibleHere(
             f"{guest.command[0]}: cannot be run: {error.strerror or error}"
         ) from None
+    loop.add_signal_handler(signal.SIGINT, lambda: None)
     try:
         return await ended
     finally:
