@@ -368,6 +368,30 @@ def test_a_device_vanishes_after_a_whole_look_without_it_and_returns():
     assert look(51 + 93, *both) == [(Happened.VANISHED, asker, ())]
 
 
+def test_what_was_said_at_an_address_that_was_left_makes_no_ghost():
+    gathering = Gathering()
+    old, new = IPv4Address("10.61.20.21"), IPv4Address("10.61.20.22")
+    serial = (Said(Field.SERIAL, "77B10921", Method.CIP),)
+    gathering.add(Sighting(1, Method.ARP, THEIRS, old))
+    gathering.add(Sighting(2, Method.CIP, address=old, said=serial))
+    gathering.add(Sighting(11, Method.ARP, THEIRS, new))
+    gathering.add(Sighting(11, Method.ARP, OWN, PLC))
+    gathering.add(Sighting(12, Method.CIP, address=OLD, said=serial))
+    gathering.forget_addresses(10)
+    assert [(d.mac, d.addresses) for d in gathering.devices()] == [
+        (OWN, (PLC,)),
+        (None, (OLD,)),
+        (THEIRS, (new,)),
+    ]
+    # Where another device took the address over, what was said there is now said of that.
+    gathering.add(Sighting(13, Method.CIP, address=new, said=serial))
+    gathering.add(Sighting(20, Method.ARP, OWN, new))
+    gathering.add(Sighting(20, Method.ARP, THEIRS, old))
+    gathering.forget_addresses(15)
+    (holder,) = (d for d in gathering.devices() if new in d.addresses)
+    assert (holder.mac, holder.value(Field.SERIAL)) == (OWN, "77B10921")
+
+
 def test_an_outlook_says_what_goes_on_and_never_goes_back_to_nothing():
     outlook = Outlook()
     with outlook.doing("listening", 4.0):

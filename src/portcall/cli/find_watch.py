@@ -83,7 +83,7 @@ class _Watching:
         self._recent: deque[tuple[datetime, DeviceChange]] = deque(maxlen=_RECENT_SHOWN)
         self._looks = 0
         self._look_ended: float | None = None
-        self._trouble: str | None = None
+        self._not_run: dict[str, None] = {}
 
     async def run(self, orders: Orders) -> None:
         """Looks, one after the other, with a pause between them."""
@@ -108,7 +108,8 @@ class _Watching:
 
     async def _look(self, orders: Orders, stopped: asyncio.Event) -> None:
         self._watch.look_began(asyncio.get_running_loop().time())
-        look = asyncio.ensure_future(Look(self._adapter, orders, self._gathering.add).run())
+        looking = Look(self._adapter, orders, self._gathering.add)
+        look = asyncio.ensure_future(looking.run())
         stop = asyncio.ensure_future(stopped.wait())
         while not look.done() and not stop.done():
             await asyncio.wait((look, stop), timeout=_REFRESH, return_when=asyncio.FIRST_COMPLETED)
@@ -119,6 +120,12 @@ class _Watching:
             await asyncio.wait((look,))
             return
         await look
+        for each in looking.not_run:
+            sentence = f"not run: {each.method}: {each.reason}"
+            if sentence not in self._not_run:
+                self._not_run[sentence] = None
+                if not self._live:
+                    note(sentence)
         self._looks += 1
         self._look_ended = asyncio.get_running_loop().time()
         self._gathering.forget_addresses(self._watch.vanished_before)
@@ -191,7 +198,8 @@ class _Watching:
             Text(_line(at, change), style=_STYLES[change.happened], no_wrap=True)
             for at, change in self._recent
         ]
-        return Group(head, Text(""), shown, Text(""), *lines)
+        missing = [Text(sentence, style="yellow") for sentence in self._not_run]
+        return Group(head, *missing, Text(""), shown, Text(""), *lines)
 
 
 def _ago(seconds: float) -> str:

@@ -147,16 +147,20 @@ class Gathering:
         if known is not None:
             known.add(seen)
 
-    def addresses(self) -> Iterator[IPv4Address]:
-        """Every address that was heard of, each once."""
-        seen = {a: None for known in self._by_mac.values() for a in known.addresses}
-        return iter({**seen, **dict.fromkeys(self._by_address)})
-
     def forget_addresses(self, before: float) -> None:
-        """Drop the addresses a device was not heard at since, where it was heard at others."""
+        """Drop the addresses a device was not heard at since, where it was heard at others.
+
+        What was said there by who told no MAC goes with them: nobody is there any more.
+        """
+        left: set[IPv4Address] = set()
         for known in self._by_mac.values():
             if any(last >= before for last in known.addresses.values()):
+                left.update(a for a, at in known.addresses.items() if at < before)
                 known.addresses = {a: at for a, at in known.addresses.items() if at >= before}
+        for known in self._by_mac.values():
+            left.difference_update(known.addresses)
+        for address in left:
+            self._by_address.pop(address, None)
 
     def devices(self) -> tuple[Device, ...]:
         """The devices, sorted by address as numbers, those without one last."""

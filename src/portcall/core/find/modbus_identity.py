@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from portcall.core.find.dialogue import Exchange, Learnt, Script
-from portcall.core.find.sighting import Field, Method, words
+from portcall.core.find.sighting import Field, Method, Said, words
 from portcall.core.printable import decoded
 from portcall.core.wire import modbus
 from portcall.core.wire.modbus import Identification, ModbusMessage, ObjectId, ReadCode
@@ -88,7 +88,7 @@ def _server_id(reply: bytes | None, request: ModbusMessage) -> str:
         return ""
 
 
-def _words(objects: dict[int, bytes], unit: int):  # type: ignore[no-untyped-def]
+def _words(objects: dict[int, bytes], unit: int) -> tuple[Said, ...]:
     found: dict[Field, str] = {}
     for number, field in _FIELDS.items():
         value = decoded(objects.get(number, b""))

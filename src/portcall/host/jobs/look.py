@@ -79,6 +79,8 @@ _ASKING_SECONDS = 4.0
 
 _MOST_BORROWED = 4
 _MOST_UNSEEN = 1024
+_MOST_ASKED = 4096
+"""Addresses asked in one look: whoever floods the wire with new ones is not followed."""
 _CANDIDATES_AT_ONCE = 2
 _CANDIDATE_BATCHES = 3
 _IDENTIFIER = 0x5043
@@ -171,6 +173,14 @@ class Look:
             self.identified.add(seen.address)
         address = seen.address
         if not self._asks_devices or address is None or address in self.addresses:
+            return
+        if len(self.addresses) >= _MOST_ASKED:
+            for method in ASKING_EACH:
+                self.cannot(
+                    method,
+                    f"more than {_MOST_ASKED:,} addresses were seen, the others are listed and "
+                    "not asked; name a smaller range",
+                )
             return
         within = self.orders.within
         if not within or any(address in span for span in within):
