@@ -10,6 +10,7 @@ and after the last questions.
 
 from __future__ import annotations
 
+import compileall
 import os
 import subprocess
 import sys
@@ -17,6 +18,7 @@ import tempfile
 import time
 from pathlib import Path
 
+import portcall
 from portcall.core.find.arp_sweep import ANSWER_WAIT as SWEEP_WAIT
 from portcall.core.find.ask_each import ANSWER_WAITS
 from portcall.core.pacer import DEFAULT_PACE
@@ -104,7 +106,9 @@ def busiest_second(times: list[float]) -> int:
 
 def inside(folder: Path) -> int:
     """On the plant's workstation."""
-    find("--method", "arp")  # Warm-up: bytecode and page cache.
+    # As an installed package has it; this may run from a folder that has no bytecode.
+    compileall.compile_dir(next(iter(portcall.__path__)), quiet=1)
+    find("--method", "arp")  # Warm-up: page cache.
     good = True
     for run in range(1, RUNS + 1):
         capture = folder / "find.pcapng"

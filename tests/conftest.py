@@ -1,7 +1,13 @@
-"""Paths for the tests' own modules."""
+"""Paths for the tests' own modules, and how hypothesis runs."""
 
 import sys
 from pathlib import Path
 
+from hypothesis import settings
+
 for folder in ("core", "commands"):
     sys.path.insert(0, str(Path(__file__).parent / folder))
+
+# A deadline is an absolute time: on a machine that pauses, it fails what is right.
+settings.register_profile("no deadline", deadline=None)
+settings.load_profile("no deadline")

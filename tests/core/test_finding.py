@@ -1,5 +1,6 @@
 """Ways of finding, the watch, the catalogue, driven with packets and made-up times."""
 
+from collections import Counter
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network, IPv6Address
 
 import messages
@@ -28,6 +29,8 @@ from portcall.core.find.dcp_identify import DcpIdentify
 from portcall.core.find.device_watch import DeviceWatch, Happened
 from portcall.core.find.devices import Gathering
 from portcall.core.find.dialogue import ANSWER_WAIT, Dialogue
+from portcall.core.find.door_knock import ANSWER_WAIT as DOOR_WAIT
+from portcall.core.find.door_knock import CONNECTIONS, DEVICES_AT_ONCE, DoorKnock, Knock, Outcome
 from portcall.core.find.ipv6_echo import Ipv6Echo
 from portcall.core.find.mdns_names import MdnsNames
 from portcall.core.find.netbios_names import NodeStatusQuestion
@@ -225,12 +228,85 @@ def test_mdns_asks_for_the_kinds_of_service_that_were_named():
     sender = Endpoint(IPv4Address("10.61.20.91"), dns.PORT)
     wire.say(Datagram(sender, messages.MDNS_ANSWER))
     wire.pass_time(1)
+    assert party.packets[0].payload == dns.query((dns.ALL_SERVICES,))
     assert dns.parse_query(party.packets[1].payload) == (
         dns.ALL_SERVICES,
         "_workstation._tcp.local.",
     )
     assert said_by(party)[Field.NAME] == "tide-gauge"
     wire.pass_time(1)
+    assert party.conversation.over
+
+
+# Doors.
+
+
+def knocking(doors, silent=(), **others):
+    """A way to have every door answer but the ``silent``; gives how many were tried at once."""
+    wire, party = alone(DoorKnock(doors, **others))
+    most_busy = {}
+
+    def answer():
+        done = 0
+        while not party.conversation.over and wire.now < 3:
+            new, done = party.packets[done:], len(party.packets)
+            for door, _ in new:
+                busy = sum(knock.door.address == door.address for knock in new)
+                most_busy[door.address] = max(busy, most_busy.get(door.address, 0))
+            for door, _ in new:
+                if (door.address, door.port) not in silent:
+                    wire.say(Knock(door, Outcome.REFUSED))
+            if not new:
+                wire.pass_time(0.1)
+        return most_busy
+
+    return party, answer
+
+
+def test_doors_are_tried_a_few_of_each_device_at_a_time_and_in_turn():
+    hosts = [IPv4Address(0x0A3D1400 + n) for n in range(DEVICES_AT_ONCE + 10)]
+    party, answer = knocking(dict.fromkeys(hosts, (1, 2, 3, 4, 5)))
+    first = [knock.door for knock in party.packets]
+    assert len(first) == DEVICES_AT_ONCE * CONNECTIONS
+    assert [door.address for door in first[:DEVICES_AT_ONCE]] == hosts[:DEVICES_AT_ONCE]
+    assert max(answer().values()) == CONNECTIONS
+    assert len(party.packets) == len(party.facts) == 5 * len(hosts)
+    assert party.conversation.answered == set(hosts)
+    assert party.conversation.over
+
+
+def test_a_silent_door_is_tried_again_only_where_another_answered():
+    party, answer = knocking({PLC: (1, 2), OLD: (1, 2)}, {(PLC, 1), (OLD, 1), (OLD, 2)})
+    answer()
+    tried = Counter((knock.door.address, knock.door.port) for knock in party.packets)
+    assert tried == {(PLC, 1): 2, (PLC, 2): 1, (OLD, 1): 1, (OLD, 2): 1}
+    given_up = [knock.door for knock in party.facts if knock.outcome is Outcome.SILENT]
+    assert len(given_up) == 4
+    assert party.conversation.answered == {PLC}
+    # What is known to answer needs no other door for that.
+    party, answer = knocking({OLD: (1,)}, {(OLD, 1)}, proven={OLD})
+    answer()
+    assert len(party.packets) == 2
+
+
+def test_an_open_door_is_busy_until_it_is_closed_and_late_answers_change_nothing():
+    wire, party = alone(DoorKnock({PLC: (1, 2, 3, 4)}))
+    one = party.packets[0].door
+    wire.say(Knock(one, Outcome.OPEN))
+    assert len(party.packets) == 3
+    wire.say(Knock(one, Outcome.CLOSED))
+    assert party.packets[3].door == Endpoint(PLC, 4)
+    # One that fails at once is not given up, when tried again, by the first attempt's clock.
+    wire.pass_time(DOOR_WAIT / 2)
+    for knock in party.packets[1:4]:
+        wire.say(Knock(knock.door, Outcome.SILENT))
+    assert len(party.packets) == 7
+    wire.pass_time(DOOR_WAIT * 0.9)
+    assert len(party.facts) == 4
+    wire.say(Knock(one, Outcome.OPEN))
+    assert len(party.facts) == 4
+    wire.pass_time(DOOR_WAIT * 0.1)
+    assert [knock.outcome for knock in party.facts[1:]] == [Outcome.SILENT] * 6
     assert party.conversation.over
 
 

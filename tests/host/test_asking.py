@@ -6,12 +6,13 @@ import socket
 import ssl
 import threading
 import time
+from contextlib import closing
 from importlib.resources import as_file, files
 from ipaddress import IPv4Address, IPv4Interface
 
 import pytest
 
-from portcall.core.conversation import Datagram, Endpoint
+from portcall.core.conversation import Conversation, Datagram, Endpoint, Send
 from portcall.core.find import cip_identity, web_page
 from portcall.core.find.ask_each import AskEach
 from portcall.core.find.cip_identity import IdentityByAddress
@@ -20,8 +21,8 @@ from portcall.core.pacer import Pacer
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.wire import cip, pcapng
 from portcall.host.datagrams import Datagrams
-from portcall.host.filters import NO_TCP
-from portcall.host.jobs.converse import Door, Outcome, converse
+from portcall.host.filters import NO_CONVERSATIONS
+from portcall.host.jobs.converse import Talk, converse
 from portcall.host.link import Link
 from portcall.host.meter import Meter
 from portcall.host.recorder import Recorder
@@ -61,10 +62,16 @@ def served(talk, secure=None):
 
 
 def ask(port, script, secure=False, method=Method.CIP):
-    seen = []
-    door = Door(HERE, port, method, (script,), secure)
-    outcome = asyncio.run(converse(Runner(), LOOPBACK, door, seen.append))
-    return outcome, {each.field: each.value for one in seen for each in one.said}
+    """Whether the port opened, whether the device answered at all, and what it said."""
+    seen, opened = [], []
+
+    def talk(door):
+        opened.append(door.port)
+        return Talk(method, (script,), secure)
+
+    answered = asyncio.run(converse(Runner(), LOOPBACK, {HERE: (port,)}, talk, seen.append))
+    said = {each.field: each.value for one in seen for each in one.said}
+    return opened == [port], HERE in answered, said
 
 
 def test_a_door_that_is_open_is_asked_and_closed_properly():
@@ -74,9 +81,9 @@ def test_a_door_that_is_open_is_asked_and_closed_properly():
         connection.sendall(IDENTITY + b"x" * 5000)
 
     port, thread, ends = served(talk)
-    outcome, said = ask(port, cip_identity.script)
+    opened, _, said = ask(port, cip_identity.script)
     thread.join(5)
-    assert outcome is Outcome.OPEN
+    assert opened
     assert said[Field.PRODUCT] == "Skerry 40"
     assert ends == [b""]
 
@@ -84,7 +91,7 @@ def test_a_door_that_is_open_is_asked_and_closed_properly():
 def test_a_door_that_is_closed_and_one_that_stays_silent():
     with socket.create_server(("127.0.0.1", 0)) as free:
         closed = free.getsockname()[1]
-    assert ask(closed, cip_identity.script)[0] is Outcome.REFUSED
+    assert ask(closed, cip_identity.script) == (False, True, {})
     # A full backlog drops further SYNs, as a filter does.
     with socket.socket() as full, socket.socket() as one, socket.socket() as two:
         full.bind(("127.0.0.1", 0))
@@ -93,7 +100,7 @@ def test_a_door_that_is_closed_and_one_that_stays_silent():
             each.setblocking(False)
             each.connect_ex(full.getsockname())
         began = time.monotonic()
-        assert ask(full.getsockname()[1], cip_identity.script)[0] is Outcome.SILENT
+        assert ask(full.getsockname()[1], cip_identity.script) == (False, False, {})
         assert time.monotonic() - began < 2
 
 
@@ -112,57 +119,95 @@ def test_a_page_behind_tls_with_a_certificate_of_its_own():
     def script():
         return web_page.script(HERE, port, True)
 
-    outcome, said = ask(port, script, secure=True, method=Method.WEB)
-    assert outcome is Outcome.OPEN
+    opened, _, said = ask(port, script, secure=True, method=Method.WEB)
+    assert opened
     assert said[Field.DESCRIPTION] == 'https page "Reach 8"'
     # What speaks no TLS is an open door all the same.
     port, _, _ = served(lambda connection: connection.sendall(b"220 ready\r\n"))
-    assert ask(port, script, secure=True) == (Outcome.OPEN, {})
+    assert ask(port, script, secure=True) == (True, True, {})
 
 
-def test_turns_and_packets_leave_at_one_pace():
+def closed_ports(count):
+    """Ports of loopback where nobody listens."""
+    sockets = [socket.create_server(("127.0.0.1", 0)) for _ in range(count)]
+    ports = [each.getsockname()[1] for each in sockets]
+    for each in sockets:
+        each.close()
+    return ports
+
+
+def test_connections_and_datagrams_leave_at_one_pace():
     async def go():
         runner = Runner(Pacer(100, burst=1))
-        heard = []
-        with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as device:
-            device.bind(("127.0.0.1", 0))
-            medium = Datagrams.at(LOOPBACK)
-            question = IdentityByAddress()
-            question.port = device.getsockname()[1]
-            began = time.monotonic()
-            asking = AskEach(question, [HERE])
-            end = runner.start(asking, medium, heard.append)
-            for _ in range(20):
-                await runner.turn()
+        question = IdentityByAddress()
+        question.port = closed_ports(1)[0]
+        others = [IPv4Address(f"127.0.0.{n}") for n in range(1, 11)]
+        began = time.monotonic()
+        with closing(Datagrams.at(LOOPBACK)) as medium:
+            end = runner.start(AskEach(question, others), medium, [].append)
+            answered = await converse(
+                runner, LOOPBACK, {HERE: closed_ports(10)}, lambda door: Talk(Method.CIP), print
+            )
             took = time.monotonic() - began
-            _, who = device.recvfrom(1000)
-            device.sendto(IDENTITY, who)
-            async with asyncio.timeout(5):
-                await end.wait()
+            assert not end.is_set()
             runner.drop(medium)
-            medium.close()
-        return took, heard
+        return took, answered
 
-    took, heard = asyncio.run(go())
-    assert took >= 0.19
-    assert [seen.address for seen in heard] == [HERE]
+    took, answered = asyncio.run(go())
+    # Ten of each, in turns; 0.01 s each, the first at once.
+    assert took >= 0.18
+    assert answered == {HERE}
+
+
+def test_who_says_that_nobody_listens_is_not_asked_again():
+    async def go(refusals):
+        runner, question, left = Runner(), IdentityByAddress(), []
+        question.port = closed_ports(1)[0]
+
+        class Counted(AskEach):
+            def left(self, packet, now):
+                left.append(packet)
+                yield from super().left(packet, now)
+
+        with closing(Datagrams.at(LOOPBACK, refusals=refusals)) as medium:
+            targets = [IPv4Address(f"127.0.0.{n}") for n in range(1, 6)]
+            asking = Counted(question, targets)
+            await runner.run(asking, medium, left.append)
+        assert asking.refusal is None
+        return len(left)
+
+    assert asyncio.run(go(refusals=True)) == 5
+    assert asyncio.run(go(refusals=False)) == 10
 
 
 @raw
 def test_what_others_send_is_charged_to_the_pace():
+    class Ten(Conversation):
+        """Ten datagrams; between them, others send some that the runner knows nothing of."""
+
+        def __init__(self, others):
+            self.others = others
+            self.still = 10
+
+        def begin(self, now):
+            yield Send(Datagram(Endpoint(HERE, 9), b"ours"))
+
+        def left(self, packet, now):
+            with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as other:
+                for _ in range(self.others):
+                    other.sendto(b"x", ("127.0.0.1", 9))
+            self.still -= 1
+            self.over = self.still == 0
+            if not self.over:
+                yield from self.begin(now)
+
     async def go(others):
         runner = Runner(Pacer(100, burst=1))
-        meter = Meter("lo")
-        runner.heed(meter)
-        with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as other:
+        with closing(Meter("lo")) as meter, closing(Datagrams.at(LOOPBACK)) as medium:
+            runner.heed(meter)
             began = time.monotonic()
-            for _ in range(10):
-                await runner.turn()
-                for _ in range(others):
-                    other.sendto(b"x", ("127.0.0.1", 9))
-            took = time.monotonic() - began
-        meter.close()
-        return took
+            await runner.run(Ten(others), medium, print)
+            return time.monotonic() - began
 
     # Each turn's worth, and twice as many that the runner did not send: a third of the pace.
     assert asyncio.run(go(others=2)) > 1.5 * asyncio.run(go(others=0))
@@ -170,7 +215,7 @@ def test_what_others_send_is_charged_to_the_pace():
 
 @raw
 def test_a_link_without_tcp_and_a_recorder_with_everything(tmp_path):
-    link = Link("lo", NO_TCP)
+    link = Link("lo", NO_CONVERSATIONS)
     path = tmp_path / "all.pcapng"
     with CaptureFile(path, "lo") as file:
         recorder = Recorder("lo", file.write)

@@ -55,9 +55,7 @@ def list_command(as_json: bool) -> int:
         print_json({"entries": [dict(zip(keys, row, strict=True)) for row in rows]})
         return YES if rows else NO
     if rows:
-        print_rows(
-            lambda: Columns("what", "protocol", "code", "name", shrinks="name"), rows, _cells
-        )
+        print_rows(Columns("what", "protocol", "code", "name", shrinks="name"), rows, _cells)
     else:
         folders = {str(catalog_folder(None)), str(catalog_folder(site.folder))}
         note(f"nothing in {' or '.join(sorted(folders))}; add some: portcall catalog add FILE")

@@ -58,7 +58,7 @@ class Found:
 
 def print_table(found: Found) -> None:
     """Sorted by address as numbers; what identifies a device fits in 100 characters."""
-    print_rows(_layout, found.devices, _cells, lambda device: _joined(found.remarks(device)))
+    print_rows(_layout(), found.devices, _cells, lambda device: _joined(found.remarks(device)))
 
 
 def _joined(lines: Sequence[str]) -> Sequence[str]:
@@ -88,7 +88,7 @@ def _layout() -> Columns:
 
 
 def _cells(device: Device) -> Sequence[Text]:
-    ports = " ".join(port.split(" ")[0] for port in device.values(Field.PORT))
+    ports = " ".join(port.split(" ")[0] for port in device.ports)
     return (
         cell(addresses(device), "bold"),
         cell(device.mac),
@@ -126,7 +126,7 @@ def document(device: Device, lines: Sequence[str]) -> dict[str, object]:
         "mac": str(device.mac) if device.mac else None,
         "addresses": [str(address) for address in (*device.addresses, *device.ipv6)],
         **{field.value: device.value(field) for field in single},
-        "ports": list(device.values(Field.PORT)),
+        "ports": list(device.ports),
         "said": [
             {"what": said.field, "value": said.value, "by": said.method} for said in device.said
         ],

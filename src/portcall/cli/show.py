@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import TypeVar
 
+from rich.cells import cell_len, set_cell_size
 from rich.console import Console, ConsoleOptions, RenderResult
-from rich.padding import Padding
 from rich.segment import Segment, Segments
 from rich.table import Table
 from rich.text import Text
@@ -39,15 +39,24 @@ class Columns(Table):
             # Rich narrows the columns that may wrap; the cells themselves never do.
             self.add_column(header.upper(), no_wrap=header != shrinks, overflow="ellipsis")
 
-    def with_only(self, told: Sequence[bool]) -> tuple[Columns, list[int]]:
-        """A table without the columns that could be dropped and say nothing; and which are left."""
+    def fit(self, widths: Sequence[int], told: Sequence[bool], room: int) -> dict[int, int]:
+        """Which columns are shown, by number, each with its width, for cells this wide.
+
+        A column that could be dropped is, too, when none of its cells says something.
+        """
         headers, drops, shrinks = self._made_of
-        left = [
-            n
-            for n, header in enumerate(headers)
-            if header not in drops or n >= len(told) or told[n]
-        ]
-        return Columns(*(headers[n] for n in left), drops=drops, shrinks=shrinks), left
+        shown = {
+            n: max(len(header), width)
+            for n, (header, width, says) in enumerate(zip(headers, widths, told, strict=True))
+            if says or header not in drops
+        }
+        for header in reversed(drops):
+            if _breadth(shown) > room:
+                shown.pop(headers.index(header), None)
+        if shrinks and (excess := _breadth(shown) - room) > 0:
+            n = headers.index(shrinks)
+            shown[n] = max(len(shrinks), shown[n] - excess)
+        return shown
 
     def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
         """Drop what there is no room for, then draw."""
@@ -66,54 +75,72 @@ NOTHING = "–"
 
 NOTE_INDENT = 4
 
-_PAGE = 500
-"""Rows laid out at a time: laid out at once, a list of 65,534 would take a gigabyte."""
+_GAP = 2
+"""Between two columns."""
+
+_AT_ONCE = 500
+"""Rows handed to the terminal at a time: a list may have 65,534."""
 
 
 def print_rows(
-    layout: Callable[[], Columns],
+    columns: Columns,
     rows: Sequence[T],
     cells_of: Callable[[T], Sequence[Text]],
     notes_of: Callable[[T], Sequence[str]] = lambda row: (),
 ) -> None:
-    """Print a table with each row's notes below it; lines to copy from them stay unbroken."""
+    """Print a table with each row's notes below it; lines to copy from them stay unbroken.
+
+    Lines that never wrap need no layout engine: with one, a long list takes minutes.
+    """
     out = console()
-    widths, told = _measure(cells_of(row) for row in rows)
-    for start in range(0, max(len(rows), 1), _PAGE):
-        page = rows[start : start + _PAGE]
-        shown, left = layout().with_only(told)
-        shown.show_header = start == 0
-        for column, n in zip(shown.columns, left, strict=True):
-            if len(rows) > _PAGE:
-                column.min_width = max(widths[n], len(str(column.header)))
-        for row in page:
-            cells = cells_of(row)
-            shown.add_row(*(cells[n] for n in left))
-        _print_page(out, shown, [notes_of(row) for row in page])
+    headers = [Text(str(column.header), "bold") for column in columns.columns]
+    widths, told = _measure(len(headers), map(cells_of, rows))
+    shown = columns.fit(widths, told, out.width)
+    out.print(Segments(_line(out, headers, shown)), end="", soft_wrap=True)
+    for start in range(0, len(rows), _AT_ONCE):
+        segments: list[Segment] = []
+        for row in rows[start : start + _AT_ONCE]:
+            segments += _line(out, cells_of(row), shown)
+            for note in notes_of(row):
+                segments += _note(out, note)
+        out.print(Segments(segments), end="", soft_wrap=True)
 
 
-def _measure(rows: Iterable[Sequence[Text]]) -> tuple[list[int], list[bool]]:
+def _measure(columns: int, rows: Iterable[Sequence[Text]]) -> tuple[list[int], list[bool]]:
     """The width of each column, and whether any of its cells says something."""
-    widths: list[int] = []
-    told: list[bool] = []
+    widths, told = [0] * columns, [False] * columns
     for cells in rows:
-        widths = widths or [0] * len(cells)
-        told = told or [False] * len(cells)
         for n, each in enumerate(cells):
-            widths[n] = max(widths[n], each.cell_len)
+            widths[n] = max(widths[n], cell_len(each.plain))
             told[n] = told[n] or each.plain != NOTHING
     return widths, told
 
 
-def _print_page(out: Console, shown: Columns, notes: Sequence[Sequence[str]]) -> None:
-    lines = out.render_lines(shown, out.options.update(width=out.width), pad=False)
-    below = [(), *notes] if shown.show_header else list(notes)
-    for line, sentences in zip(lines, below, strict=True):
-        out.print(Segments([*line, Segment.line()]), end="")
-        for sentence in sentences:
-            has_command = "portcall " in sentence
-            text = Text(sentence, style="yellow")
-            out.print(Padding(text, (0, 0, 0, NOTE_INDENT), expand=False), soft_wrap=has_command)
+def _breadth(shown: Mapping[int, int]) -> int:
+    return sum(shown.values()) + _GAP * (len(shown) - 1)
+
+
+def _line(out: Console, cells: Sequence[Text], shown: Mapping[int, int]) -> list[Segment]:
+    segments = []
+    for n, width in shown.items():
+        text, style = cells[n].plain, out.get_style(cells[n].style)
+        room = width - cell_len(text)
+        if room < 0:
+            text, room = set_cell_size(text, width - 1) + "…", 0
+        segments += [Segment(text, style), Segment(" " * (room + _GAP))]
+    segments[-1] = Segment.line()
+    return segments
+
+
+def _note(out: Console, sentence: str) -> list[Segment]:
+    """A note, wrapped where it is too long and holds nothing to copy."""
+    style, indent = out.get_style("yellow"), Segment(" " * NOTE_INDENT)
+    if "portcall " in sentence or NOTE_INDENT + cell_len(sentence) <= out.width:
+        return [indent, Segment(sentence, style), Segment.line()]
+    wrapped = Text(sentence).wrap(out, out.width - NOTE_INDENT)
+    return [
+        part for line in wrapped for part in (indent, Segment(line.plain, style), Segment.line())
+    ]
 
 
 def cell(value: object | None, style: str = "") -> Text:

@@ -63,7 +63,7 @@ def verify_command(adapter_name: str | None, capture: str | None, as_json: bool)
         rows = [_document(judgement) for judgement in judgements]
         print_json({"rows": rows, "unplanned": [_other(device) for device in others]})
         return YES if len(right) == len(judgements) else NO
-    print_rows(_layout, judgements, _cells, lambda judgement: judgement.findings)
+    print_rows(_layout(), judgements, _cells, lambda judgement: judgement.findings)
     out = console()
     for device in others:
         at = ", ".join(str(address) for address in device.addresses) or "no address"

@@ -21,8 +21,6 @@ USUAL_PORTS: Mapping[int, str] = {
     102: "ISO transport",
     80: "web",
     443: "secure web",
-    20000: "DNP3",
-    2404: "IEC 60870-5-104",
     21: "FTP",
     22: "SSH",
     23: "Telnet",

@@ -42,10 +42,15 @@ class Endpoint:
 
 @dataclass(frozen=True, slots=True)
 class Datagram:
-    """A UDP payload and the other side: where it came from, or where it goes."""
+    """A UDP payload and the other side: where it came from, or where it goes.
+
+    ``refused``: the other side says that nobody there takes what was sent to it (RFC 1122
+    §4.1.3.3); the payload is empty.
+    """
 
     peer: Endpoint
     payload: bytes
+    refused: bool = False
 
 
 @dataclass(frozen=True, slots=True)

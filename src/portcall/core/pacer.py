@@ -12,7 +12,7 @@ HIGHEST_PACE = 2000.0
 class Pacer:
     """Allows ``rate`` packets a second and at most ``burst`` of them back to back."""
 
-    def __init__(self, rate: float = DEFAULT_PACE, burst: int = 4) -> None:
+    def __init__(self, rate: float = DEFAULT_PACE, burst: int = 6) -> None:
         if rate <= 0 or burst < 1:
             raise ValueError("a pace is above 0 packets a second, a burst at least 1")
         self._gap = 1.0 / rate

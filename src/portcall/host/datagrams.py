@@ -6,6 +6,7 @@ import errno
 import socket
 from collections.abc import Iterator
 from ipaddress import IPv4Address
+from time import monotonic
 
 from portcall.core.address import UNSPECIFIED
 from portcall.core.conversation import Datagram, Endpoint
@@ -14,20 +15,34 @@ from portcall.host.medium import MOST_AT_ONCE, bind_to_adapter, received_at, sta
 from portcall.host.vantage import Vantage
 
 _LONGEST_DATAGRAM = 65536
+_IP_RECVERR = 11
+_PORT_UNREACHABLE = bytes((2, 3, 3))
+"""Origin ICMP, type, code: struct sock_extended_err, after the error number (ip(7))."""
 
 
 class Datagrams:
-    """A UDP socket that sends and hears on one adapter; needs no privilege above port 1023."""
+    """A UDP socket that sends and hears on one adapter; needs no privilege above port 1023.
+
+    With ``refusals`` it also hears who says that nobody listens there.
+    """
 
     def __init__(
-        self, adapter: str, port: int = 0, address: IPv4Address = UNSPECIFIED, shared: bool = False
+        self,
+        adapter: str,
+        port: int = 0,
+        address: IPv4Address = UNSPECIFIED,
+        shared: bool = False,
+        refusals: bool = False,
     ) -> None:
+        self._refusals = refusals
         self._socket = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
         try:
             self._socket.setblocking(False)
             self._socket.setsockopt(socket.SOL_SOCKET, socket.SO_BROADCAST, 1)
             stamp_receives(self._socket)
             bind_to_adapter(self._socket, adapter)
+            if refusals:
+                self._socket.setsockopt(socket.IPPROTO_IP, _IP_RECVERR, 1)
             if shared:
                 self._socket.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
             self._socket.bind((str(address), port))
@@ -36,10 +51,12 @@ class Datagrams:
             raise _cannot_bind(adapter, port, error) from None
 
     @classmethod
-    def at(cls, vantage: Vantage) -> Datagrams:
+    def at(cls, vantage: Vantage, refusals: bool = False) -> Datagrams:
         """A socket at a vantage, from its address. Raises NotPossibleHere."""
         address = vantage.interface.ip if vantage.interface else UNSPECIFIED
-        made: Datagrams = vantage.call(lambda: cls(vantage.adapter, address=address))
+        made: Datagrams = vantage.call(
+            lambda: cls(vantage.adapter, address=address, refusals=refusals)
+        )
         return made
 
     def join(self, group: IPv4Address, own: IPv4Address) -> None:
@@ -53,22 +70,48 @@ class Datagrams:
 
     def receive(self) -> Iterator[tuple[Datagram, float]]:
         """Datagrams that have arrived, with their times."""
+        flags = 0
         for _ in range(MOST_AT_ONCE):
             try:
-                data, ancillary, _, sender = self._socket.recvmsg(_LONGEST_DATAGRAM, 128)
+                data, ancillary, _, sender = self._socket.recvmsg(_LONGEST_DATAGRAM, 128, flags)
+            except BlockingIOError:
+                if flags or not self._refusals:
+                    return
+                flags = socket.MSG_ERRQUEUE
+                continue
             except OSError:
-                # Nothing there, or an error about an earlier datagram: that one is lost.
-                return
+                # An error about an earlier datagram: where it matters, its queue tells.
+                continue
             peer = Endpoint(IPv4Address(sender[0]), sender[1])
-            yield Datagram(peer, data), received_at(ancillary)
+            if not flags:
+                yield Datagram(peer, data), received_at(ancillary)
+            elif _is_refusal(ancillary):
+                yield Datagram(peer, b"", refused=True), monotonic()
 
     def send(self, packet: Datagram) -> None:
         """Send a datagram to its peer."""
+        try:
+            self._send(packet)
+        except OSError:
+            if not self._refusals:
+                raise
+            # The kernel told of an error about an earlier datagram instead of sending this one.
+            self._send(packet)
+
+    def _send(self, packet: Datagram) -> None:
         self._socket.sendto(packet.payload, (str(packet.peer.address), packet.peer.port))
 
     def close(self) -> None:
         """Close the socket."""
         self._socket.close()
+
+
+def _is_refusal(ancillary: list[tuple[int, int, bytes]]) -> bool:
+    """Whether what came out of the error queue is ICMP "port unreachable" (RFC 792)."""
+    for level, kind, data in ancillary:
+        if level == socket.IPPROTO_IP and kind == _IP_RECVERR and len(data) >= 8:
+            return data[4:7] == _PORT_UNREACHABLE
+    return False
 
 
 def _cannot_bind(adapter: str, port: int, error: OSError) -> NotPossibleHere:

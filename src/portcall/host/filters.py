@@ -26,15 +26,16 @@ OUTGOING_ONLY: Program = (
 )
 """One octet of each frame that leaves: for counting them."""
 
-NO_TCP: Program = (
+NO_CONVERSATIONS: Program = (
     (_LOAD_HALF, 0, 0, _ETHERTYPE),
-    (_EQUALS, 0, 3, 0x0800),
+    (_EQUALS, 0, 4, 0x0800),
     (_LOAD_BYTE, 0, 0, _PROTOCOL),
-    (_EQUALS, 0, 1, socket.IPPROTO_TCP),
+    (_EQUALS, 1, 0, socket.IPPROTO_TCP),
+    (_EQUALS, 0, 1, socket.IPPROTO_ICMP),
     (_RETURN, 0, 0, _NOTHING),
     (_RETURN, 0, 0, _ALL),
 )
-"""Everything but TCP over IPv4, which is for sockets that speak it."""
+"""Everything but TCP and ICMP over IPv4, which are for the sockets that speak them."""
 
 
 def attach(sock: socket.socket, program: Program) -> None:

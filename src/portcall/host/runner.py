@@ -51,7 +51,7 @@ class Runner:
     pacer: Pacer | None = field(default_factory=Pacer)
     """None: as fast as it goes."""
     _running: dict[int, tuple[_Running, ...]] = field(default_factory=dict)
-    _queue: deque[tuple[_Running, Any] | asyncio.Future[None]] = field(default_factory=deque)
+    _queue: deque[tuple[_Running, Any]] = field(default_factory=deque)
     _drain_alarm: asyncio.TimerHandle | None = None
     _draining: bool = False
     _meter: Meter | None = None
@@ -92,14 +92,6 @@ class Runner:
         """End every conversation on a medium and stop reading it."""
         for running in self._running.get(medium.fileno(), ()):
             self._finish(running)
-
-    async def turn(self) -> None:
-        """Wait until a packet may leave that the kernel sends for us: a connection's first."""
-        future = asyncio.get_running_loop().create_future()
-        self._queue.append(future)
-        if self._drain_alarm is None and not self._draining:
-            self._drain()
-        await future
 
     def heed(self, meter: Meter) -> None:
         """From now on keep the pace over everything that leaves the adapter, as a meter counts it.
@@ -173,25 +165,18 @@ class Runner:
         self._draining = True
         again_in = None
         sent = 0
+        if self.pacer is not None:
+            self._count_others(self.pacer, loop.time())
         while self._queue:
             if sent == _MOST_IN_A_ROW:
                 again_in = 0.0
                 break
             sent += 1
             now = loop.time()
-            if self.pacer is not None:
-                self._count_others(self.pacer, now)
-                if self.pacer.ready_at(now) > now:
-                    again_in = self.pacer.worth_waking_at(now) - now
-                    break
-            first = self._queue[0]
-            if isinstance(first, asyncio.Future):
-                self._queue.popleft()
-                if not first.done():
-                    self._spend(now)
-                    first.set_result(None)
-                continue
-            running, packet = first
+            if self.pacer is not None and self.pacer.ready_at(now) > now:
+                again_in = self.pacer.worth_waking_at(now) - now
+                break
+            running, packet = self._queue[0]
             if running.over.is_set():
                 self._queue.popleft()
                 continue

@@ -2,46 +2,25 @@
 
 from __future__ import annotations
 
-import asyncio
-import errno
-import os
 import socket
 from collections.abc import Iterator
 from contextlib import suppress
-from functools import partial
 from time import monotonic
 
-from portcall.core.conversation import Endpoint, StreamBytes
+from portcall.core.conversation import StreamBytes
 from portcall.host.medium import MOST_AT_ONCE, bind_to_adapter
 from portcall.host.vantage import Vantage
-
-CONNECT_WAIT = 0.9
-"""Seconds. Shorter than the kernel's first repeat of a SYN (RFC 6298 §2: one second), so that none
-leaves that the pacer has not counted; who asks tries again."""
 
 _PIECE = 65536
 _MOST_UNREAD = 16
 
 
 class Stream:
-    """An open connection; ``connect`` makes one."""
+    """An open connection; ``host.doors`` makes them."""
 
     def __init__(self, connected: socket.socket) -> None:
         self._socket = connected
         self.closed_by_peer = False
-
-    @classmethod
-    async def connect(
-        cls, vantage: Vantage, peer: Endpoint, timeout: float = CONNECT_WAIT
-    ) -> Stream:
-        """Connect from here. Raises OSError or TimeoutError as connecting does."""
-        sock: socket.socket = vantage.call(partial(_open, vantage))
-        try:
-            await _connected(sock, peer, timeout)
-        except BaseException:
-            sock.close()
-            raise
-        return cls(sock)
 
     def fileno(self) -> int:
         """The socket's descriptor."""
@@ -81,31 +60,8 @@ class Stream:
         self._socket.close()
 
 
-async def _connected(sock: socket.socket, peer: Endpoint, timeout: float) -> None:
-    """Connect, leaner than asyncio does: a look at a plant opens thousands of doors."""
-    code = sock.connect_ex((str(peer.address), peer.port))
-    if code == errno.EINPROGRESS:
-        loop = asyncio.get_running_loop()
-        settled: asyncio.Future[bool] = loop.create_future()
-
-        def settle(in_time: bool) -> None:
-            if not settled.done():
-                settled.set_result(in_time)
-
-        loop.add_writer(sock.fileno(), settle, True)
-        alarm = loop.call_later(timeout, settle, False)
-        try:
-            if not await settled:
-                raise TimeoutError
-        finally:
-            alarm.cancel()
-            loop.remove_writer(sock.fileno())
-        code = sock.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR)
-    if code:
-        raise OSError(code, os.strerror(code))
-
-
-def _open(vantage: Vantage) -> socket.socket:
+def open_socket(vantage: Vantage) -> socket.socket:
+    """A socket that connects from a vantage, not yet connected. Raises OSError."""
     sock = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
     try:
         sock.setblocking(False)

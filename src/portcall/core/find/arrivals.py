@@ -10,10 +10,13 @@ from ipaddress import IPv4Address
 
 from portcall.core.address import Mac
 from portcall.core.conversation import Actions, Conversation, Frame, Report
-from portcall.core.wire import udp
+from portcall.core.wire import ethernet, udp
 from portcall.core.wire.octets import Malformed
 
 _MOST = 20_000
+_IPV4 = ethernet.ETHERTYPE_IPV4.to_bytes(2, "big")
+_SENDER = slice(26, 30)
+"""In a frame without a VLAN tag, which is how the kernel hands them over."""
 
 
 class Arrivals(Conversation[Frame, IPv4Address]):
@@ -22,11 +25,15 @@ class Arrivals(Conversation[Frame, IPv4Address]):
     def __init__(self, own_mac: Mac, port: int) -> None:
         self._own_mac = own_mac
         self._port = port
-        self._seen: set[IPv4Address] = set()
+        self._seen: set[bytes] = set()
 
     def heard(self, packet: Frame, now: float) -> Actions[Frame, IPv4Address]:
         """Note who answered."""
-        if packet.data[:6] != self._own_mac:
+        # Without taking apart what cannot be news: most of what arrives is none.
+        if packet.data[:6] != self._own_mac or packet.data[12:14] != _IPV4:
+            return
+        sender = packet.data[_SENDER]
+        if sender in self._seen:
             return
         try:
             frame = udp.parse_frame(packet.data)
@@ -34,6 +41,6 @@ class Arrivals(Conversation[Frame, IPv4Address]):
             return
         if frame.datagram.source_port != self._port:
             return
-        if frame.source not in self._seen and len(self._seen) < _MOST:
-            self._seen.add(frame.source)
+        if len(self._seen) < _MOST:
+            self._seen.add(sender)
             yield Report(frame.source)

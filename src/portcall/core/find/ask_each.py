@@ -1,7 +1,8 @@
 """The same question to many devices by UDP: the shape that all of them share.
 
-Each is asked once, and the silent ones again. An answer may lead to a further question to the same
-device. Packets go one at a time: the next is asked for when the last has left.
+Each is asked once, and the silent ones again, but not who says that nobody listens there. An answer
+may lead to a further question to the same device. Packets go one at a time: the next is asked for
+when the last has left.
 """
 
 from __future__ import annotations
@@ -116,6 +117,9 @@ class AskEach(Conversation[Datagram, Sighting]):
         address = packet.peer.address
         count = self._answers.get(address)
         if count is None or packet.peer.port != self._question.port or count >= MOST_ANSWERS:
+            return
+        if packet.refused:
+            self._answers[address] = MOST_ANSWERS
             return
         try:
             answer = self._question.read(address, packet.payload)

@@ -73,6 +73,11 @@ class Device:
         """Every value of a field, each once."""
         return tuple(dict.fromkeys(said.value for said in self.said if said.field is wanted))
 
+    @property
+    def ports(self) -> tuple[str, ...]:
+        """The open ports, each its number and what it is called, sorted as numbers."""
+        return tuple(sorted(self.values(Field.PORT), key=lambda port: int(port.split()[0])))
+
 
 @dataclass(slots=True)
 class _Gathered:

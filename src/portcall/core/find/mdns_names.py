@@ -44,7 +44,7 @@ class MdnsNames(AskAll[Datagram]):
 
     def question(self) -> Iterable[Datagram]:
         """The kinds of service, and those that were named."""
-        query = dns.query((dns.ALL_SERVICES, *self._kinds))
+        query = dns.query((dns.ALL_SERVICES, *self._kinds)) if self._kinds else dns.QUESTION
         return (Datagram(Endpoint(dns.GROUP, dns.PORT), query),)
 
     def heard(self, packet: Datagram, now: float) -> Actions[Datagram, Sighting]:

@@ -21,6 +21,9 @@ REPEAT = 1.0
 
 _MOST_KNOWN = 4000
 _MOST_REPORTS = 200_000
+_PORT = slice(36, 38)
+"""Where UDP has its destination port, in a frame without VLAN tag or IP options."""
+_SERVER_PORT = bootp.SERVER_PORT.to_bytes(2, "big")
 _LIMITED_BROADCAST = IPv4Address("255.255.255.255")
 
 
@@ -116,6 +119,9 @@ def _dcp(outer: ethernet.EthernetFrame, now: float) -> Sighting | None:
 
 
 def _udp(packet: Frame, outer: ethernet.EthernetFrame, now: float) -> Sighting | None:
+    if not outer.destination.is_group and packet.data[_PORT] != _SERVER_PORT:
+        # Between two others, or an answer to us: whoever asked will speak for it.
+        return None
     frame = udp.parse_frame(packet.data)
     port = frame.datagram.destination_port
     if port == bootp.SERVER_PORT:
@@ -136,8 +142,6 @@ def _udp(packet: Frame, outer: ethernet.EthernetFrame, now: float) -> Sighting |
                 codes = bacnet_devices.codes(announced)
     except Malformed:
         pass
-    if address is None and not outer.destination.is_group:
-        return None
     return Sighting(now, Method.LISTEN, frame.source_mac, address, said, None, codes)
 
 

@@ -23,7 +23,7 @@ class Reader:
     __slots__ = ("_data", "_layer", "position")
 
     def __init__(self, data: bytes | bytearray | memoryview, layer: str) -> None:
-        self._data = memoryview(data).cast("B")
+        self._data = bytes(data)
         self._layer = layer
         self.position = 0
 
@@ -39,7 +39,7 @@ class Reader:
             raise Malformed(
                 f"{self._layer} needs {count} more octets, {self.remaining} are left", self.position
             )
-        taken = bytes(self._data[self.position : end])
+        taken = self._data[self.position : end]
         self.position = end
         return taken
 
@@ -49,7 +49,11 @@ class Reader:
 
     def u8(self) -> int:
         """One octet."""
-        return self.take(1)[0]
+        position = self.position
+        if position >= len(self._data):
+            self.take(1)
+        self.position = position + 1
+        return self._data[position]
 
     def u16(self) -> int:
         """Two octets in network order."""

@@ -1,20 +1,18 @@
 """Asking devices what they are, from one vantage: all of them at once, then each of them.
 
-Questions by UDP go through ``AskEach``, questions by TCP through ``converse``. At most
-``CONNECTIONS`` are open to one device at a time: old devices have few sockets.
+Questions by UDP go through ``AskEach``, questions by TCP through ``converse``.
 """
 
 from __future__ import annotations
 
 import asyncio
-from collections import deque
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Collection, Iterable, Sequence
 from contextlib import ExitStack, closing
 from functools import partial
 from ipaddress import IPv4Address
 from typing import TYPE_CHECKING, Any
 
-from portcall.core.conversation import Conversation, Datagram
+from portcall.core.conversation import Conversation, Datagram, Endpoint
 from portcall.core.find import (
     cip_identity,
     cip_interface,
@@ -33,16 +31,12 @@ from portcall.core.find.snmp_system import SystemGroup
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.wire import bacnet, cip, modbus, opcua
 from portcall.host.datagrams import Datagrams
-from portcall.host.jobs.converse import Door, Outcome, converse
+from portcall.host.jobs.converse import Talk, converse
 from portcall.host.vantage import Vantage
 
 if TYPE_CHECKING:
     from portcall.host.jobs.look import Look
 
-CONNECTIONS = 3
-"""To one device at a time."""
-
-_DEVICES_AT_ONCE = 24
 _EVERYBODY = IPv4Address("255.255.255.255")
 _BROADCAST_SECONDS = 3.5
 
@@ -122,11 +116,7 @@ async def _ask_these(
 ) -> None:
     wanted = look.orders.methods
     cip_by_address = asyncio.Event()
-    doors = [port for port in look.orders.ports if _asked_at(port) in wanted]
-    if Method.PORTS in wanted:
-        doors = list(look.orders.ports)
-    seconds = len(addresses) * (len(doors) + 6) / look.pace + sum(ANSWER_WAITS)
-    devices_at_once = asyncio.Semaphore(_DEVICES_AT_ONCE)
+    seconds = len(addresses) * (len(_doors(look)) + 6) / look.pace + sum(ANSWER_WAITS)
 
     async def silent_to_cip() -> None:
         await cip_done.wait()
@@ -134,10 +124,6 @@ async def _ask_these(
         if silent and Method.CIP in wanted:
             await _by_datagram(look, vantage, IdentityByAddress(), silent)
         cip_by_address.set()
-
-    async def one(address: IPv4Address) -> None:
-        async with devices_at_once:
-            await _doors(look, vantage, address, doors, cip_by_address)
 
     with look.outlook.doing(f"asking {len(addresses)} devices", seconds):
         async with asyncio.TaskGroup() as tasks:
@@ -148,8 +134,7 @@ async def _ask_these(
             ):
                 if method in wanted:
                     tasks.create_task(_by_datagram(look, vantage, question(), addresses))
-            for address in addresses if doors else ():
-                tasks.create_task(one(address))
+            tasks.create_task(_knock(look, vantage, addresses, cip_by_address))
 
 
 async def _by_datagram(
@@ -157,69 +142,64 @@ async def _by_datagram(
 ) -> None:
     asking = AskEach(question, addresses)
     with ExitStack() as stack:
-        medium = stack.enter_context(closing(Datagrams.at(vantage)))
+        medium = stack.enter_context(closing(Datagrams.at(vantage, refusals=True)))
         stack.callback(look.runner.drop, medium)
         await look.runner.run(asking, medium, look.report_datagram)
     if asking.refusal is not None:
         look.cannot(question.method, f"{asking.refusal}: a question did not leave")
 
 
-def _asked_at(port: int) -> Method:
-    return _METHOD_AT.get(port, Method.PORTS)
-
-
-async def _doors(
-    look: Look,
-    vantage: Vantage,
-    address: IPv4Address,
-    ports: list[int],
-    cip_by_address: asyncio.Event,
+async def _knock(
+    look: Look, vantage: Vantage, addresses: list[IPv4Address], cip_by_address: asyncio.Event
 ) -> None:
-    """Try every port of the trade. One that was silent is tried again where others were not."""
-    outcomes: dict[int, Outcome] = {}
+    """Try every port of the trade, and ask what is behind those that open."""
 
-    async def one(port: int) -> None:
-        door = _door(look, address, port)
-        outcomes[port] = await converse(look.runner, vantage, door, look.report)
-        if outcomes[port] is Outcome.OPEN:
-            now = asyncio.get_running_loop().time()
-            name = f"{port} {look.orders.ports.get(port, '')}".strip()
-            said = words(Method.PORTS, (Field.PORT, name))
-            look.report(Sighting(now, Method.PORTS, address=address, said=said))
+    def opened(door: Endpoint) -> Talk:
+        now = asyncio.get_running_loop().time()
+        name = f"{door.port} {look.orders.ports.get(door.port, '')}".strip()
+        said = words(Method.PORTS, (Field.PORT, name))
+        look.report(Sighting(now, Method.PORTS, address=door.address, said=said))
+        return _talk(look, door)
 
-    async def several(waiting: deque[int]) -> None:
-        while waiting:
-            await one(waiting.popleft())
+    async def knock(
+        ports: Sequence[int], proven: Collection[IPv4Address] = ()
+    ) -> Collection[IPv4Address]:
+        doors = dict.fromkeys(addresses, ports)
+        return await converse(look.runner, vantage, doors, opened, look.report, proven)
 
-    async def all_of(some: Iterable[int]) -> None:
-        waiting = deque(some)
-        await asyncio.gather(*(several(waiting) for _ in range(CONNECTIONS)))
-
-    await all_of(port for port in ports if port != cip.PORT)
-    if cip.PORT in ports:
+    doors = _doors(look)
+    answered = await knock([port for port in doors if port != cip.PORT])
+    if cip.PORT in doors:
         # Over TCP only once it is known whether UDP was enough.
         await cip_by_address.wait()
-        await one(cip.PORT)
-    silent = [port for port in ports if outcomes[port] is Outcome.SILENT]
-    if 0 < len(silent) < len(ports):
-        await all_of(silent)
+        await knock((cip.PORT,), answered)
 
 
-def _door(look: Look, address: IPv4Address, port: int) -> Door:
-    method = _asked_at(port)
+def _doors(look: Look) -> list[int]:
+    """The ports to try: all of them, or those of the methods that were asked for."""
+    wanted = look.orders.methods
+    return [
+        port
+        for port in look.orders.ports
+        if Method.PORTS in wanted or _METHOD_AT.get(port) in wanted
+    ]
+
+
+def _talk(look: Look, door: Endpoint) -> Talk:
+    method = _METHOD_AT.get(door.port, Method.PORTS)
     scripts: list[Callable[[], Script]] = []
     if method not in look.orders.methods:
         pass
     elif method is Method.CIP:
-        if address not in look.identified:
+        if door.address not in look.identified:
             scripts.append(cip_identity.script)
         scripts.append(cip_interface.script)
     elif method is Method.MODBUS:
         scripts.append(modbus_identity.script)
     elif method is Method.OPCUA:
-        scripts.append(partial(opcua_server.script, address))
+        scripts.append(partial(opcua_server.script, door.address))
     elif method is Method.WEB:
-        secure = port == web_page.SECURE_PORT
-        scripts.append(partial(web_page.script, address, port, secure))
-    secure = port == web_page.SECURE_PORT and bool(scripts)
-    return Door(address, port, method, scripts, secure)
+        secure = door.port == web_page.SECURE_PORT
+        scripts.append(partial(web_page.script, door.address, door.port, secure))
+    secure = door.port == web_page.SECURE_PORT and bool(scripts)
+    return Talk(method, scripts, secure)

@@ -1,71 +1,92 @@
-"""Opening a door of a device, a TCP port, and asking what is behind it."""
+"""Trying doors of devices, TCP ports, and asking what is behind those that open."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+import asyncio
+from collections.abc import Callable, Collection, Mapping, Sequence
 from contextlib import closing
 from dataclasses import dataclass
-from enum import Enum
 from ipaddress import IPv4Address
 
 from portcall.core.conversation import Endpoint
 from portcall.core.find.dialogue import Dialogue, Script
+from portcall.core.find.door_knock import DoorKnock, Knock, Outcome
 from portcall.core.find.sighting import Method, Sighting
+from portcall.host.doors import Doors
 from portcall.host.runner import Runner
 from portcall.host.streams import Stream
 from portcall.host.vantage import Vantage
 
 
-class Outcome(Enum):
-    """What became of opening a door."""
-
-    OPEN = "open"
-    REFUSED = "refused"
-    SILENT = "silent"
-
-
 @dataclass(frozen=True, slots=True)
-class Door:
-    """A port of a device, and what to ask there, one script after the other."""
+class Talk:
+    """What to ask behind a door, one script after the other."""
 
-    address: IPv4Address
-    port: int
     method: Method
     scripts: Sequence[Callable[[], Script]] = ()
     secure: bool = False
 
 
 async def converse(
-    runner: Runner, vantage: Vantage, door: Door, report: Callable[[Sighting], None]
-) -> Outcome:
-    """Connect, ask, and close properly; what goes wrong on the way ends the asking."""
-    await runner.turn()
-    try:
-        stream = await Stream.connect(vantage, Endpoint(door.address, door.port))
-    except ConnectionRefusedError:
-        return Outcome.REFUSED
-    except (OSError, TimeoutError):
-        return Outcome.SILENT
-    with closing(stream):
-        if door.secure:
-            from portcall.host.secure import SecureStream
+    runner: Runner,
+    vantage: Vantage,
+    doors: Mapping[IPv4Address, Sequence[int]],
+    opened: Callable[[Endpoint], Talk],
+    report: Callable[[Sighting], None],
+    proven: Collection[IPv4Address] = (),
+) -> Collection[IPv4Address]:
+    """Try ports by address, and talk where ``opened`` says what about; gives who answered at all.
+
+    What goes wrong on the way ends the talk. ``proven`` are addresses known to answer.
+    """
+    knocking = DoorKnock(doors, proven)
+    with closing(Doors(vantage)) as medium:
+        async with asyncio.TaskGroup() as talks:
+
+            def settled(knock: Knock) -> None:
+                if knock.outcome is Outcome.SILENT:
+                    medium.give_up(knock.door)
+                elif knock.outcome is Outcome.OPEN:
+                    talk = opened(knock.door)
+                    talks.create_task(_talk(runner, medium, knock.door, talk, report))
 
             try:
-                stream = await SecureStream.over(stream)
-            except (OSError, TimeoutError):
-                return Outcome.OPEN
-        with closing(stream):
-            await _ask(runner, stream, door, report)
-    return Outcome.OPEN
+                await runner.run(knocking, medium, settled)
+            finally:
+                runner.drop(medium)
+    return knocking.answered
+
+
+async def _talk(
+    runner: Runner, medium: Doors, door: Endpoint, talk: Talk, report: Callable[[Sighting], None]
+) -> None:
+    """Ask behind an open door, and close it properly."""
+    try:
+        with closing(medium.stream(door)) as stream:
+            if talk.secure:
+                from portcall.host.secure import SecureStream
+
+                with closing(await SecureStream.over(stream)) as secured:
+                    await _ask(runner, secured, door.address, talk, report)
+            else:
+                await _ask(runner, stream, door.address, talk, report)
+    except (OSError, TimeoutError):
+        pass
+    finally:
+        medium.leave(door)
 
 
 async def _ask(
-    runner: Runner, stream: Stream, door: Door, report: Callable[[Sighting], None]
+    runner: Runner,
+    stream: Stream,
+    address: IPv4Address,
+    talk: Talk,
+    report: Callable[[Sighting], None],
 ) -> None:
-    for script in door.scripts:
+    for script in talk.scripts:
         if stream.closed_by_peer:
             return
-        dialogue = Dialogue(script(), door.method, door.address)
+        dialogue = Dialogue(script(), talk.method, address)
         try:
             await runner.run(dialogue, stream, report)
         finally:

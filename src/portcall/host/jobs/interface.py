@@ -7,7 +7,7 @@ from ipaddress import IPv4Address
 from portcall.core.find import cip_interface
 from portcall.core.find.sighting import Field, Method, Sighting
 from portcall.core.wire import cip
-from portcall.host.jobs.converse import Door, converse
+from portcall.host.jobs.converse import Talk, converse
 from portcall.host.runner import Runner
 from portcall.host.vantage import Vantage
 
@@ -15,7 +15,8 @@ from portcall.host.vantage import Vantage
 async def read_mask(adapter: str, address: IPv4Address) -> IPv4Address | None:
     """The mask that a device says it has; None when it does not say."""
     seen: list[Sighting] = []
-    door = Door(address, cip.PORT, Method.CIP, (cip_interface.script,))
-    await converse(Runner(), Vantage(adapter), door, seen.append)
+    talk = Talk(Method.CIP, (cip_interface.script,))
+    doors = {address: (cip.PORT,)}
+    await converse(Runner(), Vantage(adapter), doors, lambda door: talk, seen.append)
     masks = [said.value for each in seen for said in each.said if said.field is Field.MASK]
     return IPv4Address(masks[0]) if masks else None

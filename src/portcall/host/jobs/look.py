@@ -34,7 +34,7 @@ from portcall.core.plan import ASSUMED_PREFIX
 from portcall.core.probe import PROBE_TIME, AddressProbe, Free, Taken
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.wire import cip
-from portcall.host.filters import NO_TCP
+from portcall.host.filters import NO_CONVERSATIONS
 from portcall.host.jobs.ask import ask_devices, ask_everybody
 from portcall.host.leg import Leg
 from portcall.host.link import Link
@@ -209,7 +209,9 @@ class Look:
         if not any(m in self.orders.methods for m in ON_THE_LINK) and self.adapter.addresses:
             return
         try:
-            self._link = self._stack.enter_context(closing(Link(self.adapter.name, NO_TCP)))
+            self._link = self._stack.enter_context(
+                closing(Link(self.adapter.name, NO_CONVERSATIONS))
+            )
         except NotPossibleHere as trouble:
             for method in ON_THE_LINK:
                 self.cannot(method, str(trouble))
