@@ -143,7 +143,7 @@ def print_csv(found: Found) -> None:
             " ".join(str(address) for address in (*device.addresses, *device.ipv6)),
             str(device.mac or ""),
             *(device.value(Field(name)) or "" for name in CSV_COLUMNS[2:10]),
-            "; ".join(device.values(Field.PORT)),
+            "; ".join(device.ports),
             " ".join(device.methods),
             "; ".join(found.remarks(device)),
         )
