@@ -3,26 +3,49 @@
 from __future__ import annotations
 
 import asyncio
-import secrets
-import signal
-from collections.abc import Sequence
+from collections.abc import Iterator
+from contextlib import contextmanager, nullcontext
+from dataclasses import dataclass
 from ipaddress import IPv4Interface
 
 import click
 
-from portcall.cli.assign_view import AssignView, view_for
-from portcall.cli.main import INTERRUPTED, NO, YES
+from portcall.cli.matching import free_address, put_in_force, refuse_managed, refuse_overlap
+from portcall.cli.restore import restore_one
 from portcall.cli.say import json_option, note
-from portcall.cli.workplace import adapter_option, capture_option, chosen_adapter, record, this_site
+from portcall.cli.workplace import (
+    adapter_option,
+    adapters_now,
+    capture_option,
+    chosen_adapter,
+    record,
+    this_site,
+)
 from portcall.core.adapter import Adapter
-from portcall.core.assign.board import Board
-from portcall.core.assign.server import Event
+from portcall.core.address import parse_range
+from portcall.core.assign.temporary import check_range
+from portcall.core.match import candidates, wanted_for
 from portcall.core.plan import Plan, PlannedDevice, parse_pair
 from portcall.core.trouble import BadInput, NotPossibleHere
-from portcall.host.jobs.lease import offers
-from portcall.host.jobs.serve import serve
+from portcall.core.wire.dhcp import INFINITE
 from portcall.host.privilege import Capability, require
+from portcall.site import journal
 from portcall.site.folder import Site
+
+_SHORTEST_LEASE = 60
+
+
+@dataclass(frozen=True, slots=True)
+class Served:
+    """Which rows are served: those typed, or all of the site's plan, as far as they can be."""
+
+    site: Site
+    words: tuple[str, ...]
+    adapter: Adapter
+
+    def plan(self) -> Plan:
+        """The rows as the plan has them now. Raises BadInput and NotPossibleHere."""
+        return in_reach(rows_to_serve(self.site, self.words, quiet=True), self.adapter, quiet=True)
 
 
 @click.command("assign")
@@ -35,6 +58,26 @@ from portcall.site.folder import Site
     help="Stop after this time.",
 )
 @click.option("--until-done", is_flag=True, help="Stop when every device has its address.")
+@click.option("--match", "match", is_flag=True, help="Be in the subnet meanwhile, and back then.")
+@click.option("--ask", is_flag=True, help="Ask here which planned row an unknown device is.")
+@click.option(
+    "--temporary",
+    metavar="RANGE",
+    help="Lend unknown DHCP devices an address for some minutes, to identify them.",
+)
+@click.option(
+    "--lease",
+    default="forever",
+    show_default=True,
+    metavar="SECONDS",
+    help="For how long a DHCP device may hold its address without asking again.",
+)
+@click.option(
+    "--reply",
+    type=click.Choice(("as-asked", "broadcast")),
+    default="as-asked",
+    help="Broadcast is for devices that hear nothing else.",
+)
 @click.option("--alongside", is_flag=True, help="Serve although another DHCP server is here.")
 @adapter_option
 @capture_option
@@ -43,6 +86,11 @@ def assign_command(
     rows: tuple[str, ...],
     seconds: float | None,
     until_done: bool,
+    match: bool,
+    ask: bool,
+    temporary: str | None,
+    lease: str,
+    reply: str,
     alongside: bool,
     adapter_name: str | None,
     capture: str | None,
@@ -51,22 +99,45 @@ def assign_command(
     """Answer BOOTP and DHCP requests of planned devices with their planned address.
 
     Nobody else gets an answer. Names serve only those rows of the plan; MAC=ADDRESS stands in for
-    a row, or adds one. Runs until Ctrl-C, --for or --until-done; ends with 0 when every device
-    served has its address and answers there.
+    a row, or adds one. The plan may be edited meanwhile. Runs until Ctrl-C, --for or --until-done;
+    ends with 0 when every device served has its address and answers there.
     """
-    plan = _served(this_site(), rows)
+    from portcall.cli.assigning import Options, assign, check_terminal
+
+    if ask:
+        check_terminal(as_json)
+    lease_seconds = _lease_seconds(lease)
+    site = this_site()
+    wanted = rows_to_serve(site, rows, may_be_empty=ask or temporary is not None)
     adapter = chosen_adapter(adapter_name)
     record(adapter, capture)
-    plan = _in_reach(plan, adapter)
-    require(Capability.NET_RAW, Capability.NET_BIND_SERVICE)
-    board = Board(plan)
-    return asyncio.run(
-        _assign(adapter, plan, board, view_for(board, as_json), seconds, until_done, alongside)
-    )
+    with _matched(adapter, wanted, site) if match else nullcontext(adapter) as adapter:
+        served = Served(site, rows, adapter)
+        plan = in_reach(wanted, adapter)
+        span = parse_range(temporary) if temporary else None
+        network = None
+        if span is not None:
+            taken = {row.address for row in site.plan()} | {own.ip for own in adapter.interfaces}
+            network = check_range(span, [own.network for own in adapter.interfaces], taken)
+        require(Capability.NET_RAW, Capability.NET_BIND_SERVICE)
+        options = Options(
+            seconds, until_done, ask, lease_seconds, reply == "broadcast", alongside, span, network
+        )
+        return asyncio.run(assign(served, plan, options, as_json))
 
 
-def _served(site: Site, words: Sequence[str]) -> Plan:
-    """The rows to serve. Raises BadInput."""
+def _lease_seconds(text: str) -> int:
+    if text == "forever":
+        return INFINITE
+    if not text.isdecimal() or not _SHORTEST_LEASE <= int(text) < INFINITE:
+        raise BadInput(f"--lease {text}: is {_SHORTEST_LEASE} seconds or more, or forever")
+    return int(text)
+
+
+def rows_to_serve(
+    site: Site, words: tuple[str, ...], may_be_empty: bool = False, quiet: bool = False
+) -> Plan:
+    """The rows that devices can be recognised by; says which are not. Raises BadInput."""
     plan = site.plan()
     pairs = [parse_pair(word, site.subnets) for word in words if "=" in word]
     names = [word for word in words if "=" not in word]
@@ -81,21 +152,25 @@ def _served(site: Site, words: Sequence[str]) -> Plan:
         macs = {pair.mac for pair in pairs}
         chosen = (r for r in plan if r.name.casefold() in kept or r.mac in macs)
         plan = Plan(tuple(chosen))
-    unready = [row.name for row in plan if row.mac is None]
-    if unready:
+    unready = [row.name for row in plan if not row.is_served]
+    if unready and not quiet:
         note(f"no MAC in the plan yet, not served: {', '.join(unready)}")
-    served = tuple(row for row in plan if row.mac is not None)
-    if not served:
+    served = tuple(row for row in plan if row.is_served)
+    if not served and not may_be_empty:
         raise BadInput(
             "nothing to serve: give the plan's rows a MAC, or type MAC=ADDRESS "
-            "(02-77-B1-4C-09-21=10.61.20.21/24)"
+            "(02-77-B1-4C-09-21=10.61.20.21/24), or let --ask find out who is who"
         )
     return Plan(served)
 
 
-def _in_reach(plan: Plan, adapter: Adapter) -> Plan:
-    """The rows in a subnet of this adapter. Raises BadInput and NotPossibleHere."""
+def in_reach(plan: Plan, adapter: Adapter, quiet: bool = False) -> Plan:
+    """The plan, when this adapter can serve it; says what it can serve through a relay only.
+
+    Raises BadInput and NotPossibleHere.
+    """
     inside: list[PlannedDevice] = []
+    outside: list[PlannedDevice] = []
     for row in plan:
         own: IPv4Interface | None = adapter.on_subnet_of(row.address)
         if own is not None and own.ip == row.address:
@@ -103,61 +178,49 @@ def _in_reach(plan: Plan, adapter: Adapter) -> Plan:
                 f"{row.address}: the plan gives it to {row.name}, and this computer has it on "
                 f"{adapter.name}; portcall restore, or choose another address"
             )
-        if own is not None:
-            inside.append(row)
-    outside = [row for row in plan if row not in inside]
-    if not inside:
+        (outside if own is None else inside).append(row)
+    if not adapter.interfaces or (outside and not inside and not any(r.circuit for r in outside)):
+        if not outside:
+            raise NotPossibleHere(
+                f"{adapter.name} has no address to serve from; first: portcall match SUBNET"
+            )
         row = outside[0]
         raise NotPossibleHere(
             f"{adapter.name} is not in the subnet of {row.name} ({row.interface.network}); "
-            f"first: portcall match {row.address}"
+            f"first: portcall match {row.address}, or add --match"
         )
     for row in outside:
-        note(f"{row.name} is not served, {row.address} is outside {adapter.name}'s subnets")
-    return Plan(tuple(inside))
-
-
-async def _assign(
-    adapter: Adapter,
-    plan: Plan,
-    board: Board,
-    view: AssignView,
-    seconds: float | None,
-    until_done: bool,
-    alongside: bool,
-) -> int:
-    loop = asyncio.get_running_loop()
-    others = await offers(adapter, secrets.randbits(32))
-    for other in others:
-        sentence = f"another DHCP server is here: {other.server} at {other.server_mac}"
-        if not alongside:
-            raise NotPossibleHere(
-                f"{sentence}; it offers {other.address}. Unplug it, or serve --alongside it"
+        if not row.circuit and not quiet:
+            note(
+                f"{row.name} is served through a relay only, {row.address} is outside "
+                f"{adapter.name}'s subnets"
             )
-        note(sentence)
-    stop = asyncio.Event()
-    interrupted = False
+    return plan
 
-    def interrupt() -> None:
-        nonlocal interrupted
-        interrupted = True
-        stop.set()
 
-    def report(event: Event) -> None:
-        now = loop.time()
-        board.take(event, now)
-        view.event(event, now)
-        if until_done and not board.missing:
-            stop.set()
-
-    loop.add_signal_handler(signal.SIGINT, interrupt)
-    if seconds is not None:
-        loop.call_later(seconds, stop.set)
-    count = len(board.rows)
-    devices = "1 device" if count == 1 else f"{count} devices"
-    with view.open(f"serving {devices} on {adapter.name}"):
-        await serve(adapter, plan, report, stop)
-    view.summary()
-    if interrupted:
-        return INTERRUPTED
-    return NO if board.missing else YES
+@contextmanager
+def _matched(adapter: Adapter, plan: Plan, site: Site) -> Iterator[Adapter]:
+    """The adapter while it is in the plan's first subnet, put back afterwards."""
+    row = next((row for row in plan if row.mac), next(iter(plan), None))
+    if row is None or adapter.on_subnet_of(row.address) is not None:
+        yield adapter
+        return
+    require(Capability.NET_ADMIN, Capability.NET_RAW)
+    whole = site.plan()
+    wanted = wanted_for(row.address, whole, site.subnets)
+    refuse_overlap(adapter, wanted.network)
+    refuse_managed(adapter, replace=False)
+    avoid = {each.address for each in (*whole, *plan)}
+    avoid |= {subnet.gateway for subnet in site.subnets if subnet.gateway}
+    address = free_address(adapter, candidates(wanted, site.workstation, avoid))
+    if address is None:
+        raise NotPossibleHere(f"{wanted.network}: no address is left for this computer")
+    interface = IPv4Interface((address, wanted.network.prefixlen))
+    put_in_force(adapter, interface, replace=False)
+    note(f"{adapter.name}: {interface} added until this ends")
+    try:
+        yield next(each for each in adapters_now() if each.index == adapter.index)
+    finally:
+        for entry in journal.open_matches():
+            if entry.adapter == adapter.name and entry.added == interface:
+                note(restore_one(entry)[1])

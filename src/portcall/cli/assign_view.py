@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import sys
 import time
-from collections.abc import Iterator
+from collections import deque
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from typing import Protocol
@@ -15,9 +16,17 @@ from rich.live import Live
 from rich.text import Text
 
 from portcall.cli.say import note, print_json_line
-from portcall.cli.show import Columns, cell, console
-from portcall.core.assign.board import Board, Row, State
-from portcall.core.assign.server import Event, EventKind
+from portcall.cli.show import Columns, cell, console, print_rows
+from portcall.core.address import Mac
+from portcall.core.assign.board import DONE, Board, Row, State, Stranger
+from portcall.core.assign.event import Event, EventKind
+from portcall.core.plan import circuit_words
+
+_STRANGERS = 10
+"""Shown; there may be thousands."""
+
+_STRANGERS_A_SECOND = 20
+_NOTICES = 4
 
 _REFRESH = 4
 """Times a second; ages are shown in whole seconds."""
@@ -28,6 +37,7 @@ _STYLES = {
     State.OFFERED: "yellow",
     State.ASSIGNED: "cyan",
     State.ANSWERING: "bold green",
+    State.KEPT: "bold green",
     State.REFUSED: "bold red",
     State.DECLINED: "bold red",
 }
@@ -45,16 +55,21 @@ class AssignView(Protocol):
         """Something happened; the board has it already."""
         ...
 
-    def summary(self) -> None:
-        """How it ended."""
+    def summary(self, malformed: int) -> None:
+        """How it ended; ``malformed`` requests were ignored."""
         ...
 
 
-def view_for(board: Board, as_json: bool) -> AssignView:
+MakerOf = Callable[[Mac], str | None]
+
+
+def view_for(board: Board, as_json: bool, maker_of: MakerOf, live: bool) -> AssignView:
     """JSON when asked for, a live board on a terminal, else lines."""
     if as_json:
         return JsonView()
-    return LiveView(board) if sys.stdout.isatty() else LineView(board)
+    if live and sys.stdout.isatty():
+        return LiveView(board, maker_of)
+    return LineView(board, maker_of)
 
 
 class JsonView:
@@ -70,7 +85,7 @@ class JsonView:
         print_json_line(
             {
                 "event": event.kind,
-                "mac": str(event.mac),
+                "mac": str(event.mac) if event.mac else None,
                 "protocol": event.protocol,
                 "address": str(event.address) if event.address else None,
                 "name": event.name,
@@ -79,16 +94,20 @@ class JsonView:
             }
         )
 
-    def summary(self) -> None:
+    def summary(self, malformed: int) -> None:
         """The events have said it."""
 
 
 class LineView:
-    """One line an event, for a log or a pipe; repeats of a stranger only now and then."""
+    """One line an event, for a log or a pipe; repeats only now and then, and never a flood."""
 
-    def __init__(self, board: Board) -> None:
+    def __init__(self, board: Board, maker_of: MakerOf) -> None:
         self._board = board
+        self._maker_of = maker_of
         self._told: dict[object, int] = {}
+        self._second = 0.0
+        self._strangers_told = 0
+        self._untold = 0
 
     @contextmanager
     def open(self, title: str) -> Iterator[None]:
@@ -98,35 +117,56 @@ class LineView:
 
     def event(self, event: Event, now: float) -> None:
         """Print the event."""
-        who = event.name or str(event.mac)
         if event.kind in (EventKind.IGNORED, EventKind.ASKED):
             count = self._told.get((event.kind, event.mac), 0) + 1
             if len(self._told) < 4096:
                 self._told[event.kind, event.mac] = count
             if count & (count - 1):  # Told at 1, 2, 4, 8 … times.
                 return
-        parts = [datetime.now().strftime("%H:%M:%S"), f"{event.kind:9}", who]
-        if event.address:
+            if event.name is None and not self._may_tell(now):
+                return
+        parts = [_clock(), f"{event.kind:9}"]
+        if event.name or (event.mac and event.kind is not EventKind.NOTICE):
+            parts.append(event.name or self._stranger(event))
+        if event.address and event.kind is not EventKind.NOTICE:
             parts.append(str(event.address))
         if event.protocol:
             parts.append(f"by {event.protocol}")
         if event.detail:
-            parts.append(f"({event.detail})")
+            parts.append(f"({event.detail})" if event.mac else event.detail)
         click.echo("  ".join(parts))
         sys.stdout.flush()
 
-    def summary(self) -> None:
-        """The rows that are done, and those that are not, with why."""
-        _print_summary(self._board)
+    def _stranger(self, event: Event) -> str:
+        maker = self._maker_of(event.mac) if event.mac else None
+        return f"{event.mac} {maker}" if maker else str(event.mac)
+
+    def _may_tell(self, now: float) -> bool:
+        """At most so many strangers a second: when a plant powers up, the planned ones matter."""
+        if now - self._second >= 1.0:
+            if self._untold:
+                click.echo(f"{_clock()}  ignored    {self._untold} more that are not in the plan")
+            self._second, self._strangers_told, self._untold = now, 0, 0
+        self._strangers_told += 1
+        if self._strangers_told > _STRANGERS_A_SECOND:
+            self._untold += 1
+            return False
+        return True
+
+    def summary(self, malformed: int) -> None:
+        """The rows, those that are done and those that are not, with why; and who else asked."""
+        _print_summary(self._board, self._maker_of, malformed)
 
 
 class LiveView:
     """The board, redrawn in place."""
 
-    def __init__(self, board: Board) -> None:
+    def __init__(self, board: Board, maker_of: MakerOf) -> None:
         self._board = board
+        self._maker_of = maker_of
         self._began = time.monotonic()
         self._title = ""
+        self._notices: deque[str] = deque(maxlen=_NOTICES)
 
     @contextmanager
     def open(self, title: str) -> Iterator[None]:
@@ -141,10 +181,12 @@ class LiveView:
 
     def event(self, event: Event, now: float) -> None:
         """The next redraw shows it."""
+        if event.kind is EventKind.NOTICE and event.name is None:
+            self._notices.append(f"{_clock()}  {event.detail}")
 
-    def summary(self) -> None:
-        """One sentence: the board above says the rest."""
-        _print_summary(self._board, rows=False)
+    def summary(self, malformed: int) -> None:
+        """How each row ended; the board above stays for who wants to see who else asked."""
+        _print_summary(self._board, self._maker_of, malformed, strangers=False)
 
     def _draw(self) -> RenderableType:
         now = time.monotonic()
@@ -163,7 +205,7 @@ class LiveView:
         for row in self._board.rows:
             served.add_row(
                 cell(row.device.name, "bold"),
-                cell(row.device.mac),
+                cell(row.device.mac or row.mac),
                 cell(row.device.interface),
                 cell(row.state, _STYLES[row.state]),
                 cell(_age(now, row.since)),
@@ -175,40 +217,91 @@ class LiveView:
             Text(f"{self._title}, {now - self._began:.0f} s, Ctrl-C ends it", style="bold"),
             served,
         ]
-        strangers = self._board.strangers
-        if strangers:
-            others = Columns("who else asks", "by", "asked", "last", "remarks", shrinks="remarks")
-            for stranger in strangers[:10]:
-                others.add_row(
-                    cell(stranger.mac, "bold"),
-                    cell(stranger.protocol),
-                    cell(f"{stranger.asked}×"),
-                    cell(_age(now, stranger.last)),
-                    Text(stranger.detail, style="bold yellow"),
-                )
-            parts += [Text(""), others]
-            if len(strangers) > 10:
-                parts.append(Text(f"and {len(strangers) - 10} more"))
+        if self._board.strangers:
+            parts += [Text(""), self._others(now)]
+            more = len(self._board.strangers) - _STRANGERS + self._board.strangers_forgotten
+            if more > 0:
+                parts.append(Text(f"and {more} more", style="dim"))
+        if self._notices:
+            parts += [Text(""), *(Text(line, style="bold yellow") for line in self._notices)]
         return Group(*parts)
+
+    def _others(self, now: float) -> Columns:
+        lent = any(stranger.address for stranger in self._board.strangers)
+        headers = ["who else asks", "maker", "by", "asked", "last", "remarks"]
+        shown = Columns(
+            *headers[:2],
+            *(["lent"] if lent else []),
+            *headers[2:],
+            drops=("maker", "by", "last"),
+            shrinks="remarks",
+        )
+        for stranger in self._board.strangers[:_STRANGERS]:
+            near = " the plan (" in stranger.detail
+            shown.add_row(
+                cell(stranger.mac, "bold"),
+                cell(self._maker_of(stranger.mac)),
+                *([cell(stranger.address)] if lent else []),
+                cell(stranger.protocol),
+                cell(f"{stranger.asked}×"),
+                cell(_age(now, stranger.last)),
+                Text(stranger.detail, style="bold yellow" if near else "yellow"),
+            )
+        return shown
+
+
+def _clock() -> str:
+    return datetime.now().strftime("%H:%M:%S")
 
 
 def _age(now: float, since: float | None) -> str | None:
     return None if since is None else f"{max(now - since, 0):.0f} s"
 
 
-def _print_summary(board: Board, rows: bool = True) -> None:
+def _print_summary(board: Board, maker_of: MakerOf, malformed: int, strangers: bool = True) -> None:
     done = len(board.rows) - len(board.missing)
-    if rows:
-        for row in board.missing:
-            click.echo(f"without its address: {row.device.name} {_why(row)}")
-        for stranger in board.strangers[:10]:
-            click.echo(f"asked and got nothing: {stranger.mac} ({stranger.detail})")
+    if board.rows:
+        click.echo()
+        headers = ("name", "mac", "address", "state", "after", "asked", "by")
+        print_rows(Columns(*headers), board.rows, _summary_cells, _why)
+    if strangers:
+        for stranger in board.strangers[:_STRANGERS]:
+            click.echo(_stranger_sentence(stranger, maker_of(stranger.mac)))
+        more = len(board.strangers) - _STRANGERS + board.strangers_forgotten
+        if more > 0:
+            click.echo(f"and {more} more that are not in the plan")
+    if malformed:
+        messages = "1 message" if malformed == 1 else f"{malformed} messages"
+        click.echo(f"{messages} to port 67 could not be read, and got no answer")
     click.echo(f"of {len(board.rows)} served, {done} have their address and answer there")
 
 
-def _why(row: Row) -> str:
+def _summary_cells(row: Row) -> Sequence[Text]:
+    took = None if row.since is None or row.first is None else row.since - row.first
+    return (
+        cell(row.device.name, "bold"),
+        cell(row.device.mac or row.mac),
+        cell(row.device.interface),
+        cell(row.state, _STYLES[row.state]),
+        cell(None if took is None else f"{took:.1f} s"),
+        cell(f"{row.asked}×" if row.asked else None),
+        cell(row.protocol),
+    )
+
+
+def _stranger_sentence(stranger: Stranger, maker: str | None) -> str:
+    who = f"{stranger.mac} {maker}" if maker else str(stranger.mac)
+    got = f"was lent {stranger.address}" if stranger.address else "got no answer"
+    return f"{who} asked {stranger.asked}×, {got}: {stranger.detail}"
+
+
+def _why(row: Row) -> Sequence[str]:
+    """Why a row is not done."""
+    if row.state in DONE:
+        return (row.detail,) if row.detail else ()
     if row.state is State.WAITING:
-        return f"({row.device.mac} never asked)"
-    if row.state is State.ASSIGNED:
-        return f"({row.device.address} was given, it does not answer there)"
-    return f"({row.detail or row.state})"
+        who = row.device.mac or f"circuit {circuit_words(row.device.circuit)}"
+        return (f"{who} never asked",)
+    if row.state is State.ASSIGNED and not row.detail:
+        return ("the address was given, the device does not answer there yet",)
+    return (row.detail,) if row.detail else ()

@@ -34,7 +34,7 @@ def restore_command(show: bool, as_json: bool) -> int:
     if matches:
         require(Capability.NET_ADMIN, instead="portcall restore --show lists what is open")
     # The newest first: what was there before it is then what the older ones left.
-    results = [_restore(entry) for entry in reversed(matches)]
+    results = [restore_one(entry) for entry in reversed(matches)]
     if as_json:
         print_json({"restored": [document for document, _ in results]})
     elif not results:
@@ -70,7 +70,9 @@ def _show(matches: Sequence[OpenMatch], as_json: bool) -> int:
     return YES
 
 
-def _restore(entry: OpenMatch) -> tuple[dict[str, object], str]:
+def restore_one(entry: OpenMatch) -> tuple[dict[str, object], str]:
+    """Undo one match: what came of it, as JSON has it, and in a sentence."""
+
     def result(done: bool, was_there: bool, now: Sequence[IPv4Interface]) -> dict[str, object]:
         return {
             "adapter": entry.adapter,

@@ -23,13 +23,15 @@ from portcall.core.address import (
     parse_mac,
     parse_mask,
 )
-from portcall.core.printable import printable
+from portcall.core.printable import decoded, printable
 from portcall.core.trouble import BadInput
 
-COLUMNS = ("name", "mac", "address", "mask", "gateway", "kind", "place", "note")
+COLUMNS = ("name", "mac", "circuit", "address", "mask", "gateway", "kind", "place", "note")
 REQUIRED = ("name", "address")
 ASSUMED_PREFIX = 24
 LONGEST_NAME = 63
+LONGEST_CIRCUIT = 120
+_LETTERS = frozenset("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-")
 _LARGEST_FILE = 4 * 1024 * 1024
 
 T = TypeVar("T")
@@ -41,6 +43,15 @@ class Subnet:
 
     network: IPv4Network
     gateway: IPv4Address | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Surroundings:
+    """What all devices of a site are told when they ask for it."""
+
+    domain: str = ""
+    domain_servers: tuple[IPv4Address, ...] = ()
+    time_servers: tuple[IPv4Address, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,6 +67,13 @@ class PlannedDevice:
     note: str = ""
     mask_assumed: bool = False
     line: int = 0
+    circuit: bytes = b""
+    """Where a relay agent hears the device (RFC 3046 §3.1), for a row that goes by place."""
+
+    @property
+    def is_served(self) -> bool:
+        """Whether a device can be recognised as this one when it asks for an address."""
+        return self.mac is not None or bool(self.circuit)
 
     @property
     def address(self) -> IPv4Address:
@@ -158,7 +176,45 @@ def parse_plan(data: bytes, source: str, subnets: Sequence[Subnet] = ()) -> Plan
     return plan
 
 
-def _decode(data: bytes) -> str:
+def is_host_name(text: str) -> bool:
+    """Whether a name may be a host's: letters, digits and inner hyphens (RFC 1123 §2.1)."""
+    return (
+        0 < len(text) <= 63
+        and _LETTERS.issuperset(text)
+        and not (text.startswith("-") or text.endswith("-"))
+    )
+
+
+def parse_circuit(text: str) -> bytes:
+    """Read a relay agent's circuit: its text, or ``0x`` and hex digits. Raises AddressError."""
+    if not text.lower().startswith("0x"):
+        return text.encode()
+    digits = "".join(c for c in text[2:] if c not in " :-.")
+    try:
+        octets = bytes.fromhex(digits)
+    except ValueError:
+        octets = b""
+    if not 0 < len(octets) <= LONGEST_CIRCUIT:
+        raise AddressError(
+            f"{text}: a circuit is text, or 0x and hex digits, two for each of at most "
+            f"{LONGEST_CIRCUIT} octets"
+        )
+    return octets
+
+
+def circuit_words(circuit: bytes) -> str:
+    """A circuit as ``parse_circuit`` reads it."""
+    text = decoded(circuit)
+    plain = text.encode() == circuit and not text.lower().startswith("0x")
+    return text if plain else f"0x{circuit.hex()}"
+
+
+def delimiter_of(header: str) -> str:
+    """What separates the cells of a plan: the commonest of comma, semicolon and tab."""
+    return max(",;\t", key=header.count)
+
+
+def decode(data: bytes) -> str:
     """Text in UTF-8, or in the code page that spreadsheets still export; raises BadInput."""
     if len(data) > _LARGEST_FILE:
         raise BadInput(f"has {len(data)} octets; a plan has at most {_LARGEST_FILE}")
@@ -189,14 +245,13 @@ class _Reading:
 
     def read(self, data: bytes) -> Plan:
         try:
-            text = _decode(data)
+            text = decode(data)
         except BadInput as trouble:
             self._problem(1, None, str(trouble))
             return Plan()
         lines = text.splitlines(keepends=True)
         head = next((line for line in lines if line.strip()), "")
-        delimiter = max(",;\t", key=head.count)
-        rows = csv.reader(lines, delimiter=delimiter)
+        rows = csv.reader(lines, delimiter=delimiter_of(head))
         names: list[str] = []
         devices: list[PlannedDevice] = []
         line = 1
@@ -244,6 +299,11 @@ class _Reading:
         cell = dict(zip(names, (cell.strip() for cell in cells), strict=False))
         name = self._name(cell.get("name", ""), line)
         mac = self._value("mac", cell, line, parse_mac)
+        circuit = self._value("circuit", cell, line, parse_circuit) or b""
+        if mac and circuit:
+            self._problem(
+                line, "circuit", "stands beside a MAC; a row goes by its MAC or by its place"
+            )
         address = self._value("address", cell, line, parse_address)
         prefix = self._value("mask", cell, line, parse_mask)
         gateway = self._value("gateway", cell, line, parse_address)
@@ -267,6 +327,7 @@ class _Reading:
             printable(cell.get("note", "")),
             assumed,
             line,
+            circuit,
         )
         self._check_rules(device)
         return device
@@ -331,12 +392,14 @@ class _Reading:
             ("name", device.name.casefold()),
             ("address", device.address),
             ("mac", device.mac),
+            ("circuit", device.circuit or None),
         ):
             if value is None:
                 continue
             first = self._seen.setdefault((column, value), device)
             if first is not device:
-                shown = device.name if column == "name" else value
+                words = {"name": device.name, "circuit": circuit_words(device.circuit)}
+                shown = words.get(column) or str(value)
                 self._problem(
                     device.line, column, f"{shown}: stands on line {first.line} too ({first.name})"
                 )

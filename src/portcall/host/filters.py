@@ -12,8 +12,11 @@ _AUXILIARY_PACKET_TYPE = 0xFFFFF000 + 4
 """SKF_AD_OFF + SKF_AD_PKTTYPE."""
 
 _LOAD_HALF, _LOAD_BYTE, _EQUALS, _RETURN = 0x28, 0x30, 0x15, 0x06
+_SKIP_HEADER, _LOAD_HALF_BEYOND = 0xB1, 0x48
+"""Take IPv4's header length as an index; load from there."""
 _ALL, _NOTHING = 0x40000, 0
-_ETHERTYPE, _PROTOCOL = 12, 23
+_ETHERTYPE, _IPV4_START, _PROTOCOL = 12, 14, 23
+_DESTINATION_PORT = _IPV4_START + 2
 
 Program = tuple[tuple[int, int, int, int], ...]
 """Steps of operation, jump if true, jump if false, operand."""
@@ -36,6 +39,23 @@ NO_CONVERSATIONS: Program = (
     (_RETURN, 0, 0, _ALL),
 )
 """Everything but TCP and ICMP over IPv4, which are for the sockets that speak them."""
+
+
+ADDRESSING: Program = (
+    (_LOAD_HALF, 0, 0, _ETHERTYPE),
+    (_EQUALS, 8, 0, 0x0806),
+    (_EQUALS, 0, 8, 0x0800),
+    (_LOAD_BYTE, 0, 0, _PROTOCOL),
+    (_EQUALS, 5, 0, socket.IPPROTO_ICMP),
+    (_EQUALS, 0, 5, socket.IPPROTO_UDP),
+    (_SKIP_HEADER, 0, 0, _IPV4_START),
+    (_LOAD_HALF_BEYOND, 0, 0, _DESTINATION_PORT),
+    (_EQUALS, 1, 0, 67),
+    (_EQUALS, 0, 1, 68),
+    (_RETURN, 0, 0, _ALL),
+    (_RETURN, 0, 0, _NOTHING),
+)
+"""What assigning addresses is about: ARP, pings, BOOTP and DHCP."""
 
 
 def attach(sock: socket.socket, program: Program) -> None:

@@ -88,6 +88,16 @@ class Runner:
         """Drive a conversation to its end."""
         await self.start(conversation, medium, report).wait()
 
+    def tell(
+        self, conversation: Conversation[P, F], actions: Iterable[Send[P] | Report[F]]
+    ) -> None:
+        """Carry out what a conversation answers to a word of its owner."""
+        for several in self._running.values():
+            for running in several:
+                if running.conversation is conversation:
+                    self._carry_out(running, actions)
+                    return
+
     def drop(self, medium: Medium[Any]) -> None:
         """End every conversation on a medium and stop reading it."""
         for running in self._running.get(medium.fileno(), ()):

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from ipaddress import IPv4Interface
 
-from portcall.core.assign.server import AddressServer, Event
+from portcall.core.assign.event import Event
+from portcall.core.assign.reply import Replies
+from portcall.core.assign.server import AddressServer
 from portcall.core.conversation import Actions, Conversation, Datagram, Frame, Send
 from portcall.core.plan import Plan, PlannedDevice
 from portcall.core.wire import bacnet, bootp, dcp, dns, lldp, netbios, snmp, udp
@@ -223,7 +225,8 @@ class ServicePort(Conversation[Frame, Event]):
             if frame.datagram.destination_port != bootp.SERVER_PORT:
                 return
             plan = Plan((PlannedDevice("workstation", self._gives, asked.mac),))
-            self._server = AddressServer(self._entry.mac, (self._own,), plan, self.LEASE_SECONDS)
+            replies = Replies(self._entry.mac)
+            self._server = AddressServer((self._own,), plan, replies, self.LEASE_SECONDS)
             yield from self._server.begin(now)
         yield from self._server.heard(packet, now)
         self.wake_at = self._server.wake_at

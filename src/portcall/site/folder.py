@@ -7,6 +7,9 @@
     pace = 200                            # packets a second in sweeps
     maker_defaults = ["203.0.113.40"]     # where unset devices are looked for
     community = "public"                  # for SNMP
+    domain = "mill.example"               # for devices that ask for it by DHCP
+    domain_servers = ["10.61.20.1"]
+    time_servers = ["10.61.20.1"]
 
     [[subnets]]
     network = "10.61.20.0/24"
@@ -33,7 +36,7 @@ from portcall.core.address import (
     parse_subnet,
 )
 from portcall.core.pacer import DEFAULT_PACE, HIGHEST_PACE
-from portcall.core.plan import Plan, Subnet, parse_plan
+from portcall.core.plan import Plan, Subnet, Surroundings, is_host_name, parse_plan
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput, NotPossibleHere
 
@@ -57,6 +60,8 @@ class Site:
     """Names by MAC prefix, six hex digits in upper case without separators."""
     community: str = "public"
     """For SNMP."""
+    surroundings: Surroundings = field(default_factory=Surroundings)
+    """What devices are told that ask for it by DHCP."""
 
     @property
     def plan_path(self) -> Path | None:
@@ -113,10 +118,9 @@ class _Reader:
         self._settings = settings
 
     def site(self, folder: Path) -> Site:
-        known = {"name", "workstation", "pace", "maker_defaults", "subnets", "makers", "community"}
         for key in self._settings:
-            if key not in known:
-                raise self._wrong(key, f"is no setting; there are {', '.join(sorted(known))}")
+            if key not in _SETTINGS:
+                raise self._wrong(key, f"is no setting; there are {', '.join(sorted(_SETTINGS))}")
         workstation = self._take("workstation", str)
         pace = float(self._take("pace", (int, float)) or DEFAULT_PACE)
         if not 0 < pace <= HIGHEST_PACE:
@@ -136,7 +140,21 @@ class _Reader:
                 for prefix, name in (self._take("makers", dict) or {}).items()
             },
             printable(self._take("community", str) or "public"),
+            Surroundings(
+                self._domain(self._take("domain", str) or ""),
+                self._addresses("domain_servers"),
+                self._addresses("time_servers"),
+            ),
         )
+
+    def _addresses(self, key: str) -> tuple[IPv4Address, ...]:
+        entries = self._take(key, list) or ()
+        return tuple(self._parse(key, parse_address, entry) for entry in entries)
+
+    def _domain(self, text: str) -> str:
+        if text and not all(is_host_name(label) for label in text.split(".")):
+            raise self._wrong("domain", f"{printable(text, 40)}: is no domain name")
+        return text
 
     def _take(self, key: str, kind: type[T] | tuple[type[T], ...]) -> T | None:
         value = self._settings.get(key)
@@ -174,6 +192,19 @@ class _Reader:
     def _wrong(self, key: str, what: str) -> BadInput:
         return BadInput(f"{self._path}: {key}: {what}")
 
+
+_SETTINGS = {
+    "name",
+    "workstation",
+    "pace",
+    "maker_defaults",
+    "subnets",
+    "makers",
+    "community",
+    "domain",
+    "domain_servers",
+    "time_servers",
+}
 
 _KINDS: dict[type, str] = {
     str: "text in quotes",

@@ -8,11 +8,12 @@ from __future__ import annotations
 
 from collections import OrderedDict
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
+from ipaddress import IPv4Address
 
 from portcall.core.address import Mac
-from portcall.core.assign.server import Event, EventKind
+from portcall.core.assign.event import Event, EventKind
 from portcall.core.find.sighting import Protocol
 from portcall.core.plan import Plan, PlannedDevice
 
@@ -27,6 +28,7 @@ class State(StrEnum):
     OFFERED = "offered"
     ASSIGNED = "assigned"
     ANSWERING = "answering"
+    KEPT = "kept"
     REFUSED = "refused"
     DECLINED = "declined"
 
@@ -36,9 +38,13 @@ _STATES = {
     EventKind.OFFERED: State.OFFERED,
     EventKind.ASSIGNED: State.ASSIGNED,
     EventKind.ANSWERING: State.ANSWERING,
+    EventKind.KEPT: State.KEPT,
     EventKind.REFUSED: State.REFUSED,
     EventKind.DECLINED: State.DECLINED,
 }
+
+
+DONE = (State.ANSWERING, State.KEPT)
 
 
 @dataclass(slots=True)
@@ -51,30 +57,50 @@ class Row:
     asked: int = 0
     since: float | None = None
     detail: str = ""
+    first: float | None = None
+    """When it first asked."""
+    mac: Mac | None = None
+    """Who asked, for a row that goes by place."""
 
 
 @dataclass(slots=True)
 class Stranger:
-    """A MAC that asks and is not planned."""
+    """A MAC that asks and is not planned; ``address`` is the temporary one it was lent."""
 
     mac: Mac
-    protocol: Protocol | None
-    asked: int
-    last: float
-    detail: str
+    protocol: Protocol | None = None
+    asked: int = 0
+    last: float = 0.0
+    detail: str = ""
+    address: IPv4Address | None = None
 
 
 class Board:
     """Fold events in with ``take``; read rows and strangers at any time."""
 
     def __init__(self, plan: Plan) -> None:
-        served = [row for row in plan if row.mac is not None]
-        self._rows = {row.mac: Row(row) for row in served}
+        self._rows: dict[str, Row] = {}
         self._strangers: OrderedDict[Mac, Stranger] = OrderedDict()
+        self.strangers_forgotten = 0
+        """How many were too many to be remembered."""
+        self.change(plan)
+
+    def change(self, plan: Plan) -> None:
+        """From now on another plan; what is the same in both keeps its state."""
+        before = self._rows
+        self._rows = {}
+        for device in plan:
+            if not device.is_served:
+                continue
+            known = before.get(device.name)
+            same = known is not None and replace(known.device, line=device.line) == device
+            self._rows[device.name] = known if known is not None and same else Row(device)
+            if device.mac is not None:
+                self._strangers.pop(device.mac, None)
 
     @property
     def rows(self) -> tuple[Row, ...]:
-        """The planned devices that have a MAC, in the plan's order."""
+        """The planned devices that can be recognised, in the plan's order."""
         return tuple(self._rows.values())
 
     @property
@@ -85,18 +111,20 @@ class Board:
     @property
     def missing(self) -> tuple[Row, ...]:
         """Rows without their address: what was given and never answered counts as missing."""
-        return tuple(row for row in self.rows if row.state is not State.ANSWERING)
+        return tuple(row for row in self.rows if row.state not in DONE)
 
     def take(self, event: Event, now: float) -> None:
         """Fold in one event."""
-        row = self._rows.get(event.mac)
+        row = self._rows.get(event.name or "")
         if row is None:
             self._take_stranger(event, now)
             return
         row.protocol = event.protocol or row.protocol
+        row.mac = event.mac or row.mac
         if event.kind is EventKind.ASKED:
             row.asked += 1
-            if row.state in (State.ASSIGNED, State.ANSWERING, State.OFFERED):
+            row.first = now if row.first is None else row.first
+            if row.state in (State.ASSIGNED, State.OFFERED, *DONE):
                 return
         state = _STATES.get(event.kind)
         row.detail = event.detail
@@ -105,8 +133,17 @@ class Board:
             row.since = now
 
     def _take_stranger(self, event: Event, now: float) -> None:
-        known = self._strangers.pop(event.mac, None)
-        asked = known.asked + 1 if known else 1
-        self._strangers[event.mac] = Stranger(event.mac, event.protocol, asked, now, event.detail)
+        if event.mac is None or event.kind is EventKind.NOTICE:
+            return
+        stranger = self._strangers.pop(event.mac, None) or Stranger(event.mac)
+        self._strangers[event.mac] = stranger
+        stranger.protocol = event.protocol or stranger.protocol
+        if event.kind in (EventKind.ASKED, EventKind.IGNORED):
+            stranger.asked += 1
+            stranger.last = now
+            stranger.detail = event.detail
+        elif event.kind is EventKind.ASSIGNED:
+            stranger.address = event.address
         if len(self._strangers) > MOST_STRANGERS:
             self._strangers.popitem(last=False)
+            self.strangers_forgotten += 1

@@ -17,9 +17,14 @@ from portcall.core.wire.dhcp import Code, MessageType, Options
 from portcall.core.wire.octets import Malformed
 
 ASK_TIMES = 2
+ASK_AGAIN = 30.0
+"""Seconds between two looks while serving; in between, servers are overheard."""
+
+_MOST_SERVERS = 64
 ASK_INTERVAL = 0.75
 """Seconds. A server that probes before it offers takes up to a second (RFC 2131 §3.1 step 2)."""
 
+_FROM_SERVER = bootp.SERVER_PORT.to_bytes(2, "big")
 _LIMITED_BROADCAST = IPv4Address("255.255.255.255")
 
 
@@ -35,10 +40,15 @@ class Offer:
 
 
 class Lookout(Conversation[Frame, Offer]):
-    """Sends DHCPDISCOVER for the workstation's own MAC and takes no offer."""
+    """Sends DHCPDISCOVER for the workstation's own MAC and takes no offer.
 
-    def __init__(self, own_mac: Mac, xid: int) -> None:
+    A ``lasting`` one never ends: it asks again from time to time, and overhears what servers other
+    than the workstation itself tell others. Each server is reported once.
+    """
+
+    def __init__(self, own_mac: Mac, xid: int, lasting: bool = False) -> None:
         self._own_mac = own_mac
+        self._lasting = lasting
         self._xid = xid
         self._asks_left = ASK_TIMES
         self._seen: set[Mac] = set()
@@ -49,12 +59,12 @@ class Lookout(Conversation[Frame, Offer]):
 
     def woke(self, now: float) -> Actions[Frame, Offer]:
         """Ask again, or conclude."""
-        if self._asks_left == 0:
+        if self._asks_left == 0 and not self._lasting:
             self.over = True
             self.wake_at = None
             return
-        self._asks_left -= 1
-        self.wake_at = now + ASK_INTERVAL
+        self._asks_left = max(self._asks_left - 1, 0)
+        self.wake_at = now + (ASK_AGAIN if self._lasting else ASK_INTERVAL)
         options = Options(((Code.MESSAGE_TYPE, bytes((MessageType.DISCOVER,))),))
         # The broadcast flag: without an address in its subnet the kernel would drop the offer,
         # but also a link that filters by MAC shows broadcasts.
@@ -72,19 +82,26 @@ class Lookout(Conversation[Frame, Offer]):
         yield Send(Frame(udp.encode_frame(frame)))
 
     def heard(self, packet: Frame, now: float) -> Actions[Frame, Offer]:
-        """An offer to us means a server."""
+        """An offer to us means a server; while serving, so does what others are told."""
+        if packet.data[34:36] != _FROM_SERVER:
+            return
         try:
             frame = udp.parse_frame(packet.data)
-            if frame.datagram.destination_port != bootp.CLIENT_PORT:
-                return
             message = bootp.parse(frame.datagram.payload)
             options = dhcp.parse(message)
         except Malformed:
             return
-        ours = message.xid == self._xid and message.mac == self._own_mac
-        if not ours or options is None or options.message_type is not MessageType.OFFER:
+        if frame.datagram.source_port != bootp.SERVER_PORT or message.op is not Op.REPLY:
             return
-        if frame.source_mac not in self._seen and len(self._seen) < 64:
+        if frame.source_mac == self._own_mac or options is None:
+            return
+        to_us = message.xid == self._xid and message.mac == self._own_mac
+        offered = to_us and options.message_type is MessageType.OFFER
+        # What a relay agent passes on is its server's word, which may be this one.
+        overheard = self._lasting and message.giaddr == UNSPECIFIED and options.message_type
+        if not (offered or overheard):
+            return
+        if frame.source_mac not in self._seen and len(self._seen) < _MOST_SERVERS:
             self._seen.add(frame.source_mac)
             server = options.server_identifier or frame.source
             mask = options.subnet_mask

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Iterable
 from dataclasses import dataclass
 
 from portcall.core.address import Mac
@@ -35,19 +35,44 @@ def difference(one: Mac, other: Mac) -> str | None:
     return None
 
 
-def near_misses(mac: Mac, plan: Plan, present: Collection[Mac] = ()) -> tuple[NearMiss, ...]:
-    """The planned rows that ``mac`` nearly is; none when it is planned itself.
+class NearMisses:
+    """A plan, arranged so that a MAC is held against the few rows it can be near to.
 
-    A row whose own MAC is among those ``present`` on the wire was copied right: makers number
-    their devices one after the other, and a neighbour in the series is no mistake.
+    When a plant powers up, thousands of MACs ask that are not planned.
     """
-    if plan.by_mac(mac):
-        return ()
+
+    def __init__(self, plan: Plan) -> None:
+        self._rows: dict[str, list[PlannedDevice]] = {}
+        for row in plan:
+            if row.mac is not None:
+                for key in _keys(row.mac):
+                    self._rows.setdefault(key, []).append(row)
+
+    def of(self, mac: Mac, present: Collection[Mac] = ()) -> tuple[NearMiss, ...]:
+        """The planned rows that ``mac`` nearly is; none when it is planned itself.
+
+        A row whose own MAC is among those ``present`` on the wire was copied right: makers number
+        their devices one after the other, and a neighbour in the series is no mistake.
+        """
+        rows = {row.name: row for key in _keys(mac) for row in self._rows.get(key, ())}
+        return near_misses(mac, rows.values(), present)
+
+
+def near_misses(
+    mac: Mac, rows: Iterable[PlannedDevice], present: Collection[Mac] = ()
+) -> tuple[NearMiss, ...]:
+    """As ``NearMisses.of``, held against each of some rows."""
     found = []
-    for row in plan:
-        if row.mac in present:
-            continue
-        how = difference(mac, row.mac) if row.mac else None
+    for row in rows:
+        if row.mac == mac:
+            return ()
+        how = difference(mac, row.mac) if row.mac and row.mac not in present else None
         if how:
             found.append(NearMiss(row, how))
     return tuple(found)
+
+
+def _keys(mac: Mac) -> list[str]:
+    """What two MACs have in common when they are near: all digits but one, or all in any order."""
+    digits = mac.hex()
+    return [f"{digits[:n]}-{digits[n + 1 :]}" for n in range(12)] + ["".join(sorted(digits))]

@@ -1,45 +1,51 @@
-"""The address server: BOOTP and DHCP answers to planned MACs, and to nobody else.
+"""The address server: BOOTP and DHCP answers to planned devices, and to nobody else.
 
 What a request leads to, by who asks and how (RFC 951 §7.3, RFC 2131 §4.3):
 
 ===============================  ==============================================================
-from an unplanned MAC            nothing is sent; reported, with near misses
+from a device not planned        nothing is sent; reported, with near misses. With temporary
+                                 addresses to lend, DHCP clients get one of those
 BOOTP request                    clear the address, BOOTREPLY
 DHCPDISCOVER                     clear the address, DHCPOFFER
 anything that names another      nothing; the client chose the other (§4.3.2, SELECTING)
 server
 DHCPREQUEST for the address      DHCPACK
-DHCPREQUEST for another address  DHCPNAK: a planned MAC has one address, and this server owns it
+DHCPREQUEST for another address  DHCPNAK: a planned device has one address, this server owns it
 DHCPDECLINE                      the address is in use; reported, not offered again for a while
 DHCPRELEASE                      reported
 DHCPINFORM                       DHCPACK without address or lease (§4.3.5)
 ===============================  ==============================================================
 
-*Clear the address*: before it is given, an ARP probe asks whether another MAC has it (RFC 2131
-§2.2). If one answers, the request is refused and the conflict reported. At the start, and after
-giving an address, the server asks by ARP whether the device answers there, and reports that too.
+*Clear the address*: before it is given, ARP asks whether another MAC has it (RFC 2131 §2.2), or a
+ping where a relay agent is between. If one answers, the request is refused and the conflict
+reported. At the start, and after giving an address, the server asks whether the device answers
+there, and reports that too.
 
 Answers follow from the plan alone, so that a restarted server gives the same ones. Leases do not
-end unless told to (RFC 2131 §3.3): the laptop leaves the site, the addresses must not.
+end unless told to (RFC 2131 §3.3): the laptop leaves the site, the addresses must not. What is
+given is reported before the answer leaves, so that a record can be on the disk by then.
 """
 
 from __future__ import annotations
 
+from collections import OrderedDict
 from collections.abc import Sequence
 from dataclasses import dataclass
-from enum import StrEnum
+from heapq import heappop, heappush
 from ipaddress import IPv4Address, IPv4Interface
 
-from portcall.core.address import BROADCAST, UNSPECIFIED, Mac
-from portcall.core.assign.near import near_misses
+from portcall.core.address import UNSPECIFIED, Mac
+from portcall.core.assign.event import Event, EventKind
+from portcall.core.assign.near import NearMisses
+from portcall.core.assign.reply import Replies, Terms
+from portcall.core.assign.request import Request, read
+from portcall.core.assign.temporary import TEMPORARY_SECONDS, Lent, Pool
 from portcall.core.conversation import Actions, Conversation, Frame, Report, Send
 from portcall.core.find.sighting import Protocol
 from portcall.core.plan import Plan, PlannedDevice
-from portcall.core.printable import decoded
-from portcall.core.probe import heard_arp
-from portcall.core.wire import arp, bootp, dhcp, udp
-from portcall.core.wire.bootp import BootpMessage, Op
-from portcall.core.wire.dhcp import Code, MessageType, Options
+from portcall.core.probe import answers_echo, echo_request, heard_arp
+from portcall.core.wire import arp, dhcp
+from portcall.core.wire.dhcp import MessageType
 from portcall.core.wire.octets import Malformed
 
 CLEAR_WAIT = 0.3
@@ -47,7 +53,8 @@ CLEAR_WAIT = 0.3
 again after a second at the earliest, so the first request is the one that is answered."""
 
 CLEAR_HOLDS = 30.0
-"""Seconds for which a cleared address needs no new probe: a DHCP exchange, or a few retries."""
+"""Seconds for which a cleared address needs no new probe: a DHCP exchange, or a few retries. An
+address offered from those to lend is held as long."""
 
 WATCH_INTERVAL = 1.0
 WATCH_TIMES = 30
@@ -59,327 +66,341 @@ FIRST_LOOK_TIMES = 2
 DECLINED_REST = 30.0
 """Seconds for which a declined address is not offered again."""
 
-_LIMITED_BROADCAST = IPv4Address("255.255.255.255")
+MOST_STRANGERS = 256
+"""Of whom it is remembered what was found out; the one not heard from longest goes first."""
+
+_ANSWERED = (None, MessageType.DISCOVER, MessageType.REQUEST, MessageType.INFORM)
 
 
-class EventKind(StrEnum):
-    """What happened; the names are part of ``assign --json``."""
-
-    ASKED = "asked"
-    OFFERED = "offered"
-    ASSIGNED = "assigned"
-    DECLINED = "declined"
-    ANSWERING = "answering"
-    KEPT = "kept"
-    IGNORED = "ignored"
-    REFUSED = "refused"
-
-
-@dataclass(frozen=True, slots=True)
-class Event:
-    """Something an engineer watching the assignment wants to see."""
-
-    kind: EventKind
-    mac: Mac
-    protocol: Protocol | None = None
-    address: IPv4Address | None = None
-    name: str | None = None
-    detail: str = ""
-
-
-@dataclass(frozen=True, slots=True)
-class _Request:
-    """What was asked, with what of the frame the answer needs."""
-
-    frame: udp.UdpFrame
-    message: BootpMessage
-    options: Options
-
-    @property
-    def protocol(self) -> Protocol:
-        return Protocol.BOOTP if self.options.message_type is None else Protocol.DHCP
-
-
-@dataclass(slots=True)
+@dataclass(slots=True, eq=False)
 class _Clearing:
     """A request that waits until its address is known to be free."""
 
-    row: PlannedDevice
-    request: _Request
-    until: float
+    terms: Terms
+    request: Request
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, eq=False)
 class _Watch:
-    """An address that was given, until its device answers there."""
+    """An address that a device was given, or should have, until the device answers there."""
 
-    row: PlannedDevice
-    protocol: Protocol | None
-    ask_at: float
-    asks_left: int = WATCH_TIMES
+    terms: Terms
+    mac: Mac
+    request: Request | None
+    """What it was given in answer to; None for the first look."""
+    asks_left: int
 
 
 class AddressServer(Conversation[Frame, Event]):
-    """Serves the rows of a plan that have a MAC; never over by itself.
+    """Serves the rows of a plan that a device can be recognised by; never over by itself.
 
-    ``own`` are the workstation's addresses; every row is in the subnet of one of them.
+    ``own`` are the workstation's addresses. Rows in none of their subnets are served through relay
+    agents only.
     """
 
     def __init__(
         self,
-        own_mac: Mac,
         own: Sequence[IPv4Interface],
         plan: Plan,
+        replies: Replies,
         lease_seconds: int = dhcp.INFINITE,
+        pool: Pool | None = None,
     ) -> None:
+        self._own_mac = replies.own_mac
+        self._own = tuple(own)
+        self._replies = replies
         self._lease_seconds = lease_seconds
-        self._own_mac = own_mac
-        self._own_addresses = {
-            row.address: next(mine.ip for mine in own if row.address in mine.network)
-            for row in plan
-            if row.mac is not None
-        }
-        self._plan = plan
-        self._clearing: dict[Mac, _Clearing] = {}
-        self._clear_until: dict[Mac, float] = {}
-        self._resting: dict[Mac, float] = {}
-        self._watches: dict[Mac, _Watch] = {}
+        self._pool = pool
+        self.malformed = 0
+        """Requests that could not be read, and were ignored."""
+        self._clearing: dict[IPv4Address, _Clearing] = {}
+        self._clear: dict[IPv4Address, tuple[Mac, float]] = {}
+        self._resting: dict[IPv4Address, float] = {}
+        self._watches: dict[IPv4Address, _Watch] = {}
+        self._given: dict[IPv4Address, Mac] = {}
         self._present: set[Mac] = set()
+        self._strangers: OrderedDict[Mac, tuple[str, ...]] = OrderedDict()
+        self._alarms: list[tuple[float, int, _Clearing | _Watch]] = []
+        self._alarm_number = 0
+        self._take_plan(plan)
+
+    def _take_plan(self, plan: Plan) -> None:
+        self._plan = plan
+        self._by_mac = {row.mac: row for row in plan if row.mac}
+        self._by_circuit = {row.circuit: row for row in plan if row.circuit}
+        self._planned = {row.address for row in plan} | {each.ip for each in self._own}
+        self._near = NearMisses(plan)
+        self._strangers.clear()
 
     def begin(self, now: float) -> Actions[Frame, Event]:
         """Ask which devices have their address already."""
-        for row in self._plan:
-            if row.mac is not None:
-                self._watches[row.mac] = _Watch(row, None, now, asks_left=FIRST_LOOK_TIMES)
+        self._look_for(self._plan, now)
         yield from self.woke(now)
 
-    def heard(self, packet: Frame, now: float) -> Actions[Frame, Event]:
-        """A frame: ARP says who holds an address, UDP to port 67 asks for one."""
-        yield from self._heard(packet, now)
-        self._plan_wake()
+    def change(self, plan: Plan, now: float) -> Actions[Frame, Event]:
+        """From now on serve another plan; its owner carries out what comes back."""
+        before = {(row.mac, row.circuit, row.interface, row.name) for row in self._plan}
+        new = [row for row in plan if (row.mac, row.circuit, row.interface, row.name) not in before]
+        self._take_plan(plan)
+        for address in (*self._clearing, *self._watches):
+            if plan.by_address(address) in (None, *new):
+                self._forget(address)
+        self._look_for(new, now)
+        yield from self.woke(now)
 
-    def _heard(self, packet: Frame, now: float) -> Actions[Frame, Event]:
+    def _look_for(self, rows: Sequence[PlannedDevice] | Plan, now: float) -> None:
+        for row in rows:
+            if row.mac is not None and self._own_in(row.interface) is not None:
+                watch = _Watch(self._terms(row), row.mac, None, FIRST_LOOK_TIMES)
+                self._watches[row.address] = watch
+                self._wake(watch, now)
+
+    def heard(self, packet: Frame, now: float) -> Actions[Frame, Event]:
+        """A frame: ARP and pings say who holds an address, UDP to port 67 asks for one."""
         said = heard_arp(packet)
         if said is not None:
-            yield from self._heard_arp(said)
+            yield from self._claimed(said.sender_address, said.sender_mac, now)
             return
-        request = _read(packet)
-        if request is None or request.message.mac == self._own_mac:
+        try:
+            request = read(packet)
+        except Malformed:
+            self.malformed += 1
             return
-        row = self._plan.by_mac(request.message.mac)
-        if row is None:
-            yield from self._ignore(request)
-        else:
-            self._present.add(request.message.mac)
-            yield from self._asked(row, request, now)
+        if request is None:
+            address = answers_echo(packet)
+            if address is not None:
+                yield from self._claimed(address, None, now)
+        elif request.mac != self._own_mac:
+            yield from self._asked(request, now)
 
     def woke(self, now: float) -> Actions[Frame, Event]:
         """Give addresses that nobody else claimed; ask whether given ones are taken up."""
-        for mac, clearing in list(self._clearing.items()):
-            if clearing.until <= now:
-                del self._clearing[mac]
-                self._clear_until[mac] = now + CLEAR_HOLDS
-                yield from self._give(clearing.row, clearing.request, now)
-        for mac, watch in list(self._watches.items()):
-            if watch.ask_at <= now:
-                if watch.asks_left == 0:
-                    del self._watches[mac]
-                    continue
-                watch.asks_left -= 1
-                watch.ask_at = now + WATCH_INTERVAL
-                own = self._own_addresses[watch.row.address]
-                yield Send(Frame(arp.request(self._own_mac, own, watch.row.address)))
-        self._plan_wake()
+        while self._alarms and self._alarms[0][0] <= now:
+            _, _, what = heappop(self._alarms)
+            address = what.terms.address
+            if isinstance(what, _Clearing):
+                if self._clearing.get(address) is what:
+                    del self._clearing[address]
+                    self._clear[address] = (what.request.mac, now + CLEAR_HOLDS)
+                    yield from self._give(what.terms, what.request, now)
+            elif self._watches.get(address) is what:
+                yield from self._watch_on(what, now)
+        self.wake_at = self._alarms[0][0] if self._alarms else None
 
-    def _plan_wake(self) -> None:
-        times = [clearing.until for clearing in self._clearing.values()]
-        times += [watch.ask_at for watch in self._watches.values()]
-        self.wake_at = min(times, default=None)
+    def _wake(self, what: _Clearing | _Watch, at: float) -> None:
+        self._alarm_number += 1
+        heappush(self._alarms, (at, self._alarm_number, what))
+        self.wake_at = self._alarms[0][0]
 
-    # Requests.
+    # Who asks, and what for.
 
-    def _ignore(self, request: _Request) -> Actions[Frame, Event]:
-        near = near_misses(request.message.mac, self._plan, self._present)
-        facts = [str(miss) for miss in near] or ["not in the plan"]
-        facts += _introduction(request.options)
-        yield self._event(EventKind.IGNORED, request, detail="; ".join(facts))
-
-    def _asked(self, row: PlannedDevice, request: _Request, now: float) -> Actions[Frame, Event]:
-        kind = request.options.message_type
+    def _asked(self, request: Request, now: float) -> Actions[Frame, Event]:
+        row = self._by_mac.get(request.mac) or self._by_circuit.get(request.options.circuit or b"")
+        if row is None:
+            yield from self._asked_by_stranger(request, now)
+            return
+        if request.mac not in self._present:
+            # Whose MAC this one nearly is was copied right, then; that has to be thought of anew.
+            self._present.add(request.mac)
+            self._strangers.clear()
+        terms = self._terms(row)
+        own = self._own_for(terms, request)
         chosen = request.options.server_identifier
-        if chosen not in (None, self._own_addresses[row.address]):
+        if own is None:
+            where = f"behind the relay {request.relay}" if request.relay else "on this wire"
+            detail = f"asks {where}, and {row.address} belongs elsewhere"
+            yield self._event(EventKind.REFUSED, request, terms, detail)
+        elif chosen not in (None, own):
             detail = f"the device deals with another DHCP server, {chosen}"
-            yield self._event(EventKind.IGNORED, request, row, detail)
-            return
-        if kind is MessageType.DECLINE:
-            self._forget(request.message.mac)
-            self._resting[request.message.mac] = now + DECLINED_REST
+            yield self._event(EventKind.IGNORED, request, terms, detail)
+        elif request.kind is MessageType.DECLINE:
+            self._forget(row.address)
+            self._resting[row.address] = now + DECLINED_REST
             detail = "the device says that another has this address"
-            yield self._event(EventKind.DECLINED, request, row, detail)
+            yield self._event(EventKind.DECLINED, request, terms, detail)
+        elif request.kind is MessageType.RELEASE:
+            self._forget(row.address)
+            yield self._event(EventKind.ASKED, request, terms, "gives its address back")
+        elif request.kind in _ANSWERED:
+            yield self._event(EventKind.ASKED, request, terms, "; ".join(request.introduction))
+            yield from self._answer(terms, request, own, now)
+
+    def _answer(
+        self, terms: Terms, request: Request, own: IPv4Address, now: float
+    ) -> Actions[Frame, Event]:
+        if request.kind is MessageType.REQUEST and request.wanted != terms.address:
+            detail = f"it asked for {request.wanted}; told to ask anew"
+            yield self._event(EventKind.REFUSED, request, terms, detail)
+            yield self._send(terms, request, own, MessageType.NAK)
+        elif request.kind is MessageType.INFORM:
+            yield self._send(terms, request, own, MessageType.ACK)
+        elif self._resting.get(terms.address, now) > now:
+            detail = "declined by the device a moment ago; find who has the address"
+            yield self._event(EventKind.REFUSED, request, terms, detail)
+        else:
+            yield from self._clear_then_give(terms, request, own, now)
+
+    def _asked_by_stranger(self, request: Request, now: float) -> Actions[Frame, Event]:
+        """Not planned: no answer, unless there are addresses to lend and it can give them back."""
+        detail = "; ".join((*self._told_of(request.mac), *request.introduction))
+        asks = request.kind in (MessageType.DISCOVER, MessageType.REQUEST)
+        if self._pool is None or request.relay or not asks:
+            if self._pool is not None and request.kind is MessageType.RELEASE:
+                self._pool.release(request.mac)
+            elif self._pool is not None and request.kind is MessageType.DECLINE and request.wanted:
+                self._pool.rest(request.wanted, now)
+            yield self._event(EventKind.IGNORED, request, None, detail)
             return
-        if kind is MessageType.RELEASE:
-            self._forget(request.message.mac)
-            yield self._event(EventKind.ASKED, request, row, "gives its address back")
+        avoid = {*self._planned, *(a for a, until in self._resting.items() if until > now)}
+        interface = self._pool.choose(request.mac, now, avoid)
+        own = None if interface is None else self._own_in(interface)
+        if interface is None or own is None:
+            detail = f"no temporary address is left; {detail}"
+            yield self._event(EventKind.IGNORED, request, None, detail)
             return
-        if kind not in (None, MessageType.DISCOVER, MessageType.REQUEST, MessageType.INFORM):
+        terms = Terms(interface, lease_seconds=TEMPORARY_SECONDS)
+        is_request = request.kind is MessageType.REQUEST
+        if is_request and request.wanted != terms.address:
+            # Whoever gave it that address may stand by it; it is not this server's to deny.
+            yield self._event(EventKind.IGNORED, request, None, detail)
             return
-        yield self._event(EventKind.ASKED, request, row, "; ".join(_introduction(request.options)))
-        if kind is MessageType.REQUEST:
-            wanted = request.options.requested_address or request.message.ciaddr
-            if wanted != row.address:
-                yield self._send(row, request, MessageType.NAK)
-                detail = f"it asked for {wanted}; told to ask anew"
-                yield self._event(EventKind.REFUSED, request, row, detail)
-                return
-        if kind is MessageType.INFORM:
-            yield self._send(row, request, MessageType.ACK)
+        if request.options.server_identifier not in (None, own):
+            yield self._event(EventKind.IGNORED, request, None, detail)
             return
-        yield from self._clear_then_give(row, request, now)
+        self._pool.lend(Lent(request.mac, terms.address, now + CLEAR_HOLDS))
+        yield self._event(EventKind.ASKED, request, terms, detail)
+        yield from self._clear_then_give(terms, request, own, now)
+
+    def _told_of(self, mac: Mac) -> tuple[str, ...]:
+        """What is to be said of a MAC that is not planned."""
+        told = self._strangers.pop(mac, None)
+        if told is None:
+            near = self._near.of(mac, self._present)
+            told = tuple(str(miss) for miss in near) or ("not in the plan",)
+        self._strangers[mac] = told
+        if len(self._strangers) > MOST_STRANGERS:
+            self._strangers.popitem(last=False)
+        return told
+
+    # Clearing and giving.
 
     def _clear_then_give(
-        self, row: PlannedDevice, request: _Request, now: float
+        self, terms: Terms, request: Request, own: IPv4Address, now: float
     ) -> Actions[Frame, Event]:
-        mac = request.message.mac
-        if self._resting.get(mac, now) > now:
-            detail = "declined by the device a moment ago; find who has the address"
-            yield self._event(EventKind.REFUSED, request, row, detail)
-        elif self._clear_until.get(mac, now) > now or request.message.ciaddr == row.address:
+        cleared_for, until = self._clear.get(terms.address, (None, now))
+        if (cleared_for == request.mac and until > now) or request.message.ciaddr == terms.address:
             # A device that renews has the address: asking whether it is free would find itself.
-            yield from self._give(row, request, now)
-        else:
-            waiting = self._clearing.get(mac)
-            until = waiting.until if waiting else now + CLEAR_WAIT
-            self._clearing[mac] = _Clearing(row, request, until)
-            if waiting is None:
-                yield Send(Frame(arp.request(self._own_mac, UNSPECIFIED, row.address)))
-
-    def _give(self, row: PlannedDevice, request: _Request, now: float) -> Actions[Frame, Event]:
-        if request.options.message_type is MessageType.DISCOVER:
-            yield self._send(row, request, MessageType.OFFER)
-            yield self._event(EventKind.OFFERED, request, row)
+            yield from self._give(terms, request, now)
             return
+        waiting = self._clearing.get(terms.address)
+        if waiting is not None:
+            if waiting.request.mac == request.mac:
+                waiting.request = request
+            return
+        clearing = self._clearing[terms.address] = _Clearing(terms, request)
+        self._wake(clearing, now + CLEAR_WAIT)
+        yield self._ask_for(terms.address, request, own, UNSPECIFIED)
+
+    def _give(self, terms: Terms, request: Request, now: float) -> Actions[Frame, Event]:
+        own = self._own_for(terms, request)
+        if own is None:
+            return
+        if request.kind is MessageType.DISCOVER:
+            yield self._event(EventKind.OFFERED, request, terms)
+            yield self._send(terms, request, own, MessageType.OFFER)
+            return
+        detail = ""
+        if not terms.name and self._pool is not None:
+            self._pool.lend(Lent(request.mac, terms.address, now + terms.lease_seconds))
+            detail = f"temporary, for {terms.lease_seconds} s"
+        yield self._event(EventKind.ASSIGNED, request, terms, detail)
         answer = None if request.protocol is Protocol.BOOTP else MessageType.ACK
-        yield self._send(row, request, answer)
-        yield self._event(EventKind.ASSIGNED, request, row)
-        self._watches[request.message.mac] = _Watch(row, request.protocol, now + WATCH_INTERVAL)
+        yield self._send(terms, request, own, answer)
+        self._given[terms.address] = request.mac
+        watch = _Watch(terms, request.mac, request, WATCH_TIMES)
+        self._watches[terms.address] = watch
+        self._wake(watch, now + WATCH_INTERVAL)
 
-    def _forget(self, mac: Mac) -> None:
-        for table in (self._clearing, self._clear_until, self._watches):
-            table.pop(mac, None)
+    def _forget(self, address: IPv4Address) -> None:
+        for table in (self._clearing, self._clear, self._watches, self._given):
+            table.pop(address, None)
 
-    # What ARP says.
+    # Who has an address.
 
-    def _heard_arp(self, said: arp.Arp) -> Actions[Frame, Event]:
-        row = self._plan.by_address(said.sender_address)
-        if row is None or row.mac is None or said.sender_mac == self._own_mac:
+    def _ask_for(
+        self, address: IPv4Address, request: Request | None, own: IPv4Address, sender: IPv4Address
+    ) -> Send[Frame]:
+        if request is not None and request.relay:
+            to = request.frame.source_mac
+            return Send(echo_request(self._own_mac, to, own, address))
+        return Send(Frame(arp.request(self._own_mac, sender, address)))
+
+    def _watch_on(self, watch: _Watch, now: float) -> Actions[Frame, Event]:
+        own = self._own_for(watch.terms, watch.request)
+        if watch.asks_left == 0 or own is None:
+            del self._watches[watch.terms.address]
+            if watch.request is not None:
+                detail = f"no answer at its address for {WATCH_TIMES * WATCH_INTERVAL:.0f} s"
+                yield self._event(EventKind.NOTICE, watch.request, watch.terms, detail)
             return
-        if said.sender_mac == row.mac:
-            watch = self._watches.pop(row.mac, None)
+        watch.asks_left -= 1
+        self._wake(watch, now + WATCH_INTERVAL)
+        yield self._ask_for(watch.terms.address, watch.request, own, own)
+
+    def _claimed(self, address: IPv4Address, mac: Mac | None, now: float) -> Actions[Frame, Event]:
+        """Somebody has an address; ``mac`` None where a relay agent hides who."""
+        clearing, watch = self._clearing.get(address), self._watches.get(address)
+        if (clearing is None and watch is None) or mac == self._own_mac:
+            return
+        asking = clearing.request.mac if clearing else watch.mac if watch else None
+        if mac == asking or (mac is None and self._given.get(address) == asking):
             if watch is not None:
-                kind = EventKind.ANSWERING
-                yield Report(Event(kind, row.mac, watch.protocol, row.address, row.name))
+                del self._watches[address]
+                protocol = watch.request.protocol if watch.request else None
+                name = watch.terms.name or None
+                yield Report(Event(EventKind.ANSWERING, watch.mac, protocol, address, name))
             return
-        detail = f"{said.sender_mac} already has {row.address}; not given"
-        clearing = self._clearing.pop(row.mac, None)
-        watch = self._watches.get(row.mac)
+        detail = f"{mac or 'another device'} already has {address}; not given"
         if clearing is not None:
-            yield self._event(EventKind.REFUSED, clearing.request, row, detail)
-        elif watch is not None and watch.protocol is None:
-            del self._watches[row.mac]
-            kind = EventKind.REFUSED
-            yield Report(Event(kind, row.mac, None, row.address, row.name, detail))
+            del self._clearing[address]
+            if not clearing.terms.name and self._pool is not None:
+                self._pool.rest(address, now)
+            yield self._event(EventKind.REFUSED, clearing.request, clearing.terms, detail)
+        elif watch is not None and watch.request is None:
+            del self._watches[address]
+            name = watch.terms.name
+            yield Report(Event(EventKind.REFUSED, watch.mac, None, address, name, detail))
 
-    # Answers.
+    # Terms, and from where they are given.
+
+    def _terms(self, row: PlannedDevice) -> Terms:
+        return Terms(row.interface, row.gateway, row.name, self._lease_seconds)
+
+    def _own_in(self, interface: IPv4Interface) -> IPv4Address | None:
+        """The workstation's address in the subnet of another."""
+        return next((mine.ip for mine in self._own if interface.ip in mine.network), None)
+
+    def _own_for(self, terms: Terms, request: Request | None) -> IPv4Address | None:
+        """From where a request is answered with these terms; None when they are wrong there.
+
+        An address is right behind a relay agent in its subnet, or on this wire in one of ours.
+        """
+        if request is None or request.relay is None:
+            return self._own_in(terms.interface)
+        if request.relay not in terms.interface.network:
+            return None
+        spoken_to = request.frame.destination
+        mine = [each.ip for each in self._own]
+        return spoken_to if spoken_to in mine else next(iter(mine), None)
 
     def _event(
-        self,
-        kind: EventKind,
-        request: _Request,
-        row: PlannedDevice | None = None,
-        detail: str = "",
+        self, kind: EventKind, request: Request, terms: Terms | None, detail: str = ""
     ) -> Report[Event]:
-        address = row.address if row else None
-        name = row.name if row else None
-        return Report(Event(kind, request.message.mac, request.protocol, address, name, detail))
+        address = terms.address if terms else None
+        name = (terms.name or None) if terms else None
+        return Report(Event(kind, request.mac, request.protocol, address, name, detail))
 
-    def _send(self, row: PlannedDevice, request: _Request, kind: MessageType | None) -> Send[Frame]:
-        """The reply to a request: ``kind`` None is a plain BOOTREPLY."""
-        asked = request.message
-        own = self._own_addresses[row.address]
-        informs = request.options.message_type is MessageType.INFORM
-        gives = kind is not MessageType.NAK and not informs
-        reply = BootpMessage(
-            Op.REPLY,
-            asked.mac,
-            asked.xid,
-            flags=asked.flags,
-            ciaddr=asked.ciaddr if kind is not MessageType.NAK else UNSPECIFIED,
-            yiaddr=row.address if gives else UNSPECIFIED,
-            siaddr=own if gives else UNSPECIFIED,
-            giaddr=asked.giaddr,
-            vendor=dhcp.encode(self._options(row, request, kind)),
-        )
-        frame_destination, destination, port = _destination(asked, reply, kind, request.frame)
-        datagram = udp.UdpDatagram(bootp.SERVER_PORT, port, bootp.padded(bootp.encode(reply)))
-        frame = udp.UdpFrame(self._own_mac, frame_destination, own, destination, datagram)
-        return Send(Frame(udp.encode_frame(frame)))
-
-    def _options(self, row: PlannedDevice, request: _Request, kind: MessageType | None) -> Options:
-        network = row.interface.network
-        entries: list[tuple[int, bytes]] = []
-        if kind is not None:
-            entries.append((Code.MESSAGE_TYPE, bytes((kind,))))
-            entries.append((Code.SERVER_IDENTIFIER, self._own_addresses[row.address].packed))
-        if kind is not MessageType.NAK:
-            # RFC 2132 §3.3: the mask must come before the routers.
-            entries.append((Code.SUBNET_MASK, network.netmask.packed))
-            if row.gateway:
-                entries.append((Code.ROUTERS, row.gateway.packed))
-            if kind is not None and request.options.message_type is not MessageType.INFORM:
-                entries.append((Code.LEASE_TIME, self._lease_seconds.to_bytes(4, "big")))
-        identifier = request.options.get(Code.CLIENT_IDENTIFIER)
-        if identifier is not None:
-            # RFC 6842 §3: the client recognises its answer by it.
-            entries.append((Code.CLIENT_IDENTIFIER, identifier))
-        return Options(tuple(entries))
-
-
-def _read(packet: Frame) -> _Request | None:
-    """The request in a frame; None for all else. No cookie means no options (RFC 951)."""
-    try:
-        frame = udp.parse_frame(packet.data)
-        if frame.datagram.destination_port != bootp.SERVER_PORT:
-            return None
-        message = bootp.parse(frame.datagram.payload)
-        if message.op is not Op.REQUEST or message.mac.is_group:
-            return None
-        return _Request(frame, message, dhcp.parse(message) or Options())
-    except Malformed:
-        return None
-
-
-def _introduction(options: Options) -> list[str]:
-    """How the device introduced itself."""
-    facts = []
-    if options.host_name:
-        facts.append(f"calls itself {decoded(options.host_name)}")
-    vendor_class = options.get(Code.VENDOR_CLASS)
-    if vendor_class:
-        facts.append(f"class {decoded(vendor_class)}")
-    return facts
-
-
-def _destination(
-    asked: BootpMessage, reply: BootpMessage, kind: MessageType | None, frame: udp.UdpFrame
-) -> tuple[Mac, IPv4Address, int]:
-    """Where a reply goes: MAC, address and port (RFC 2131 §4.1, RFC 1542 §4.1.2)."""
-    if asked.giaddr != UNSPECIFIED:
-        return frame.source_mac, asked.giaddr, bootp.SERVER_PORT
-    if kind is MessageType.NAK:
-        return BROADCAST, _LIMITED_BROADCAST, bootp.CLIENT_PORT
-    if asked.ciaddr != UNSPECIFIED:
-        return asked.mac, asked.ciaddr, bootp.CLIENT_PORT
-    if asked.wants_broadcast:
-        return BROADCAST, _LIMITED_BROADCAST, bootp.CLIENT_PORT
-    # The client has no address yet and cannot answer ARP: straight to its MAC.
-    return asked.mac, reply.yiaddr, bootp.CLIENT_PORT
+    def _send(
+        self, terms: Terms, request: Request, own: IPv4Address, kind: MessageType | None
+    ) -> Send[Frame]:
+        return Send(self._replies.frame(request, terms, own, kind))

@@ -5,18 +5,22 @@
 
 from __future__ import annotations
 
+import struct
 from dataclasses import dataclass
 from enum import IntEnum
 from ipaddress import IPv4Address
 
 from portcall.core.address import UNSPECIFIED, Mac
-from portcall.core.wire.octets import Reader
+from portcall.core.wire.octets import Malformed
 
 SERVER_PORT = 67
 CLIENT_PORT = 68
 SHORTEST = 300
 """RFC 1542 §2.1: a message is at least 300 octets long; old devices drop shorter replies."""
 
+_FIXED = struct.Struct("!BBBBIHH4s4s4s4s6s10s64s128s")
+"""RFC 951 §3: everything before the vendor area."""
+_NONE = bytes(4)
 _HARDWARE_ETHERNET = 1
 _BROADCAST_FLAG = 0x8000
 
@@ -64,20 +68,19 @@ def parse(data: bytes) -> BootpMessage:
 
     Raises Malformed when it is shorter, neither request nor reply, or not about Ethernet.
     """
-    reader = Reader(data, "BOOTP")
-    op = reader.u8()
+    if len(data) < _FIXED.size:
+        raise Malformed(f"BOOTP: {len(data)} octets; the fixed fields have {_FIXED.size}", 0)
+    fields = _FIXED.unpack_from(data)
+    op, hardware, length, hops, xid, secs, flag_bits = fields[:7]
     if op not in (1, 2):
-        raise reader.wrong(f"op {op} is neither request nor reply")
-    hardware, length = reader.u8(), reader.u8()
+        raise Malformed(f"BOOTP: op {op} is neither request nor reply", 0)
     if hardware != _HARDWARE_ETHERNET or length != 6:
-        raise reader.wrong(f"hardware type {hardware}, address length {length}: not Ethernet")
-    hops, xid, secs, flag_bits = reader.u8(), reader.u32(), reader.u16(), reader.u16()
-    ciaddr, yiaddr = reader.address(), reader.address()
-    siaddr, giaddr = reader.address(), reader.address()
-    mac, hardware_tail = reader.mac(), reader.take(10)
+        raise Malformed(f"BOOTP: hardware type {hardware}, length {length}: not Ethernet", 1)
+    ciaddr, yiaddr, siaddr, giaddr = map(_address, fields[7:11])
+    mac, hardware_tail, sname, file = fields[11:]
     return BootpMessage(
-        Op(op),
-        mac,
+        Op.REQUEST if op == 1 else Op.REPLY,
+        Mac(mac),
         xid,
         hops,
         secs,
@@ -86,32 +89,38 @@ def parse(data: bytes) -> BootpMessage:
         yiaddr,
         siaddr,
         giaddr,
-        reader.take(64),
-        reader.take(128),
-        reader.rest(),
+        sname,
+        file,
+        data[_FIXED.size :],
         hardware_tail,
     )
 
 
+def _address(octets: bytes) -> IPv4Address:
+    # Most of them are not set, and an address object takes longer to make than the rest to read.
+    return UNSPECIFIED if octets == _NONE else IPv4Address(octets)
+
+
 def encode(message: BootpMessage) -> bytes:
     """The message's bytes, exactly; ``padded`` makes them long enough for old devices."""
-    return b"".join(
-        (
-            bytes((message.op, _HARDWARE_ETHERNET, 6, message.hops)),
-            message.xid.to_bytes(4, "big"),
-            message.secs.to_bytes(2, "big"),
-            message.flags.to_bytes(2, "big"),
-            message.ciaddr.packed,
-            message.yiaddr.packed,
-            message.siaddr.packed,
-            message.giaddr.packed,
-            message.mac.octets,
-            message.hardware_tail,
-            message.sname,
-            message.file,
-            message.vendor,
-        )
+    fixed = _FIXED.pack(
+        message.op,
+        _HARDWARE_ETHERNET,
+        6,
+        message.hops,
+        message.xid,
+        message.secs,
+        message.flags,
+        message.ciaddr.packed,
+        message.yiaddr.packed,
+        message.siaddr.packed,
+        message.giaddr.packed,
+        message.mac,
+        message.hardware_tail,
+        message.sname,
+        message.file,
     )
+    return fixed + message.vendor
 
 
 def padded(data: bytes) -> bytes:

@@ -8,15 +8,23 @@ too where option 52 says so (RFC 2132 §9.3).
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Iterable
 from enum import IntEnum
 from ipaddress import IPv4Address
 
 from portcall.core.wire.bootp import BootpMessage
-from portcall.core.wire.octets import Reader
+from portcall.core.wire.octets import Malformed
 
 COOKIE = bytes((99, 130, 83, 99))
 """RFC 2132 §2: what follows it are options."""
+
+SMALLEST_LIMIT = 576
+"""RFC 2131 §2: every client takes a message of this many octets, UDP and IP included."""
+
+FILE_SIZE, SNAME_SIZE = 128, 64
+_CIRCUIT_ID = 1
+_END = b"\xff"
+_OVERLOAD_SIZE = 3
 
 INFINITE = 0xFFFFFFFF
 """RFC 2131 §3.3: a lease that never ends."""
@@ -28,7 +36,10 @@ class Code(IntEnum):
     PAD = 0
     SUBNET_MASK = 1
     ROUTERS = 3
+    DOMAIN_SERVERS = 6
     HOST_NAME = 12
+    DOMAIN_NAME = 15
+    TIME_SERVERS = 42
     REQUESTED_ADDRESS = 50
     LEASE_TIME = 51
     OVERLOAD = 52
@@ -36,10 +47,12 @@ class Code(IntEnum):
     SERVER_IDENTIFIER = 54
     PARAMETER_REQUEST = 55
     MESSAGE = 56
+    LARGEST_MESSAGE = 57
     RENEWAL_TIME = 58
     REBINDING_TIME = 59
     VENDOR_CLASS = 60
     CLIENT_IDENTIFIER = 61
+    RELAY_AGENT = 82
     END = 255
 
 
@@ -56,11 +69,16 @@ class MessageType(IntEnum):
     INFORM = 8
 
 
-_LENGTHS: dict[Code, tuple[int, bool]] = {
+_MESSAGE_TYPES = {int(kind): kind for kind in MessageType}
+
+_LENGTHS: dict[int, tuple[int, bool]] = {
     # The standard's table: octets, and whether any multiple of them is right too.
     Code.SUBNET_MASK: (4, False),
     Code.ROUTERS: (4, True),
+    Code.DOMAIN_SERVERS: (4, True),
     Code.HOST_NAME: (1, True),
+    Code.DOMAIN_NAME: (1, True),
+    Code.TIME_SERVERS: (4, True),
     Code.REQUESTED_ADDRESS: (4, False),
     Code.LEASE_TIME: (4, False),
     Code.OVERLOAD: (1, False),
@@ -68,22 +86,40 @@ _LENGTHS: dict[Code, tuple[int, bool]] = {
     Code.SERVER_IDENTIFIER: (4, False),
     Code.PARAMETER_REQUEST: (1, True),
     Code.MESSAGE: (1, True),
+    Code.LARGEST_MESSAGE: (2, False),
     Code.RENEWAL_TIME: (4, False),
     Code.REBINDING_TIME: (4, False),
     Code.VENDOR_CLASS: (1, True),
     Code.CLIENT_IDENTIFIER: (1, True),
+    Code.RELAY_AGENT: (1, True),
 }
 
 
-@dataclass(frozen=True, slots=True)
 class Options:
     """Options in order of first appearance, one entry a code."""
 
-    entries: tuple[tuple[int, bytes], ...] = ()
+    __slots__ = ("_data",)
+
+    def __init__(self, entries: Iterable[tuple[int, bytes]] = ()) -> None:
+        self._data = dict(entries)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Options) and self.entries == other.entries
+
+    def __hash__(self) -> int:
+        return hash(self.entries)
+
+    def __repr__(self) -> str:
+        return f"Options({self.entries!r})"
+
+    @property
+    def entries(self) -> tuple[tuple[int, bytes], ...]:
+        """Codes and data, in their order."""
+        return tuple(self._data.items())
 
     def get(self, code: Code) -> bytes | None:
         """The data of an option, or None."""
-        return next((data for number, data in self.entries if number == code), None)
+        return self._data.get(code)
 
     def _number(self, code: Code) -> int | None:
         data = self.get(code)
@@ -97,7 +133,7 @@ class Options:
     def message_type(self) -> MessageType | None:
         """Which DHCP message this is; None for plain BOOTP."""
         number = self._number(Code.MESSAGE_TYPE)
-        return None if number is None else MessageType(number)
+        return None if number is None else _MESSAGE_TYPES[number]
 
     @property
     def subnet_mask(self) -> IPv4Address | None:
@@ -140,6 +176,22 @@ class Options:
         """Option 12, as the device sent it."""
         return self.get(Code.HOST_NAME)
 
+    @property
+    def largest_message(self) -> int:
+        """Option 57: octets of the largest message that the client takes, UDP and IP included."""
+        return max(self._number(Code.LARGEST_MESSAGE) or 0, SMALLEST_LIMIT)
+
+    @property
+    def circuit(self) -> bytes | None:
+        """The circuit where a relay agent heard the client (RFC 3046 §3.1), or None."""
+        data = self.get(Code.RELAY_AGENT) or b""
+        while len(data) > 2:
+            kind, length = data[0], data[1]
+            if kind == _CIRCUIT_ID and 0 < length <= len(data) - 2:
+                return data[2 : 2 + length]
+            data = data[2 + length :]
+        return None
+
 
 def parse(message: BootpMessage) -> Options | None:
     """The options of a message; None where there is no cookie, as old BOOTP clients send it.
@@ -149,47 +201,86 @@ def parse(message: BootpMessage) -> Options | None:
     if message.vendor[:4] != COOKIE:
         return None
     pieces: dict[int, bytes] = {}
-    _gather(Reader(message.vendor[4:], "DHCP options"), pieces)
+    _gather(message.vendor, 4, pieces)
     # RFC 2132 §9.3: bit 0 says options go on in `file`, bit 1 in `sname`; file is read first
     # (RFC 2131 §4.1). A second option 52 in there is not followed, so this ends.
     overload = pieces.get(Code.OVERLOAD, b"\0")
     if len(overload) == 1 and overload[0] & 1:
-        _gather(Reader(message.file, "DHCP options in file"), pieces)
+        _gather(message.file, 0, pieces)
     if len(overload) == 1 and overload[0] & 2:
-        _gather(Reader(message.sname, "DHCP options in sname"), pieces)
-    reader = Reader(b"", "DHCP options")
-    for code, (length, repeats) in _LENGTHS.items():
-        data = pieces.get(code)
-        if data is None:
+        _gather(message.sname, 0, pieces)
+    for code, data in pieces.items():
+        rule = _LENGTHS.get(code)
+        if rule is None:
             continue
+        length, repeats = rule
         right = len(data) > 0 and len(data) % length == 0 if repeats else len(data) == length
         if not right:
-            raise reader.wrong(f"option {code.value} has {len(data)} octets")
+            raise Malformed(f"DHCP options: option {code} has {len(data)} octets", 0)
     kind = pieces.get(Code.MESSAGE_TYPE)
-    if kind is not None and not MessageType.DISCOVER <= kind[0] <= MessageType.INFORM:
-        raise reader.wrong(f"message type {kind[0]} is none of RFC 2132 §9.6")
-    return Options(tuple(pieces.items()))
+    if kind is not None and kind[0] not in _MESSAGE_TYPES:
+        raise Malformed(f"DHCP options: message type {kind[0]} is none of RFC 2132 §9.6", 0)
+    return Options(pieces.items())
 
 
-def _gather(reader: Reader, pieces: dict[int, bytes]) -> None:
-    while reader.remaining:
-        code = reader.u8()
+def _gather(area: bytes, at: int, pieces: dict[int, bytes]) -> None:
+    end = len(area)
+    while at < end:
+        code = area[at]
+        at += 1
         if code == Code.PAD:
             continue
         if code == Code.END:
             return
-        pieces[code] = pieces.get(code, b"") + reader.take(reader.u8())
+        if at == end or at + 1 + area[at] > end:
+            raise Malformed(f"DHCP options: option {code} runs past its area", at)
+        start, at = at + 1, at + 1 + area[at]
+        pieces[code] = pieces.get(code, b"") + area[start:at]
+
+
+def _pieces(code: int, data: bytes) -> bytes:
+    """An option as it is sent. Data over 255 octets is split (RFC 3396 §6)."""
+    if len(data) <= 255:
+        return bytes((code, len(data))) + data
+    split = (data[start : start + 255] for start in range(0, len(data), 255))
+    return b"".join(bytes((code, len(piece))) + piece for piece in split)
 
 
 def encode(options: Options) -> bytes:
-    """Cookie, options in order, end. Data over 255 octets is split (RFC 3396 §6)."""
-    parts = [COOKIE]
-    for code, data in options.entries:
-        for start in range(0, max(len(data), 1), 255):
-            piece = data[start : start + 255]
-            parts.append(bytes((code, len(piece))) + piece)
-    parts.append(bytes((Code.END,)))
-    return b"".join(parts)
+    """Cookie, options in order, end."""
+    return COOKIE + b"".join(_pieces(*entry) for entry in options.entries) + _END
+
+
+def fitted(options: Options, room: int, overload: bool) -> tuple[bytes, bytes, bytes]:
+    """Options as ``vendor``, ``file`` and ``sname`` of a message whose vendor area has ``room``.
+
+    Where they do not fit there and ``overload`` allows, they go on in the other two fields
+    (RFC 2132 §9.3). An option that fits nowhere is left out: the first ones matter most. A relay
+    agent's comes last, and always in the vendor area (RFC 3046 §2.1).
+    """
+    whole = encode(options)
+    if len(whole) <= room:
+        return whole, b"", b""
+    agent = options.get(Code.RELAY_AGENT)
+    last = _pieces(Code.RELAY_AGENT, agent) if agent else b""
+    others = [entry for entry in options.entries if entry[0] != Code.RELAY_AGENT]
+    used = len(COOKIE) + len(last) + len(_END)
+    rooms = [room - used - (_OVERLOAD_SIZE if overload else 0)]
+    rooms += [FILE_SIZE - len(_END), SNAME_SIZE - len(_END)] if overload else []
+    areas: list[list[bytes]] = [[] for _ in rooms]
+    for entry in others:
+        piece = _pieces(*entry)
+        for n, left in enumerate(rooms):
+            if len(piece) <= left:
+                areas[n].append(piece)
+                rooms[n] -= len(piece)
+                break
+    vendor, *more = (b"".join(area) for area in areas)
+    use = sum(bit for bit, area in zip((1, 2), more, strict=False) if area)
+    if use:
+        vendor += bytes((Code.OVERLOAD, 1, use))
+    file, sname = (area + _END if area else b"" for area in (*more, b"", b"")[:2])
+    return COOKIE + vendor + last + _END, file, sname
 
 
 def prefix_length(mask: IPv4Address) -> int | None:

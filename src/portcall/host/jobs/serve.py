@@ -1,41 +1,97 @@
-"""Serving addresses on one adapter."""
+"""Serving addresses on one adapter, and noticing what gets in the way of it meanwhile."""
 
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable
-from contextlib import ExitStack, closing
+from collections.abc import Callable, Iterator
+from contextlib import ExitStack, closing, contextmanager
 
 from portcall.core.adapter import Adapter
-from portcall.core.assign.server import AddressServer, Event
-from portcall.core.pacer import Pacer
+from portcall.core.assign.event import Event, EventKind
+from portcall.core.assign.lookout import Lookout, Offer
+from portcall.core.assign.server import AddressServer
 from portcall.core.plan import Plan
+from portcall.core.trouble import NotPossibleHere
+from portcall.core.watch import Change, ChangeKind
 from portcall.core.wire import bootp
 from portcall.host.datagrams import Datagrams
+from portcall.host.filters import ADDRESSING
+from portcall.host.jobs.watch import watch
 from portcall.host.link import Link
 from portcall.host.runner import Runner
 
-_ANSWER_PACE = 1000.0
-"""Answers a second. They are few and each was asked for; a sweep's pace would keep a plant that
-powers up waiting."""
+_TOLD_OF = (ChangeKind.LINK_LOST, ChangeKind.LINK_BACK, ChangeKind.FLAPPING)
 
 
-async def serve(
-    adapter: Adapter,
-    plan: Plan,
-    report: Callable[[Event], None],
-    stop: asyncio.Event,
-) -> None:
-    """Answer planned MACs until ``stop`` is set.
+class Service:
+    """An address server at work on an adapter; ``serving`` makes one."""
+
+    def __init__(
+        self, runner: Runner, server: AddressServer, link: Link, report: Callable[[Event], None]
+    ) -> None:
+        self.server = server
+        self._runner = runner
+        self._link = link
+        self._report = report
+
+    def change(self, plan: Plan) -> None:
+        """From now on serve another plan."""
+        now = asyncio.get_running_loop().time()
+        self._runner.tell(self.server, self.server.change(plan, now))
+
+    def look_out(self, xid: int, known: tuple[Offer, ...]) -> None:
+        """Report DHCP servers that appear; those ``known`` have been told of."""
+        told = {offer.server_mac for offer in known}
+
+        def offered(offer: Offer) -> None:
+            if offer.server_mac not in told:
+                told.add(offer.server_mac)
+                detail = f"another DHCP server is here: {offer.server} at {offer.server_mac}"
+                mac, address = offer.server_mac, offer.server
+                self._report(Event(EventKind.NOTICE, mac, address=address, detail=detail))
+
+        self._runner.start(Lookout(self._link.mac, xid, lasting=True), self._link, offered)
+
+
+@contextmanager
+def serving(
+    adapter: Adapter, server: AddressServer, report: Callable[[Event], None]
+) -> Iterator[Service]:
+    """Answer requests while the block runs. Raises NotPossibleHere.
 
     The UDP port is held while the server's own frames do the talking: it tells that another
-    program has it, and keeps the kernel from answering requests with "port unreachable".
+    program has it, and keeps the kernel from answering requests with "port unreachable". There is
+    no pace: every answer was asked for, and a plant that powers up must not be kept waiting.
     """
-    assert adapter.mac is not None
-    runner = Runner(Pacer(_ANSWER_PACE))
+    runner = Runner(pacer=None)
     with ExitStack() as stack:
         stack.enter_context(closing(Datagrams(adapter.name, bootp.SERVER_PORT)))
-        link = stack.enter_context(closing(Link(adapter.name)))
+        link = stack.enter_context(closing(Link(adapter.name, ADDRESSING)))
         stack.callback(runner.drop, link)
-        runner.start(AddressServer(adapter.mac, adapter.interfaces, plan), link, report)
-        await stop.wait()
+        runner.start(server, link, report)
+        yield Service(runner, server, link, report)
+
+
+async def watch_link(
+    adapter: Adapter, report: Callable[[Event], None], stop: asyncio.Event
+) -> None:
+    """Report the adapter's link going and coming. Raises NotPossibleHere when the adapter is gone.
+
+    Frames are heard again when the link is back; when the adapter was pulled out of the computer,
+    its addresses are gone, too.
+    """
+    gone = asyncio.Event()
+
+    def changed(change: Change) -> None:
+        if change.adapter.index != adapter.index:
+            return
+        if change.kind is ChangeKind.VANISHED:
+            gone.set()
+            stop.set()
+        elif change.kind in _TOLD_OF:
+            words = " ".join(word for word in (change.kind, change.detail) if word)
+            report(Event(EventKind.NOTICE, None, detail=f"{adapter.name}: {words}"))
+
+    await watch(changed, stop)
+    if gone.is_set():
+        raise NotPossibleHere(f"{adapter.name} is gone; plug it in, match, and assign again")

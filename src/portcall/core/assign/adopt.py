@@ -1,0 +1,70 @@
+"""Taking a device that asks and is not planned into the plan, by what the engineer answers."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from portcall.core.address import Mac
+from portcall.core.plan import Plan, PlannedDevice
+from portcall.core.plan_edit import PlanText
+from portcall.core.trouble import BadInput
+
+
+@dataclass(frozen=True, slots=True)
+class Adoption:
+    """Which row a device becomes, and the text that the plan's file should have then."""
+
+    name: str
+    text: str
+
+
+def open_rows(plan: Plan) -> tuple[PlannedDevice, ...]:
+    """The rows that a device can become: those nobody can be recognised by yet."""
+    return tuple(row for row in plan if not row.is_served)
+
+
+def adopt(
+    answer: str, mac: Mac, rows: Sequence[PlannedDevice], plan: Plan, data: bytes
+) -> Adoption | None:
+    """Read an answer: a row's number or name, a new NAME ADDRESS, or nothing for nobody.
+
+    ``rows`` are those that were offered, counted from 1; ``data`` is the plan's file. Whether the
+    plan is good then is for who reads the text to say. Raises BadInput.
+    """
+    words = answer.split()
+    if not words:
+        return None
+    if len(words) == 1:
+        row = _row(words[0], rows, plan)
+        return Adoption(row.name, PlanText(data).with_cells(row.line, {"mac": str(mac)}))
+    if len(words) != 2:
+        raise BadInput(
+            f"{answer.strip()}: answer with a row's number or name, a new NAME ADDRESS, or nothing"
+        )
+    name, address = words
+    known = plan.by_name(name)
+    if known is not None:
+        raise BadInput(f"{name}: is in the plan, at {known.address}; type its name alone")
+    address, _, mask = address.partition("/")
+    cells = {"name": name, "mac": str(mac), "address": address}
+    if mask:
+        cells["mask"] = mask
+    return Adoption(name, PlanText(data).with_row(cells))
+
+
+def _row(word: str, rows: Sequence[PlannedDevice], plan: Plan) -> PlannedDevice:
+    if word.isdigit():
+        if not 1 <= int(word) <= len(rows):
+            raise BadInput(f"{word}: there are rows 1 to {len(rows)}" if rows else _NO_ROW)
+        return rows[int(word) - 1]
+    named = plan.by_name(word)
+    if named is None:
+        raise BadInput(f"{word}: is no row of the plan; a new one needs NAME ADDRESS")
+    if named.is_served:
+        has = named.mac or "its place"
+        raise BadInput(f"{named.name}: goes by {has}; correct the plan, or choose another row")
+    return named
+
+
+_NO_ROW = "no row of the plan is without a MAC; type a new NAME ADDRESS, or nothing"

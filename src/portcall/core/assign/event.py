@@ -1,0 +1,41 @@
+"""What happens while addresses are assigned."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+from ipaddress import IPv4Address
+
+from portcall.core.address import Mac
+from portcall.core.find.sighting import Protocol
+
+
+class EventKind(StrEnum):
+    """What happened; the names are part of ``assign --json``."""
+
+    ASKED = "asked"
+    OFFERED = "offered"
+    ASSIGNED = "assigned"
+    DECLINED = "declined"
+    ANSWERING = "answering"
+    KEPT = "kept"
+    IGNORED = "ignored"
+    REFUSED = "refused"
+    NOTICE = "notice"
+    """Something to know that is no step of a device: another server, a link, an edited plan."""
+
+
+@dataclass(frozen=True, slots=True)
+class Event:
+    """Something an engineer watching the assignment wants to see.
+
+    ``name`` is the planned row's; a device without one is a stranger, also when it was lent a
+    temporary address.
+    """
+
+    kind: EventKind
+    mac: Mac | None
+    protocol: Protocol | None = None
+    address: IPv4Address | None = None
+    name: str | None = None
+    detail: str = ""

@@ -1,0 +1,156 @@
+"""What an address server answers: the message, its options, and where it goes."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field, replace
+from ipaddress import IPv4Address, IPv4Interface
+
+from portcall.core.address import BROADCAST, UNSPECIFIED, Mac
+from portcall.core.assign.request import Request
+from portcall.core.conversation import Frame
+from portcall.core.plan import Surroundings, is_host_name
+from portcall.core.wire import bootp, dhcp, udp
+from portcall.core.wire.bootp import BootpMessage, Op
+from portcall.core.wire.dhcp import Code, MessageType, Options
+
+BOOTP_ROOM = 64
+"""Octets of the vendor area that every BOOTP client has room for (RFC 951 §3)."""
+
+_HEADERS = 28
+"""Octets of IP and UDP headers, which option 57 counts in (RFC 2132 §9.10)."""
+_LARGEST = 1500
+"""No reply is larger than a frame takes, whatever the client would take."""
+_FIXED = 236
+
+_LIMITED_BROADCAST = IPv4Address("255.255.255.255")
+
+
+@dataclass(frozen=True, slots=True)
+class Terms:
+    """What one device is given. ``name`` is the plan's, empty for a temporary address."""
+
+    interface: IPv4Interface
+    gateway: IPv4Address | None = None
+    name: str = ""
+    lease_seconds: int = dhcp.INFINITE
+
+    @property
+    def address(self) -> IPv4Address:
+        """The address, without its mask."""
+        return self.interface.ip
+
+
+@dataclass(frozen=True, slots=True)
+class Replies:
+    """Makes the replies of one server; ``broadcast`` is for devices that hear nothing else."""
+
+    own_mac: Mac
+    surroundings: Surroundings = field(default_factory=Surroundings)
+    broadcast: bool = False
+
+    def frame(
+        self, request: Request, terms: Terms, own: IPv4Address, kind: MessageType | None
+    ) -> Frame:
+        """The reply to a request, from the address ``own``; ``kind`` None is plain BOOTREPLY."""
+        asked = request.message
+        refused = kind is MessageType.NAK
+        gives = not refused and request.kind is not MessageType.INFORM
+        reply = BootpMessage(
+            Op.REPLY,
+            asked.mac,
+            asked.xid,
+            flags=asked.flags,
+            ciaddr=UNSPECIFIED if refused else asked.ciaddr,
+            yiaddr=terms.address if gives else UNSPECIFIED,
+            siaddr=own if gives else UNSPECIFIED,
+            giaddr=asked.giaddr,
+        )
+        if refused and request.relay:
+            # RFC 2131 §4.3.2: the relay agent must broadcast it, the client's address is wrong.
+            reply = replace(reply, flags=asked.flags | bootp.flags(broadcast=True))
+        options = Options(self._options(request, terms, own, kind))
+        if kind is None:
+            vendor, file, sname = dhcp.fitted(options, BOOTP_ROOM, overload=False)
+        else:
+            room = min(request.options.largest_message, _LARGEST) - _HEADERS - _FIXED
+            vendor, file, sname = dhcp.fitted(options, room, overload=True)
+        reply = replace(reply, vendor=vendor)
+        if file or sname:
+            reply = replace(
+                reply,
+                file=file.ljust(dhcp.FILE_SIZE, b"\0"),
+                sname=sname.ljust(dhcp.SNAME_SIZE, b"\0"),
+            )
+        mac, address, port = self._destination(request, terms, refused)
+        datagram = udp.UdpDatagram(bootp.SERVER_PORT, port, bootp.padded(bootp.encode(reply)))
+        return Frame(udp.encode_frame(udp.UdpFrame(self.own_mac, mac, own, address, datagram)))
+
+    def _options(
+        self, request: Request, terms: Terms, own: IPv4Address, kind: MessageType | None
+    ) -> Iterator[tuple[int, bytes]]:
+        """The most important ones first: what does not fit is left out from the end."""
+        if kind is not None:
+            yield Code.MESSAGE_TYPE, bytes((kind,))
+            yield Code.SERVER_IDENTIFIER, own.packed
+            if kind is not MessageType.NAK and request.kind is not MessageType.INFORM:
+                yield from _times(terms.lease_seconds)
+        if kind is not MessageType.NAK:
+            yield from self._settings(request, terms)
+        for code in (Code.CLIENT_IDENTIFIER, Code.RELAY_AGENT):
+            # RFC 6842 §3: the client knows its answer by its identifier. RFC 3046 §2.2: the relay
+            # agent gets back what it added, and that comes last.
+            echoed = request.options.get(code)
+            if echoed is not None:
+                yield code, echoed
+
+    def _settings(self, request: Request, terms: Terms) -> Iterator[tuple[int, bytes]]:
+        """What the client asked for, of what there is; mask and router to one that names nothing.
+
+        RFC 2132 §3.3: the mask comes before the routers. It is sent unasked, too: a device that
+        guesses its mask is a device that some can reach and some cannot.
+        """
+        there: dict[int, bytes] = {}
+        if terms.gateway:
+            there[Code.ROUTERS] = terms.gateway.packed
+        yield Code.SUBNET_MASK, terms.interface.netmask.packed
+        wanted = request.options.get(Code.PARAMETER_REQUEST)
+        if wanted is None:
+            yield from there.items()
+            return
+        around = self.surroundings
+        if is_host_name(terms.name):
+            there[Code.HOST_NAME] = terms.name.encode()
+        if around.domain:
+            there[Code.DOMAIN_NAME] = around.domain.encode()
+        if around.domain_servers:
+            there[Code.DOMAIN_SERVERS] = b"".join(a.packed for a in around.domain_servers)
+        if around.time_servers:
+            there[Code.TIME_SERVERS] = b"".join(a.packed for a in around.time_servers)
+        for code in dict.fromkeys(wanted):
+            if code in there:
+                yield code, there[code]
+
+    def _destination(
+        self, request: Request, terms: Terms, refused: bool
+    ) -> tuple[Mac, IPv4Address, int]:
+        """MAC, address and port (RFC 2131 §4.1, RFC 1542 §4.1.2)."""
+        asked = request.message
+        if request.relay:
+            return request.frame.source_mac, request.relay, bootp.SERVER_PORT
+        if refused or self.broadcast:
+            return BROADCAST, _LIMITED_BROADCAST, bootp.CLIENT_PORT
+        if asked.ciaddr != UNSPECIFIED:
+            return asked.mac, asked.ciaddr, bootp.CLIENT_PORT
+        if asked.wants_broadcast:
+            return BROADCAST, _LIMITED_BROADCAST, bootp.CLIENT_PORT
+        # The client has no address yet and cannot answer ARP: straight to its MAC.
+        return asked.mac, terms.address, bootp.CLIENT_PORT
+
+
+def _times(lease_seconds: int) -> Iterator[tuple[int, bytes]]:
+    yield Code.LEASE_TIME, lease_seconds.to_bytes(4, "big")
+    if lease_seconds != dhcp.INFINITE:
+        # RFC 2131 §4.4.5: T1 half of it, T2 seven eighths.
+        yield Code.RENEWAL_TIME, (lease_seconds // 2).to_bytes(4, "big")
+        yield Code.REBINDING_TIME, (lease_seconds * 7 // 8).to_bytes(4, "big")

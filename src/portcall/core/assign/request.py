@@ -1,0 +1,91 @@
+"""What a device asks of an address server, with what of the frame the answer needs."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from ipaddress import IPv4Address
+
+from portcall.core.address import NO_MAC, UNSPECIFIED, Mac
+from portcall.core.conversation import Frame
+from portcall.core.find.sighting import Protocol
+from portcall.core.plan import circuit_words
+from portcall.core.printable import decoded
+from portcall.core.wire import bootp, dhcp, ethernet, ipv4, udp
+from portcall.core.wire.bootp import BootpMessage, Op
+from portcall.core.wire.dhcp import Code, MessageType, Options
+from portcall.core.wire.octets import Malformed
+
+_IPV4 = ethernet.ETHERTYPE_IPV4.to_bytes(2, "big")
+
+
+@dataclass(frozen=True, slots=True)
+class Request:
+    """A BOOTP or DHCP request; without a cookie, as old BOOTP clients ask, there are no options."""
+
+    frame: udp.UdpFrame
+    message: BootpMessage
+    options: Options
+
+    @property
+    def mac(self) -> Mac:
+        """Who asks, also where a relay agent speaks for it."""
+        return self.message.mac
+
+    @property
+    def kind(self) -> MessageType | None:
+        """None for plain BOOTP."""
+        return self.options.message_type
+
+    @property
+    def protocol(self) -> Protocol:
+        """By which it asks."""
+        return Protocol.BOOTP if self.options.message_type is None else Protocol.DHCP
+
+    @property
+    def relay(self) -> IPv4Address | None:
+        """The relay agent that passed it on, by its address on the device's wire."""
+        return None if self.message.giaddr == UNSPECIFIED else self.message.giaddr
+
+    @property
+    def wanted(self) -> IPv4Address | None:
+        """The address that a DHCPREQUEST names (RFC 2131 §4.3.2, table 4)."""
+        named = self.options.requested_address or self.message.ciaddr
+        return None if named == UNSPECIFIED else named
+
+    @property
+    def introduction(self) -> tuple[str, ...]:
+        """How the device introduced itself, in words."""
+        facts = []
+        if self.options.host_name:
+            facts.append(f"calls itself {decoded(self.options.host_name)}")
+        vendor_class = self.options.get(Code.VENDOR_CLASS)
+        if vendor_class:
+            facts.append(f"class {decoded(vendor_class)}")
+        if self.relay:
+            facts.append(f"behind the relay {self.relay}")
+        circuit = self.options.circuit
+        if circuit:
+            facts.append(f"on circuit {circuit_words(circuit)}")
+        return tuple(facts)
+
+
+def read(packet: Frame) -> Request | None:
+    """The request in a frame; None for all else. Raises Malformed for what only pretends."""
+    data = packet.data
+    # Most of what is heard is something else, and is not worth taking apart.
+    if data[12:14] != _IPV4 or data[23:24] != bytes((ipv4.PROTOCOL_UDP,)):
+        return None
+    try:
+        frame = udp.parse_frame(data)
+    except Malformed:
+        if data[14:15] == b"\x45" and data[36:38] == bootp.SERVER_PORT.to_bytes(2, "big"):
+            raise
+        return None
+    if frame.datagram.destination_port != bootp.SERVER_PORT:
+        return None
+    message = bootp.parse(frame.datagram.payload)
+    if message.op is not Op.REQUEST:
+        return None
+    if message.mac.is_group or message.mac == NO_MAC:
+        raise Malformed(f"BOOTP: {message.mac} is no device's own MAC", 28)
+    return Request(frame, message, dhcp.parse(message) or Options())
