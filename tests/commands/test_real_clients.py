@@ -1,8 +1,11 @@
 """Real BOOTP/DHCP clients in bare namespaces, and the wire as a capture program saw it."""
 
+import json
 import re
+import signal
 import stat
 import time
+from pathlib import Path
 
 import pytest
 from inside import Plant
@@ -100,6 +103,100 @@ def test_an_unplanned_client_gets_no_answer_at_all(served, client):
     assert {e["event"] for e in ended.json_lines if e["mac"].endswith("5E-02")} == {"ignored"}
 
 
+REBOOT = "ip addr flush dev eth0"
+CYCLES = {
+    # One cycle each: what asks, and what ends it. dhclient goes to the background, and gives its
+    # address back; udhcpc just leaves.
+    "udhcpc": ("udhcpc -f -n -q -t 4 -T 2 -i eth0 -s ./udhcpc.sh", REBOOT),
+    "dhclient": (
+        "dhclient -1 -sf ./dhclient.sh -lf leases -pf pid eth0",
+        "dhclient -r -sf ./dhclient.sh -lf leases -pf pid eth0",
+    ),
+}
+
+
+@pytest.mark.parametrize("client", CYCLES)
+def test_twenty_cycles_give_the_same_address_mask_and_router_each_time(served, client):
+    need("tshark")
+    ask, end = CYCLES[client]
+    served.write(
+        "cycles.sh",
+        f"for n in $(seq 20); do timeout 12 {ask} >>clients.log 2>&1\n"
+        "ip -4 -o addr show eth0 | grep -o 'inet [^ ]*'; ip route show default\n"
+        f"timeout 12 {end} >>clients.log 2>&1; ip route flush dev eth0; {REBOOT}; done",
+    )
+    server = served.start("portcall assign spare-1 --for 300 --capture cycles.pcapng --json")
+    served.run(UNTIL_SERVING)
+    lines = served.on("spare-1", "sh cycles.sh").out.splitlines()
+    assert lines == 20 * ["inet 10.61.20.71/26", "default via 10.61.20.65 dev eth0 "]
+    ended = served.finish(server, signal.SIGINT)
+    assert ended.code == 130
+    given = [e for e in ended.json_lines if e["event"] == "assigned"]
+    assert len(given) == 20
+    if client == "dhclient":
+        assert sum(e["detail"] == "gives its address back" for e in ended.json_lines) == 20
+    # The same, as an analyser reads the wire: every answer, and nothing wrong with any frame.
+    fields = "-T fields -e dhcp.option.dhcp -e dhcp.ip.your -e dhcp.option.subnet_mask"
+    acks = served.run(f"tshark -r cycles.pcapng -Y dhcp.type==2 {fields}").out.splitlines()
+    assert len(acks) == 40
+    assert {tuple(line.split()) for line in acks} == {
+        (kind, "10.61.20.71", "255.255.255.192") for kind in ("2", "5")
+    }
+    wrong = "_ws.malformed || _ws.expert.severity >= warn"
+    complaints = served.run(f"tshark -r cycles.pcapng -Y '({wrong}) && eth.src=={SERVER}'")
+    assert complaints.out == ""
+
+
+def test_a_short_lease_is_renewed_and_a_wrong_wish_is_denied(served):
+    server = served.start("portcall assign --lease 10 --for 60 --json")
+    served.run(UNTIL_SERVING)
+    # What dhclient remembers from another network: it asks for that, and is told to ask anew.
+    served.write(
+        "leases",
+        'lease { interface "eth0"; fixed-address 10.61.20.99; '
+        "option dhcp-server-identifier 10.61.20.99; option dhcp-lease-time 864000; "
+        "renew 4 2037/12/31 00:00:00; rebind 4 2037/12/31 00:00:00; "
+        "expire 4 2037/12/31 00:00:00; }\n",
+    )
+    held = served.start(f"portcall plant on spare-1 -- timeout 20 {CLIENTS['dhclient']}")
+    other = served.on("spare-2", "timeout 19 udhcpc -f -i eth0 -s ./udhcpc.sh")
+    asked = served.finish(held)
+    assert "DHCPNAK" in asked.err
+    address = served.on("spare-1", "ip -4 -o addr show eth0").out
+    assert re.findall(r"inet (\S+)", address) == ["10.61.20.71/26"]
+    assert other.err.count("lease of 10.61.20.72 obtained") >= 2
+    events = served.finish(server, signal.SIGINT).json_lines
+    told = [(e["event"], e["name"]) for e in events]
+    assert ("refused", "spare-1") in told
+    assert told.count(("assigned", "spare-1")) >= 2
+    assert told.count(("assigned", "spare-2")) >= 2
+
+
+def test_through_a_relay_agent_by_mac_and_by_place(served):
+    need("dhcrelay", "nsenter")
+    served.write(
+        "plan.csv",
+        "name,mac,circuit,address,mask,gateway\n"
+        "far-pump,02-4E-07-00-00-21,,10.61.30.21,24,10.61.30.1\n"
+        "any-pump,,down0,10.61.30.22,24,10.61.30.1\n",
+    )
+    script = Path(__file__).with_name("relay.sh").read_text()
+    served.write("relay.sh", script.replace("portcall assign", f"{_portcall()} assign"))
+    lines = served.run("sh relay.sh").out.splitlines()
+    assert [re.search(r"inet (\S+)", lines[n])[1] for n in (0, 2)] == [
+        "10.61.30.21/24",
+        "10.61.30.22/24",
+    ]
+    assert lines[1].startswith(lines[3]) or lines[1].startswith("default via 10.61.30.1")
+    assert lines[4] == "ended 0"
+    events = [json.loads(line) for line in lines[5:]]
+    assert [(e["name"], e["mac"][-2:]) for e in events if e["event"] == "answering"] == [
+        ("far-pump", "21"),
+        ("any-pump", "99"),
+    ]
+    assert "behind the relay 10.61.30.1; on circuit down0" in events[0]["detail"]
+
+
 def test_a_second_server_is_noticed_before_serving(tmp_path):
     """The second server is the tool itself, on another workstation's adapter of the same wire."""
     scenario = tmp_path / "two.toml"
@@ -131,6 +228,17 @@ address = "10.61.20.201/24"
         assert beside.code == 1
         assert "serving 1 device" in beside.err
         assert plant.finish(other).code == 1
+        # One that appears while we serve.
+        ours = plant.start("portcall assign 02-60-D1-00-5E-01=10.61.20.71/24 --for 40 --json")
+        plant.run(UNTIL_SERVING)
+        other = plant.start(
+            f"portcall plant on colleague -- {_portcall()} assign {pair} --for 36 --alongside"
+        )
+        plant.finish(other)
+        notices = [e for e in plant.finish(ours).json_lines if e["event"] == "notice"]
+        assert [(e["mac"], e["address"]) for e in notices] == [
+            ("02-1A-40-7C-00-99", "10.61.20.201")
+        ]
 
 
 def _portcall():

@@ -32,7 +32,7 @@ from portcall.host.privilege import Capability, require
 from portcall.site import journal
 from portcall.site.folder import Site
 
-_SHORTEST_LEASE = 60
+_SHORTEST_LEASE = 10
 
 
 @dataclass(frozen=True, slots=True)

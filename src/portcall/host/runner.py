@@ -103,7 +103,7 @@ class Runner:
         for running in self._running.get(medium.fileno(), ()):
             self._finish(running)
 
-    def heed(self, meter: Meter) -> None:
+    def heed(self, meter: Meter | None) -> None:
         """From now on keep the pace over everything that leaves the adapter, as a meter counts it.
 
         The kernel sends too: it resolves addresses, acknowledges, ends connections.

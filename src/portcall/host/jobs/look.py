@@ -222,6 +222,8 @@ class Look:
         with suppress(OSError):
             meter = self._stack.enter_context(closing(Meter(self.adapter.name)))
             self.runner.heed(meter)
+            # The meter is closed before the last of what is queued would be sent.
+            self._stack.callback(self.runner.heed, None)
 
     def _start_on_link(self, tasks: asyncio.TaskGroup) -> None:
         link, mac, orders = self._link, self.adapter.mac, self.orders
