@@ -192,7 +192,9 @@ def test_assign_on_a_terminal_draws_a_board_with_the_near_miss(tmp_path):
     assert "\x1b[" in text
     plain = re.sub(r"\x1b\[[0-9;?]*[a-zA-Z]", "", text)
     assert re.search(r"fan-drive-1 +02-77-B1-4C-09-21 +10.61.20.21/24 +answering", plain)
-    assert re.search(r"02-77-B1-4C-0E-58 +Whimbrel Drives +BOOTP +\d+× +\d s +differs in one digit", plain)
+    assert re.search(
+        r"02-77-B1-4C-0E-58 +Whimbrel Drives +BOOTP +\d+× +\d s +differs in one digit", plain
+    )
     assert re.search("of 5 served, [23] have their address", plain)
 
 

@@ -66,8 +66,8 @@ def ping_answer(address):
     return Frame(ethernet.encode(frame))
 
 
-def lending(*macs, **others):
-    return serving(pool=Pool(SPAN, ME.network, **others))
+def lending(**others):
+    return serving(pool=Pool(SPAN, ME.network), **others)
 
 
 # Behind a relay agent.
@@ -272,6 +272,14 @@ def test_an_unplanned_dhcp_device_is_lent_an_address_and_a_bootp_device_never():
     assert (board.strangers[0].address, board.strangers[0].asked) == (obtained.interface.ip, 3)
 
 
+def test_a_planned_device_that_is_not_served_now_is_left_alone():
+    wire, server = lending(plan=Plan(PLAN.devices[:1]), others=Plan(PLAN.devices[1:]))
+    wire.say(ask(BELT, DISCOVER))
+    wire.pass_time(1)
+    assert answers(server) == []
+    assert [event.detail for event in server.facts] == ["belt-drive in the plan, not served now"]
+
+
 def test_lent_addresses_come_to_an_end_and_come_back():
     now = 0.0
     pool = Pool(SPAN, ME.network, [Lent(FAN, SPAN.first, 50.0)])
@@ -334,7 +342,7 @@ def test_an_edited_plan_takes_effect_at_once_and_what_did_not_change_goes_on():
     new = PlannedDevice("hood-fan", IPv4Interface("10.61.20.60/24"), STRANGER)
     plan = Plan((moved, PLAN.devices[1], new))
     before = len(server.packets)
-    wire._carry_out(server, server.conversation.change(plan, wire.now))
+    wire._carry_out(server, server.conversation.change(plan, Plan(), wire.now))
     asked_for = [packet.data[-4:] for packet in server.packets[before:]]
     assert asked_for == [moved.address.packed, new.address.packed]
     wire.say(ask(FAN))
@@ -350,7 +358,7 @@ def test_an_edited_plan_takes_effect_at_once_and_what_did_not_change_goes_on():
         board.take(event, 1.0)
     board.change(plan)
     assert [row.state for row in board.rows] == [State.WAITING, State.OFFERED, State.WAITING]
-    wire._carry_out(server, server.conversation.change(Plan(PLAN.devices[1:]), wire.now))
+    wire._carry_out(server, server.conversation.change(Plan(PLAN.devices[1:]), Plan(), wire.now))
     wire.say(ask(FAN))
     wire.pass_time(1)
     assert server.facts[-1].kind.value == "ignored"

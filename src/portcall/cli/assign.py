@@ -47,6 +47,11 @@ class Served:
         """The rows as the plan has them now. Raises BadInput and NotPossibleHere."""
         return in_reach(rows_to_serve(self.site, self.words, quiet=True), self.adapter, quiet=True)
 
+    def others(self, plan: Plan) -> Plan:
+        """The rows of the site's plan that are not served: their devices are left alone."""
+        names = {row.name for row in plan}
+        return Plan(tuple(row for row in self.site.plan() if row.name not in names))
+
 
 @click.command("assign")
 @click.argument("rows", nargs=-1, metavar="[NAME | MAC=ADDRESS[/N]]…")

@@ -26,6 +26,7 @@ _STRANGERS = 10
 """Shown; there may be thousands."""
 
 _STRANGERS_A_SECOND = 20
+_MOST_TOLD = 4096
 _NOTICES = 4
 
 _REFRESH = 4
@@ -117,10 +118,12 @@ class LineView:
 
     def event(self, event: Event, now: float) -> None:
         """Print the event."""
-        if event.kind in (EventKind.IGNORED, EventKind.ASKED):
-            count = self._told.get((event.kind, event.mac), 0) + 1
-            if len(self._told) < 4096:
-                self._told[event.kind, event.mac] = count
+        if event.kind is not EventKind.NOTICE:
+            key = event.kind, event.mac
+            count = self._told.pop(key, 0) + 1
+            self._told[key] = count
+            if len(self._told) > _MOST_TOLD:
+                del self._told[next(iter(self._told))]
             if count & (count - 1):  # Told at 1, 2, 4, 8 … times.
                 return
             if event.name is None and not self._may_tell(now):

@@ -6,7 +6,6 @@ import asyncio
 import secrets
 import signal
 import sys
-from collections.abc import Callable
 from contextlib import closing
 from dataclasses import dataclass
 from ipaddress import IPv4Network
@@ -73,7 +72,9 @@ async def assign(served: Served, plan: Plan, options: Options, as_json: bool) ->
     with closing(Given(served.site.folder)) as given:
         replies = Replies(adapter.mac, served.site.surroundings, options.broadcast)
         pool = _pool(options, given)
-        server = AddressServer(adapter.interfaces, plan, replies, options.lease, pool)
+        server = AddressServer(
+            adapter.interfaces, plan, replies, options.lease, pool, served.others(plan)
+        )
         assignment = _Assignment(served, plan, options, as_json, given)
         return await assignment.run(server, known)
 
@@ -117,8 +118,8 @@ class _Assignment:
         ):
             self._service.look_out(secrets.randbits(32), known)  # type: ignore[arg-type]
             chores = [
-                asyncio.ensure_future(self._every(_FLUSH, self._given.flush)),
-                asyncio.ensure_future(self._every(_PLAN_LOOK, self._follow_plan)),
+                asyncio.ensure_future(self._keep_flushing()),
+                asyncio.ensure_future(self._keep_following()),
             ]
             if self._options.ask:
                 self._asker = Asker(self._served.site, self._served.words, self._adopted)
@@ -150,10 +151,16 @@ class _Assignment:
         if self._options.until_done and not self._board.missing:
             self._stop.set()
 
-    async def _every(self, seconds: float, do: Callable[[], None]) -> None:
+    async def _keep_flushing(self) -> None:
         while True:
-            await asyncio.sleep(seconds)
-            do()
+            await asyncio.sleep(_FLUSH)
+            # A disk may take its time, and devices are not to wait for it.
+            await asyncio.to_thread(self._given.flush)
+
+    async def _keep_following(self) -> None:
+        while True:
+            await asyncio.sleep(_PLAN_LOOK)
+            self._follow_plan()
 
     def _plan_state(self) -> tuple[int, int, int] | None:
         path = self._served.site.plan_path
@@ -179,7 +186,7 @@ class _Assignment:
             return
         self._board.change(plan)
         if self._service is not None:
-            self._service.change(plan)
+            self._service.change(plan, self._served.others(plan))
         count = len(plan.devices)
         self._notice(
             f"the plan was edited: {count} {'row is' if count == 1 else 'rows are'} served"

@@ -121,6 +121,9 @@ class Plan:
         return Plan(tuple(new if row is old else row for row in self.devices))
 
 
+NO_PLAN = Plan()
+
+
 @dataclass(frozen=True, slots=True)
 class Problem:
     """One broken rule: where, what stands there, and what is wrong with it."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unicodedata
+from functools import lru_cache
 
 LONGEST = 120
 
@@ -24,6 +25,7 @@ def printable(text: str, longest: int = LONGEST) -> str:
     return line if len(line) <= longest else line[: longest - 1] + "…"
 
 
+@lru_cache(maxsize=1024)
 def decoded(data: bytes) -> str:
     """Text that a device sent, as UTF-8 or else Latin-1, made printable."""
     try:

@@ -20,6 +20,7 @@ PROBE_TIME = (PROBE_COUNT - 1) * PROBE_INTERVAL + ANNOUNCE_WAIT
 
 
 _ECHO_IDENTIFIER = 0x5043
+_ARP = ethernet.ETHERTYPE_ARP.to_bytes(2, "big")
 _IPV4 = ethernet.ETHERTYPE_IPV4.to_bytes(2, "big")
 _ICMP = bytes((ipv4.PROTOCOL_ICMP,))
 
@@ -41,6 +42,8 @@ class Taken:
 
 def heard_arp(frame: Frame) -> arp.Arp | None:
     """The ARP packet in a frame, or None when there is none that can be read."""
+    if frame.data[12:14] != _ARP:
+        return None
     try:
         return arp.parse_frame(frame.data)
     except Malformed:

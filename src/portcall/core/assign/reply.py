@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from dataclasses import dataclass, field, replace
-from ipaddress import IPv4Address, IPv4Interface
+from collections.abc import Hashable, Iterator
+from dataclasses import dataclass, field
+from ipaddress import IPv4Address, IPv4Network
 
 from portcall.core.address import BROADCAST, UNSPECIFIED, Mac
 from portcall.core.assign.request import Request
@@ -22,6 +22,14 @@ _HEADERS = 28
 _LARGEST = 1500
 """No reply is larger than a frame takes, whatever the client would take."""
 _FIXED = 236
+_SHAPING = (
+    Code.PARAMETER_REQUEST,
+    Code.CLIENT_IDENTIFIER,
+    Code.RELAY_AGENT,
+    Code.LARGEST_MESSAGE,
+)
+"""Options of a request that decide, with who asks and how, what a reply holds."""
+_MOST_TOLD = 16
 
 _LIMITED_BROADCAST = IPv4Address("255.255.255.255")
 
@@ -30,15 +38,17 @@ _LIMITED_BROADCAST = IPv4Address("255.255.255.255")
 class Terms:
     """What one device is given. ``name`` is the plan's, empty for a temporary address."""
 
-    interface: IPv4Interface
+    address: IPv4Address
+    network: IPv4Network
+    own: IPv4Address | None
+    """The workstation's address in that subnet, if it has one."""
     gateway: IPv4Address | None = None
     name: str = ""
     lease_seconds: int = dhcp.INFINITE
-
-    @property
-    def address(self) -> IPv4Address:
-        """The address, without its mask."""
-        return self.interface.ip
+    told: dict[Hashable, tuple[bytes, bytes, bytes]] = field(
+        default_factory=dict, compare=False, repr=False
+    )
+    """Options that were made for this device, by what it had asked."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,35 +66,44 @@ class Replies:
         asked = request.message
         refused = kind is MessageType.NAK
         gives = not refused and request.kind is not MessageType.INFORM
+        vendor, file, sname = self._areas(request, terms, own, kind)
         reply = BootpMessage(
             Op.REPLY,
             asked.mac,
             asked.xid,
-            flags=asked.flags,
+            # RFC 2131 §4.3.2: a relay agent must broadcast a refusal, the address is wrong there.
+            flags=asked.flags | bootp.flags(broadcast=refused and request.relay is not None),
             ciaddr=UNSPECIFIED if refused else asked.ciaddr,
             yiaddr=terms.address if gives else UNSPECIFIED,
             siaddr=own if gives else UNSPECIFIED,
             giaddr=asked.giaddr,
+            sname=sname.ljust(dhcp.SNAME_SIZE, b"\0"),
+            file=file.ljust(dhcp.FILE_SIZE, b"\0"),
+            vendor=vendor,
         )
-        if refused and request.relay:
-            # RFC 2131 §4.3.2: the relay agent must broadcast it, the client's address is wrong.
-            reply = replace(reply, flags=asked.flags | bootp.flags(broadcast=True))
-        options = Options(self._options(request, terms, own, kind))
-        if kind is None:
-            vendor, file, sname = dhcp.fitted(options, BOOTP_ROOM, overload=False)
-        else:
-            room = min(request.options.largest_message, _LARGEST) - _HEADERS - _FIXED
-            vendor, file, sname = dhcp.fitted(options, room, overload=True)
-        reply = replace(reply, vendor=vendor)
-        if file or sname:
-            reply = replace(
-                reply,
-                file=file.ljust(dhcp.FILE_SIZE, b"\0"),
-                sname=sname.ljust(dhcp.SNAME_SIZE, b"\0"),
-            )
         mac, address, port = self._destination(request, terms, refused)
         datagram = udp.UdpDatagram(bootp.SERVER_PORT, port, bootp.padded(bootp.encode(reply)))
         return Frame(udp.encode_frame(udp.UdpFrame(self.own_mac, mac, own, address, datagram)))
+
+    def _areas(
+        self, request: Request, terms: Terms, own: IPv4Address, kind: MessageType | None
+    ) -> tuple[bytes, bytes, bytes]:
+        """The options, where they stand in the message; devices ask the same again and again."""
+        asked = request.options
+        key = (own, kind, request.kind, *(asked.get(code) for code in _SHAPING))
+        known = terms.told.get(key)
+        if known is not None:
+            return known
+        options = Options(self._options(request, terms, own, kind))
+        if kind is None:
+            areas = dhcp.fitted(options, BOOTP_ROOM, overload=False)
+        else:
+            room = min(asked.largest_message, _LARGEST) - _HEADERS - _FIXED
+            areas = dhcp.fitted(options, room, overload=True)
+        if len(terms.told) >= _MOST_TOLD:
+            terms.told.clear()
+        terms.told[key] = areas
+        return areas
 
     def _options(
         self, request: Request, terms: Terms, own: IPv4Address, kind: MessageType | None
@@ -113,7 +132,7 @@ class Replies:
         there: dict[int, bytes] = {}
         if terms.gateway:
             there[Code.ROUTERS] = terms.gateway.packed
-        yield Code.SUBNET_MASK, terms.interface.netmask.packed
+        yield Code.SUBNET_MASK, terms.network.netmask.packed
         wanted = request.options.get(Code.PARAMETER_REQUEST)
         if wanted is None:
             yield from there.items()

@@ -16,15 +16,24 @@ from portcall.core.wire.dhcp import Code, MessageType, Options
 from portcall.core.wire.octets import Malformed
 
 _IPV4 = ethernet.ETHERTYPE_IPV4.to_bytes(2, "big")
+_UDP = bytes((ipv4.PROTOCOL_UDP,))
+_NO_IP_OPTIONS = b"\x45"
+_SERVER_PORT = bootp.SERVER_PORT.to_bytes(2, "big")
 
 
 @dataclass(frozen=True, slots=True)
 class Request:
-    """A BOOTP or DHCP request; without a cookie, as old BOOTP clients ask, there are no options."""
+    """A BOOTP or DHCP request; without a cookie, as old BOOTP clients ask, there are no options.
+
+    ``kind`` is None for plain BOOTP. ``relay`` is the relay agent that passed it on, by its address
+    on the device's wire.
+    """
 
     frame: udp.UdpFrame
     message: BootpMessage
     options: Options
+    kind: MessageType | None
+    relay: IPv4Address | None
 
     @property
     def mac(self) -> Mac:
@@ -32,19 +41,9 @@ class Request:
         return self.message.mac
 
     @property
-    def kind(self) -> MessageType | None:
-        """None for plain BOOTP."""
-        return self.options.message_type
-
-    @property
     def protocol(self) -> Protocol:
         """By which it asks."""
-        return Protocol.BOOTP if self.options.message_type is None else Protocol.DHCP
-
-    @property
-    def relay(self) -> IPv4Address | None:
-        """The relay agent that passed it on, by its address on the device's wire."""
-        return None if self.message.giaddr == UNSPECIFIED else self.message.giaddr
+        return Protocol.BOOTP if self.kind is None else Protocol.DHCP
 
     @property
     def wanted(self) -> IPv4Address | None:
@@ -73,12 +72,12 @@ def read(packet: Frame) -> Request | None:
     """The request in a frame; None for all else. Raises Malformed for what only pretends."""
     data = packet.data
     # Most of what is heard is something else, and is not worth taking apart.
-    if data[12:14] != _IPV4 or data[23:24] != bytes((ipv4.PROTOCOL_UDP,)):
+    if data[12:14] != _IPV4 or data[23:24] != _UDP:
         return None
     try:
         frame = udp.parse_frame(data)
     except Malformed:
-        if data[14:15] == b"\x45" and data[36:38] == bootp.SERVER_PORT.to_bytes(2, "big"):
+        if data[14:15] == _NO_IP_OPTIONS and data[36:38] == _SERVER_PORT:
             raise
         return None
     if frame.datagram.destination_port != bootp.SERVER_PORT:
@@ -88,4 +87,6 @@ def read(packet: Frame) -> Request | None:
         return None
     if message.mac.is_group or message.mac == NO_MAC:
         raise Malformed(f"BOOTP: {message.mac} is no device's own MAC", 28)
-    return Request(frame, message, dhcp.parse(message) or Options())
+    options = dhcp.parse(message) or Options()
+    relay = None if message.giaddr == UNSPECIFIED else message.giaddr
+    return Request(frame, message, options, options.message_type, relay)

@@ -32,7 +32,7 @@ from collections import OrderedDict
 from collections.abc import Sequence
 from dataclasses import dataclass
 from heapq import heappop, heappush
-from ipaddress import IPv4Address, IPv4Interface
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 from portcall.core.address import UNSPECIFIED, Mac
 from portcall.core.assign.event import Event, EventKind
@@ -42,7 +42,7 @@ from portcall.core.assign.request import Request, read
 from portcall.core.assign.temporary import TEMPORARY_SECONDS, Lent, Pool
 from portcall.core.conversation import Actions, Conversation, Frame, Report, Send
 from portcall.core.find.sighting import Protocol
-from portcall.core.plan import Plan, PlannedDevice
+from portcall.core.plan import NO_PLAN, Plan, PlannedDevice
 from portcall.core.probe import answers_echo, echo_request, heard_arp
 from portcall.core.wire import arp, dhcp
 from portcall.core.wire.dhcp import MessageType
@@ -95,7 +95,7 @@ class AddressServer(Conversation[Frame, Event]):
     """Serves the rows of a plan that a device can be recognised by; never over by itself.
 
     ``own`` are the workstation's addresses. Rows in none of their subnets are served through relay
-    agents only.
+    agents only. ``others`` are planned, too, and left alone.
     """
 
     def __init__(
@@ -105,9 +105,10 @@ class AddressServer(Conversation[Frame, Event]):
         replies: Replies,
         lease_seconds: int = dhcp.INFINITE,
         pool: Pool | None = None,
+        others: Plan = NO_PLAN,
     ) -> None:
         self._own_mac = replies.own_mac
-        self._own = tuple(own)
+        self._own_by_network = {each.network: each.ip for each in own}
         self._replies = replies
         self._lease_seconds = lease_seconds
         self._pool = pool
@@ -122,13 +123,16 @@ class AddressServer(Conversation[Frame, Event]):
         self._strangers: OrderedDict[Mac, tuple[str, ...]] = OrderedDict()
         self._alarms: list[tuple[float, int, _Clearing | _Watch]] = []
         self._alarm_number = 0
-        self._take_plan(plan)
+        self._take_plan(plan, others)
 
-    def _take_plan(self, plan: Plan) -> None:
+    def _take_plan(self, plan: Plan, others: Plan) -> None:
         self._plan = plan
-        self._by_mac = {row.mac: row for row in plan if row.mac}
-        self._by_circuit = {row.circuit: row for row in plan if row.circuit}
-        self._planned = {row.address for row in plan} | {each.ip for each in self._own}
+        self._left_alone = {row.mac: row for row in others if row.mac}
+        terms = {row.name: self._terms(row) for row in plan}
+        self._by_mac = {row.mac: terms[row.name] for row in plan if row.mac}
+        self._by_circuit = {row.circuit: terms[row.name] for row in plan if row.circuit}
+        planned = (row.address for row in (*plan, *others))
+        self._planned = {*planned, *self._own_by_network.values()}
         self._near = NearMisses(plan)
         self._strangers.clear()
 
@@ -137,11 +141,11 @@ class AddressServer(Conversation[Frame, Event]):
         self._look_for(self._plan, now)
         yield from self.woke(now)
 
-    def change(self, plan: Plan, now: float) -> Actions[Frame, Event]:
+    def change(self, plan: Plan, others: Plan, now: float) -> Actions[Frame, Event]:
         """From now on serve another plan; its owner carries out what comes back."""
         before = {(row.mac, row.circuit, row.interface, row.name) for row in self._plan}
         new = [row for row in plan if (row.mac, row.circuit, row.interface, row.name) not in before]
-        self._take_plan(plan)
+        self._take_plan(plan, others)
         for address in (*self._clearing, *self._watches):
             if plan.by_address(address) in (None, *new):
                 self._forget(address)
@@ -150,8 +154,9 @@ class AddressServer(Conversation[Frame, Event]):
 
     def _look_for(self, rows: Sequence[PlannedDevice] | Plan, now: float) -> None:
         for row in rows:
-            if row.mac is not None and self._own_in(row.interface) is not None:
-                watch = _Watch(self._terms(row), row.mac, None, FIRST_LOOK_TIMES)
+            terms = self._by_mac.get(row.mac) if row.mac else None
+            if row.mac is not None and terms is not None and terms.own is not None:
+                watch = _Watch(terms, row.mac, None, FIRST_LOOK_TIMES)
                 self._watches[row.address] = watch
                 self._wake(watch, now)
 
@@ -195,31 +200,32 @@ class AddressServer(Conversation[Frame, Event]):
     # Who asks, and what for.
 
     def _asked(self, request: Request, now: float) -> Actions[Frame, Event]:
-        row = self._by_mac.get(request.mac) or self._by_circuit.get(request.options.circuit or b"")
-        if row is None:
+        terms = self._by_mac.get(request.mac)
+        if terms is None and self._by_circuit:
+            terms = self._by_circuit.get(request.options.circuit or b"")
+        if terms is None:
             yield from self._asked_by_stranger(request, now)
             return
         if request.mac not in self._present:
             # Whose MAC this one nearly is was copied right, then; that has to be thought of anew.
             self._present.add(request.mac)
             self._strangers.clear()
-        terms = self._terms(row)
         own = self._own_for(terms, request)
         chosen = request.options.server_identifier
         if own is None:
             where = f"behind the relay {request.relay}" if request.relay else "on this wire"
-            detail = f"asks {where}, and {row.address} belongs elsewhere"
+            detail = f"asks {where}, and {terms.address} belongs elsewhere"
             yield self._event(EventKind.REFUSED, request, terms, detail)
         elif chosen not in (None, own):
             detail = f"the device deals with another DHCP server, {chosen}"
             yield self._event(EventKind.IGNORED, request, terms, detail)
         elif request.kind is MessageType.DECLINE:
-            self._forget(row.address)
-            self._resting[row.address] = now + DECLINED_REST
+            self._forget(terms.address)
+            self._resting[terms.address] = now + DECLINED_REST
             detail = "the device says that another has this address"
             yield self._event(EventKind.DECLINED, request, terms, detail)
         elif request.kind is MessageType.RELEASE:
-            self._forget(row.address)
+            self._forget(terms.address)
             yield self._event(EventKind.ASKED, request, terms, "gives its address back")
         elif request.kind in _ANSWERED:
             yield self._event(EventKind.ASKED, request, terms, "; ".join(request.introduction))
@@ -244,7 +250,8 @@ class AddressServer(Conversation[Frame, Event]):
         """Not planned: no answer, unless there are addresses to lend and it can give them back."""
         detail = "; ".join((*self._told_of(request.mac), *request.introduction))
         asks = request.kind in (MessageType.DISCOVER, MessageType.REQUEST)
-        if self._pool is None or request.relay or not asks:
+        planned = request.mac in self._left_alone
+        if self._pool is None or planned or request.relay or not asks:
             if self._pool is not None and request.kind is MessageType.RELEASE:
                 self._pool.release(request.mac)
             elif self._pool is not None and request.kind is MessageType.DECLINE and request.wanted:
@@ -253,12 +260,12 @@ class AddressServer(Conversation[Frame, Event]):
             return
         avoid = {*self._planned, *(a for a, until in self._resting.items() if until > now)}
         interface = self._pool.choose(request.mac, now, avoid)
-        own = None if interface is None else self._own_in(interface)
+        own = None if interface is None else self._own_in(interface.network)
         if interface is None or own is None:
             detail = f"no temporary address is left; {detail}"
             yield self._event(EventKind.IGNORED, request, None, detail)
             return
-        terms = Terms(interface, lease_seconds=TEMPORARY_SECONDS)
+        terms = Terms(interface.ip, interface.network, own, lease_seconds=TEMPORARY_SECONDS)
         is_request = request.kind is MessageType.REQUEST
         if is_request and request.wanted != terms.address:
             # Whoever gave it that address may stand by it; it is not this server's to deny.
@@ -274,7 +281,9 @@ class AddressServer(Conversation[Frame, Event]):
     def _told_of(self, mac: Mac) -> tuple[str, ...]:
         """What is to be said of a MAC that is not planned."""
         told = self._strangers.pop(mac, None)
-        if told is None:
+        if told is None and mac in self._left_alone:
+            told = (f"{self._left_alone[mac].name} in the plan, not served now",)
+        elif told is None:
             near = self._near.of(mac, self._present)
             told = tuple(str(miss) for miss in near) or ("not in the plan",)
         self._strangers[mac] = told
@@ -317,6 +326,10 @@ class AddressServer(Conversation[Frame, Event]):
         answer = None if request.protocol is Protocol.BOOTP else MessageType.ACK
         yield self._send(terms, request, own, answer)
         self._given[terms.address] = request.mac
+        known = self._watches.get(terms.address)
+        if known is not None and known.mac == request.mac:
+            known.request, known.asks_left = request, WATCH_TIMES
+            return
         watch = _Watch(terms, request.mac, request, WATCH_TIMES)
         self._watches[terms.address] = watch
         self._wake(watch, now + WATCH_INTERVAL)
@@ -374,11 +387,13 @@ class AddressServer(Conversation[Frame, Event]):
     # Terms, and from where they are given.
 
     def _terms(self, row: PlannedDevice) -> Terms:
-        return Terms(row.interface, row.gateway, row.name, self._lease_seconds)
+        network = row.interface.network
+        own = self._own_in(network)
+        return Terms(row.address, network, own, row.gateway, row.name, self._lease_seconds)
 
-    def _own_in(self, interface: IPv4Interface) -> IPv4Address | None:
-        """The workstation's address in the subnet of another."""
-        return next((mine.ip for mine in self._own if interface.ip in mine.network), None)
+    def _own_in(self, network: IPv4Network) -> IPv4Address | None:
+        """The workstation's address in a subnet, also where the masks differ."""
+        return next((own for n, own in self._own_by_network.items() if network.overlaps(n)), None)
 
     def _own_for(self, terms: Terms, request: Request | None) -> IPv4Address | None:
         """From where a request is answered with these terms; None when they are wrong there.
@@ -386,11 +401,11 @@ class AddressServer(Conversation[Frame, Event]):
         An address is right behind a relay agent in its subnet, or on this wire in one of ours.
         """
         if request is None or request.relay is None:
-            return self._own_in(terms.interface)
-        if request.relay not in terms.interface.network:
+            return terms.own
+        if request.relay not in terms.network:
             return None
+        mine = self._own_by_network.values()
         spoken_to = request.frame.destination
-        mine = [each.ip for each in self._own]
         return spoken_to if spoken_to in mine else next(iter(mine), None)
 
     def _event(

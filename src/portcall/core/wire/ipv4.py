@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import struct
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 
-from portcall.core.wire.octets import Reader, internet_checksum
+from portcall.core.wire.octets import Malformed, internet_checksum
+
+_HEADER = struct.Struct("!BBHHHBBH4s4s")
+"""RFC 791 §3.1, without options."""
 
 PROTOCOL_ICMP = 1
 PROTOCOL_TCP = 6
@@ -38,34 +42,39 @@ def parse(data: bytes) -> Ipv4Packet:
 
     Raises Malformed for another version, lengths that lie, or a wrong header checksum.
     """
-    reader = Reader(data, "IPv4")
-    version_and_length = reader.u8()
-    if version_and_length >> 4 != 4:
-        raise reader.wrong(f"version is {version_and_length >> 4}")
-    header_length = (version_and_length & 0x0F) * 4
-    if header_length < 20:
-        raise reader.wrong(f"header length is {header_length}, under 20")
-    type_of_service = reader.u8()
-    total_length = reader.u16()
-    if not header_length <= total_length <= len(data):
-        raise reader.wrong(f"total length is {total_length}, of {len(data)} octets here")
-    identification, flags_and_offset = reader.u16(), reader.u16()
-    ttl, protocol = reader.u8(), reader.u8()
-    reader.u16()
-    source, destination = reader.address(), reader.address()
-    options = reader.take(header_length - 20)
-    if internet_checksum(data[:header_length]) != 0:
-        raise reader.wrong("header checksum is wrong")
-    return Ipv4Packet(
+    if len(data) < _HEADER.size:
+        raise Malformed(f"IPv4: {len(data)} octets, a header has {_HEADER.size}", 0)
+    (
+        version_and_length,
+        type_of_service,
+        total_length,
+        identification,
+        flags_and_offset,
+        ttl,
+        protocol,
+        _,
         source,
         destination,
+    ) = _HEADER.unpack_from(data)
+    if version_and_length >> 4 != 4:
+        raise Malformed(f"IPv4: version is {version_and_length >> 4}", 0)
+    header_length = (version_and_length & 0x0F) * 4
+    if header_length < _HEADER.size:
+        raise Malformed(f"IPv4: header length is {header_length}, under {_HEADER.size}", 0)
+    if not header_length <= total_length <= len(data):
+        raise Malformed(f"IPv4: total length is {total_length}, of {len(data)} octets here", 2)
+    if internet_checksum(data[:header_length]) != 0:
+        raise Malformed("IPv4: header checksum is wrong", 10)
+    return Ipv4Packet(
+        IPv4Address(source),
+        IPv4Address(destination),
         protocol,
-        reader.take(total_length - header_length),
+        data[header_length:total_length],
         ttl,
         type_of_service,
         identification,
         flags_and_offset,
-        options,
+        data[_HEADER.size : header_length],
     )
 
 
@@ -77,18 +86,18 @@ def encode(packet: Ipv4Packet) -> bytes:
     total_length = header_length + len(packet.payload)
     if total_length > 0xFFFF:
         raise ValueError(f"an IPv4 packet has at most 65535 octets, not {total_length}")
-    header = b"".join(
-        (
-            bytes((0x40 | header_length // 4, packet.type_of_service)),
-            total_length.to_bytes(2, "big"),
-            packet.identification.to_bytes(2, "big"),
-            packet.flags_and_offset.to_bytes(2, "big"),
-            bytes((packet.ttl, packet.protocol)),
-            b"\0\0",
-            packet.source.packed,
-            packet.destination.packed,
-            packet.options,
-        )
+    fixed = _HEADER.pack(
+        0x40 | header_length // 4,
+        packet.type_of_service,
+        total_length,
+        packet.identification,
+        packet.flags_and_offset,
+        packet.ttl,
+        packet.protocol,
+        0,
+        packet.source.packed,
+        packet.destination.packed,
     )
+    header = fixed + packet.options
     checksum = internet_checksum(header).to_bytes(2, "big")
     return header[:10] + checksum + header[12:] + packet.payload

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import struct
 from ipaddress import IPv4Address
 
 from portcall.core.address import Mac
@@ -85,10 +84,12 @@ class Reader:
 
 
 def internet_checksum(data: bytes) -> int:
-    """The ones' complement sum over 16-bit words (RFC 1071); 0 over data with a right checksum."""
-    if len(data) % 2:
-        data += b"\0"
-    total: int = sum(struct.unpack(f"!{len(data) // 2}H", data))
-    while total > 0xFFFF:
-        total = (total & 0xFFFF) + (total >> 16)
+    """The ones' complement sum over 16-bit words (RFC 1071); 0 over data with a right checksum.
+
+    Adding with end-around carry is adding modulo 65535 (RFC 1071 §2), where 65536 is 1: so the
+    sum of the words is the remainder of the data taken as one large number. A sum of all ones
+    stays all ones; only of nothing but zeros is it zero.
+    """
+    number = int.from_bytes(data, "big") << (8 * (len(data) % 2))
+    total = number % 0xFFFF or (0xFFFF if number else 0)
     return total ^ 0xFFFF

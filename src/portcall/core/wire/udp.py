@@ -6,12 +6,15 @@ MAC, and the frame's source MAC says who asked.
 
 from __future__ import annotations
 
+import struct
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 
 from portcall.core.address import Mac
 from portcall.core.wire import ethernet, ipv4
-from portcall.core.wire.octets import Malformed, Reader, internet_checksum
+from portcall.core.wire.octets import Malformed, internet_checksum
+
+_HEADER = struct.Struct("!HHHH")
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,16 +51,16 @@ def parse(data: bytes, source: IPv4Address, destination: IPv4Address) -> UdpData
 
     A checksum of zero says that the sender made none (RFC 768), which old devices do.
     """
-    reader = Reader(data, "UDP")
-    source_port, destination_port = reader.u16(), reader.u16()
-    length, checksum = reader.u16(), reader.u16()
-    if not 8 <= length <= len(data):
-        raise reader.wrong(f"length is {length}, of {len(data)} octets here")
+    if len(data) < _HEADER.size:
+        raise Malformed(f"UDP: {len(data)} octets, a header has {_HEADER.size}", 0)
+    source_port, destination_port, length, checksum = _HEADER.unpack_from(data)
+    if not _HEADER.size <= length <= len(data):
+        raise Malformed(f"UDP: length is {length}, of {len(data)} octets here", 4)
     if checksum:
         whole = _pseudo_header(source, destination, length) + data[:length]
         if internet_checksum(whole) != 0:
-            raise reader.wrong("checksum is wrong")
-    return UdpDatagram(source_port, destination_port, reader.take(length - 8))
+            raise Malformed("UDP: checksum is wrong", 6)
+    return UdpDatagram(source_port, destination_port, data[_HEADER.size : length])
 
 
 def encode(datagram: UdpDatagram, source: IPv4Address, destination: IPv4Address) -> bytes:
@@ -65,14 +68,12 @@ def encode(datagram: UdpDatagram, source: IPv4Address, destination: IPv4Address)
     length = 8 + len(datagram.payload)
     if length > 0xFFFF:
         raise ValueError(f"a UDP datagram has at most 65535 octets, not {length}")
-    header = b"".join(
-        number.to_bytes(2, "big")
-        for number in (datagram.source_port, datagram.destination_port, length)
-    )
-    whole = _pseudo_header(source, destination, length) + header + b"\0\0" + datagram.payload
+    ports = datagram.source_port, datagram.destination_port
+    header = _HEADER.pack(*ports, length, 0)
+    whole = _pseudo_header(source, destination, length) + header + datagram.payload
     # RFC 768: a computed zero is sent as all ones, since zero says "no checksum".
     checksum = internet_checksum(whole) or 0xFFFF
-    return header + checksum.to_bytes(2, "big") + datagram.payload
+    return _HEADER.pack(*ports, length, checksum) + datagram.payload
 
 
 def parse_frame(data: bytes) -> UdpFrame:

@@ -34,10 +34,10 @@ class Service:
         self._link = link
         self._report = report
 
-    def change(self, plan: Plan) -> None:
-        """From now on serve another plan."""
+    def change(self, plan: Plan, others: Plan) -> None:
+        """From now on serve another plan, and leave the others alone."""
         now = asyncio.get_running_loop().time()
-        self._runner.tell(self.server, self.server.change(plan, now))
+        self._runner.tell(self.server, self.server.change(plan, others, now))
 
     def look_out(self, xid: int, known: tuple[Offer, ...]) -> None:
         """Report DHCP servers that appear; those ``known`` have been told of."""

@@ -1,0 +1,179 @@
+"""Assigning as it is done at a cabinet: matched, asked, edited, interrupted, lent for a while."""
+
+import contextlib
+import json
+import os
+import pty
+import re
+import select
+import signal
+import time
+
+import pytest
+from inside import PORTCALL
+
+UNTIL_SERVING = "timeout 15 sh -c 'until grep -q :0043 /proc/net/udp; do sleep 0.05; done'"
+LOOSE = "timeout 8 sh -c 'while grep -q :0043 /proc/net/udp; do sleep 0.05; done'"
+
+
+def record(plant):
+    return [json.loads(line) for line in plant.run("cat assigned.jsonl").out.splitlines()]
+
+
+def test_matched_for_the_time_needed_and_put_back_whatever_ends_it(plant):
+    started = plant.start("portcall assign --match --for 40")
+    plant.run(UNTIL_SERVING)
+    assert "10.61.20.200/24" in plant.run("ip -4 addr show usb0").out
+    ended = plant.finish(started, signal.SIGTERM)
+    assert ended.code == 130
+    assert "usb0: 10.61.20.200/24 removed, as it was before: no address" in ended.err
+    assert "10.61.20" not in plant.run("ip -4 addr show usb0").out
+    # Killed, it is left to restore.
+    started = plant.start("portcall assign --match --for 40")
+    plant.run(UNTIL_SERVING)
+    plant.finish(started, signal.SIGKILL)
+    assert "removed, as it was before" in plant.run("portcall restore").out
+
+
+def test_a_lent_address_outlives_a_kill_and_nobody_else_is_given_it(plant):
+    plant.run("portcall match dryer-plc --no-probe")
+    plant.run("portcall plan check")
+    panel = "02-60-D1-12-08-77"
+    line = "portcall assign fan-drive-1 --temporary 10.61.20.100-10.61.20.101 --json --for 20"
+    started = plant.start(line)
+    plant.run("timeout 20 sh -c 'until grep -q until assigned.jsonl; do sleep 0.05; done'")
+    ended = plant.finish(started, signal.SIGKILL)
+    (lent,) = [e for e in ended.json_lines if e["event"] == "assigned" and e["name"] is None]
+    assert (lent["mac"], lent["address"]) == (panel, "10.61.20.100")
+    assert lent["detail"] == "temporary, for 300 s"
+    assert [e["mac"] for e in record(plant) if "until" in e] == [panel]
+    # Another device asks first now: what the panel has is not given to it.
+    plant.run(LOOSE)
+    started = plant.start(line)
+    plant.run(UNTIL_SERVING)
+    plant.write("empty.sh", "#!/bin/sh\n")
+    plant.run("chmod 700 empty.sh")
+    asked = plant.on("spare-1", "timeout 6 udhcpc -f -n -q -t 3 -T 1 -i eth0 -s ./empty.sh")
+    assert "lease of 10.61.20.101 obtained" in asked.err
+    ended = plant.finish(started, signal.SIGINT)
+    assert {e["address"] for e in ended.json_lines if e["mac"] == panel} <= {"10.61.20.100"}
+    # BOOTP devices that are not planned never get one.
+    bootp = [e for e in ended.json_lines if e["protocol"] == "BOOTP" and e["name"] is None]
+    assert {e["event"] for e in bootp} == {"ignored"}
+
+
+def test_the_plan_may_be_edited_while_it_serves_and_a_bad_edit_changes_nothing(plant):
+    plant.run("portcall match dryer-plc --no-probe")
+    started = plant.start("portcall assign --for 60 --until-done --json")
+    plant.run(UNTIL_SERVING)
+    plant.run("sed -i s/10.61.20.21/10.61.20.999/ plan.csv")
+    time.sleep(1.5)
+    # The label of fan-drive-2 says 58; weigh-gateway is set by hand, and not waited for.
+    plant.run("sed -i -e s/10.61.20.999/10.61.20.21/ -e s/4C-0E-53/4C-0E-58/ -e /weigh/d plan.csv")
+    ended = plant.finish(started)
+    assert ended.code == 0, ended.out
+    notices = [e["detail"] for e in ended.json_lines if e["event"] == "notice"]
+    assert notices[0].startswith(
+        "the edited plan is not used, the last good one stays: plan.csv line 3, column address: "
+        "10.61.20.999"
+    )
+    assert "the plan was edited: 4 rows are served" in notices
+    answering = {e["name"] for e in ended.json_lines if e["event"] == "answering"}
+    assert answering == {"dryer-plc", "fan-drive-1", "fan-drive-2", "belt-drive"}
+
+
+def test_a_link_that_goes_and_comes_back_is_told_of_and_serving_goes_on(plant):
+    plant.run("portcall match dryer-plc --no-probe")
+    plant.run("portcall plant unplug fan-drive-1")
+    started = plant.start("portcall assign fan-drive-1 --for 60 --until-done --json")
+    plant.run(UNTIL_SERVING)
+    plant.run("portcall plant unplug usb0")
+    time.sleep(1)
+    plant.run("portcall plant plug usb0")
+    plant.run("portcall plant plug fan-drive-1")
+    ended = plant.finish(started)
+    assert ended.code == 0, ended.out
+    notices = [e["detail"] for e in ended.json_lines if e["event"] == "notice"]
+    assert notices[0] == "usb0: link lost"
+    assert re.match(r"usb0: link back after \d+\.\d s", notices[1])
+
+
+class Terminal:
+    """A person at a terminal: types, and reads what is drawn."""
+
+    def __init__(self, line):
+        self.pid, self.master = pty.fork()
+        if self.pid == 0:
+            os.environ.update(TERM="xterm-256color", COLUMNS="140", LINES="40")
+            os.execv(PORTCALL[0], [*PORTCALL, "plant", "run", "--", "sh", "-c", line])
+        self.text = ""
+
+    def until(self, pattern, seconds=40):
+        """Read until something is drawn that was not there when the last wait ended."""
+        deadline = time.monotonic() + seconds
+        start = len(self.text)
+        while not re.search(pattern, self.text[start:]):
+            assert time.monotonic() < deadline, self.text
+            if select.select([self.master], [], [], 1)[0]:
+                self.text += os.read(self.master, 65536).decode(errors="replace")
+
+    def type(self, text):
+        os.write(self.master, text.encode())
+
+    def end(self):
+        with contextlib.suppress(OSError):
+            while select.select([self.master], [], [], 30)[0]:
+                self.text += os.read(self.master, 65536).decode(errors="replace")
+        return os.waitstatus_to_exitcode(os.waitpid(self.pid, 0)[1])
+
+
+def test_an_unknown_device_is_asked_about_and_taken_into_the_plan():
+    portcall = f"{PORTCALL[0]} -m portcall"
+    person = Terminal(
+        f"cd $PRACTICE_SITE && P='{portcall}' && $P match dryer-plc --no-probe && "
+        "sed -i -e s/02-77-B1-4C-0E-53// -e /weigh/d plan.csv && "
+        "$P assign --ask --until-done --for 60; echo ended $?; cat plan.csv"
+    )
+    person.until("which row is it")
+    answers = {"4C-0E-58": "1", "12-08-77": "belt-drive"}
+    for _ in range(2):
+        asked = max(answers, key=lambda mac: person.text.rfind(f"{mac} asks by"))
+        if asked == "4C-0E-58":
+            assert re.search(r"1  fan-drive-2  10\.61\.20\.22/24", person.text)
+            person.type("9\n")
+            person.until("9: there are rows 1 to 1.*\n?.*once more")
+            person.type("1\n")
+            person.until("fan-drive-2 is in the plan")
+        else:
+            person.type("belt-drive\n")
+            person.until("belt-drive: goes by 02-77-B1-61-13-A4")
+            person.type("panel-1 10.61.20.23\n")
+            person.until("10.61.20.23: stands on line 5 too")
+            person.type("panel-1 10.61.20.70/24\n")
+            person.until("panel-1 is in the plan")
+        answers.pop(asked)
+        if answers:
+            person.until("which row is it")
+    assert person.end() == 0, person.text
+    assert "ended 0" in person.text
+    plan = person.text.split("ended 0")[1].replace("\r", "")
+    assert "fan-drive-2,02-77-B1-4C-0E-58,10.61.20.22" in plan
+    assert "panel-1,02-60-D1-12-08-77,10.61.20.70,24" in plan
+
+
+@pytest.mark.parametrize(
+    ("words", "complaint"),
+    [
+        ("--ask", "--ask needs a person at a terminal"),
+        ("--lease 5", "--lease 5: is 10 seconds or more, or forever"),
+        ("--temporary 10.61.20.0/24", "holds 10.61.20."),
+        ("--temporary 10.99.0.0/24", "is not inside a subnet that this computer is in"),
+        ("--temporary 10.61.20.100-nonsense", "nonsense"),
+    ],
+)
+def test_what_cannot_be_served_so_is_said_before_anything_is(quiet_plant, words, complaint):
+    quiet_plant.run("portcall match dryer-plc --no-probe")
+    ended = quiet_plant.run(f"portcall assign {words} --for 2")
+    assert ended.code == 2
+    assert complaint in ended.err
+    assert "Traceback" not in ended.err
