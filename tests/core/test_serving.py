@@ -30,7 +30,8 @@ from portcall.core.assign.client import DhcpClient
 from portcall.core.assign.lookout import ASK_AGAIN, Lookout
 from portcall.core.assign.near import NearMisses, near_misses
 from portcall.core.assign.reply import BOOTP_ROOM, Replies
-from portcall.core.assign.server import CLEAR_HOLDS, MOST_STRANGERS, AddressServer
+from portcall.core.assign.server import CLEAR_HOLDS, AddressServer
+from portcall.core.assign.strangers import MOST_STRANGERS
 from portcall.core.assign.temporary import TEMPORARY_SECONDS, Lent, Pool, check_range
 from portcall.core.conversation import Frame
 from portcall.core.plan import (
@@ -330,6 +331,15 @@ def test_a_range_that_cannot_be_lent_is_named(first, last, wrong):
     large = AddressRange(IPv4Address("10.0.0.1"), IPv4Address("10.0.9.1"))
     with pytest.raises(BadInput, match="lend at most"):
         check_range(large, [IPv4Network("10.0.0.0/8")], ())
+
+
+def test_one_mac_in_two_voices_is_told_of_once():
+    wire, server = serving()
+    for name in (b"gale9", b"gale9", b"laptop", b"gale9"):
+        wire.say(ask(BELT, DISCOVER, (Code.HOST_NAME, name)))
+    ((notice),) = [event for event in server.facts if event.kind.value == "notice"]
+    assert "(calls itself gale9 / calls itself laptop)" in notice.detail
+    assert notice.name == "belt-drive"
 
 
 # An edited plan, a crowd, other servers.

@@ -28,7 +28,6 @@ given is reported before the answer leaves, so that a record can be on the disk 
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from collections.abc import Sequence
 from dataclasses import dataclass
 from heapq import heappop, heappush
@@ -36,10 +35,11 @@ from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 from portcall.core.address import UNSPECIFIED, Mac
 from portcall.core.assign.event import Event, EventKind
-from portcall.core.assign.near import NearMisses
 from portcall.core.assign.reply import Replies, Terms
 from portcall.core.assign.request import Request, read
+from portcall.core.assign.strangers import Strangers
 from portcall.core.assign.temporary import TEMPORARY_SECONDS, Lent, Pool
+from portcall.core.assign.voices import Voices
 from portcall.core.conversation import Actions, Conversation, Frame, Report, Send
 from portcall.core.find.sighting import Protocol
 from portcall.core.plan import NO_PLAN, Plan, PlannedDevice
@@ -65,9 +65,6 @@ FIRST_LOOK_TIMES = 2
 
 DECLINED_REST = 30.0
 """Seconds for which a declined address is not offered again."""
-
-MOST_STRANGERS = 256
-"""Of whom it is remembered what was found out; the one not heard from longest goes first."""
 
 _ANSWERED = (None, MessageType.DISCOVER, MessageType.REQUEST, MessageType.INFORM)
 
@@ -119,22 +116,19 @@ class AddressServer(Conversation[Frame, Event]):
         self._resting: dict[IPv4Address, float] = {}
         self._watches: dict[IPv4Address, _Watch] = {}
         self._given: dict[IPv4Address, Mac] = {}
-        self._present: set[Mac] = set()
-        self._strangers: OrderedDict[Mac, tuple[str, ...]] = OrderedDict()
+        self._voices = Voices()
         self._alarms: list[tuple[float, int, _Clearing | _Watch]] = []
         self._alarm_number = 0
         self._take_plan(plan, others)
 
     def _take_plan(self, plan: Plan, others: Plan) -> None:
         self._plan = plan
-        self._left_alone = {row.mac: row for row in others if row.mac}
         terms = {row.name: self._terms(row) for row in plan}
         self._by_mac = {row.mac: terms[row.name] for row in plan if row.mac}
         self._by_circuit = {row.circuit: terms[row.name] for row in plan if row.circuit}
         planned = (row.address for row in (*plan, *others))
         self._planned = {*planned, *self._own_by_network.values()}
-        self._near = NearMisses(plan)
-        self._strangers.clear()
+        self._strangers = Strangers(plan, others)
 
     def begin(self, now: float) -> Actions[Frame, Event]:
         """Ask which devices have their address already."""
@@ -206,10 +200,7 @@ class AddressServer(Conversation[Frame, Event]):
         if terms is None:
             yield from self._asked_by_stranger(request, now)
             return
-        if request.mac not in self._present:
-            # Whose MAC this one nearly is was copied right, then; that has to be thought of anew.
-            self._present.add(request.mac)
-            self._strangers.clear()
+        self._strangers.served(request.mac)
         own = self._own_for(terms, request)
         chosen = request.options.server_identifier
         if own is None:
@@ -229,6 +220,9 @@ class AddressServer(Conversation[Frame, Event]):
             yield self._event(EventKind.ASKED, request, terms, "gives its address back")
         elif request.kind in _ANSWERED:
             yield self._event(EventKind.ASKED, request, terms, "; ".join(request.introduction))
+            oddity = self._voices.oddity(request)
+            if oddity is not None:
+                yield self._event(EventKind.NOTICE, request, terms, oddity)
             yield from self._answer(terms, request, own, now)
 
     def _answer(
@@ -248,9 +242,9 @@ class AddressServer(Conversation[Frame, Event]):
 
     def _asked_by_stranger(self, request: Request, now: float) -> Actions[Frame, Event]:
         """Not planned: no answer, unless there are addresses to lend and it can give them back."""
-        detail = "; ".join((*self._told_of(request.mac), *request.introduction))
+        detail = "; ".join((*self._strangers.told_of(request.mac), *request.introduction))
         asks = request.kind in (MessageType.DISCOVER, MessageType.REQUEST)
-        planned = request.mac in self._left_alone
+        planned = self._strangers.is_planned(request.mac)
         if self._pool is None or planned or request.relay or not asks:
             if self._pool is not None and request.kind is MessageType.RELEASE:
                 self._pool.release(request.mac)
@@ -277,19 +271,6 @@ class AddressServer(Conversation[Frame, Event]):
         self._pool.lend(Lent(request.mac, terms.address, now + CLEAR_HOLDS))
         yield self._event(EventKind.ASKED, request, terms, detail)
         yield from self._clear_then_give(terms, request, own, now)
-
-    def _told_of(self, mac: Mac) -> tuple[str, ...]:
-        """What is to be said of a MAC that is not planned."""
-        told = self._strangers.pop(mac, None)
-        if told is None and mac in self._left_alone:
-            told = (f"{self._left_alone[mac].name} in the plan, not served now",)
-        elif told is None:
-            near = self._near.of(mac, self._present)
-            told = tuple(str(miss) for miss in near) or ("not in the plan",)
-        self._strangers[mac] = told
-        if len(self._strangers) > MOST_STRANGERS:
-            self._strangers.popitem(last=False)
-        return told
 
     # Clearing and giving.
 

@@ -1,0 +1,49 @@
+"""What is to be said of devices that ask and are not served."""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+
+from portcall.core.address import Mac
+from portcall.core.assign.near import NearMisses
+from portcall.core.plan import Plan
+
+MOST_STRANGERS = 256
+"""Of whom it is remembered what was found out; the one not heard from longest goes first."""
+
+
+class Strangers:
+    """``served`` are the rows whose devices are answered; ``others`` are planned, too."""
+
+    def __init__(self, served: Plan, others: Plan) -> None:
+        self._near = NearMisses(served)
+        self._others = {row.mac: row.name for row in others if row.mac}
+        self._present: set[Mac] = set()
+        self._told: OrderedDict[Mac, tuple[str, ...]] = OrderedDict()
+
+    def __len__(self) -> int:
+        """How many are remembered."""
+        return len(self._told)
+
+    def is_planned(self, mac: Mac) -> bool:
+        """Whether a device is planned all the same, and so none of this server's business."""
+        return mac in self._others
+
+    def served(self, mac: Mac) -> None:
+        """A device that is served has asked: its MAC was copied right, none is near to it."""
+        if mac not in self._present:
+            self._present.add(mac)
+            self._told.clear()
+
+    def told_of(self, mac: Mac) -> tuple[str, ...]:
+        """What is to be said of one: whom it nearly is, or that it is not planned."""
+        told = self._told.pop(mac, None)
+        if told is None and mac in self._others:
+            told = (f"{self._others[mac]} in the plan, not served now",)
+        elif told is None:
+            near = self._near.of(mac, self._present)
+            told = tuple(str(miss) for miss in near) or ("not in the plan",)
+        self._told[mac] = told
+        if len(self._told) > MOST_STRANGERS:
+            self._told.popitem(last=False)
+        return told

@@ -1,0 +1,31 @@
+"""Two devices with one planned MAC: they ask as one, but introduce themselves differently."""
+
+from __future__ import annotations
+
+from portcall.core.address import Mac
+from portcall.core.assign.request import Request
+from portcall.core.wire.dhcp import Code, MessageType
+
+_INTRODUCING = (Code.HOST_NAME, Code.VENDOR_CLASS, Code.CLIENT_IDENTIFIER)
+
+
+class Voices:
+    """How each planned device introduces itself by DHCP; as many are kept as are planned."""
+
+    def __init__(self) -> None:
+        self._first: dict[Mac, Request] = {}
+        self._told: set[Mac] = set()
+
+    def oddity(self, request: Request) -> str | None:
+        """What to say when a device speaks in another voice than at first; once for each."""
+        if request.kind is not MessageType.DISCOVER or request.mac in self._told:
+            return None
+        first = self._first.setdefault(request.mac, request)
+        if all(first.options.get(code) == request.options.get(code) for code in _INTRODUCING):
+            return None
+        self._told.add(request.mac)
+        both = (", ".join(each.introduction) or "nothing" for each in (first, request))
+        return (
+            f"{request.mac} asks in two ways ({' / '.join(both)}): two programs in one device, or "
+            "two devices with this MAC"
+        )
