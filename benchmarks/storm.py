@@ -33,7 +33,7 @@ HERE = Path(__file__).resolve().parent
 PLANNED, OTHERS = 500, 2000
 LOSS = 0.2
 LONGEST_RETRY = 16.0
-"""Seconds between two tries of a DHCP client that is not heard; what goes wrong in a row is luck."""
+"""Seconds between two tries of a DHCP client that is not heard."""
 SEED = 20
 MOST_SECONDS = 240
 OWN = IPv4Interface("10.61.0.1/16")

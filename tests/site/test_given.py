@@ -21,6 +21,7 @@ def test_what_was_given_is_one_line_of_json_an_event(tmp_path):
     record.note(given(name='fan "1" é'))
     record.note(given(EventKind.ASKED))
     record.note(given(EventKind.ANSWERING, name="fan"))
+    record.flush()
     lines = [json.loads(line) for line in (tmp_path / RECORD_FILE).read_text().splitlines()]
     assert [(line["event"], line["name"]) for line in lines] == [
         ("assigned", 'fan "1" é'),

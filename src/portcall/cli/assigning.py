@@ -34,7 +34,7 @@ if TYPE_CHECKING:
 _PLAN_LOOK = 0.5
 """Seconds between two looks whether the plan was edited."""
 
-_FLUSH = 1.0
+_FLUSH = 0.5
 
 
 @dataclass(frozen=True, slots=True)
@@ -148,7 +148,8 @@ class _Assignment:
         self._view.event(event, now)
         if self._asker is not None and event.name is None:
             self._asker.heard(event)
-        if self._options.until_done and not self._board.missing:
+        may_end = event.kind in (EventKind.ANSWERING, EventKind.KEPT, EventKind.NOTICE)
+        if may_end and self._options.until_done and not self._board.missing:
             self._stop.set()
 
     async def _keep_flushing(self) -> None:

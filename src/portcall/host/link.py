@@ -34,6 +34,7 @@ class Link:
 
     def __init__(self, adapter: str, passes: Program | None = None) -> None:
         self._adapter = adapter
+        self._room = memoryview(bytearray(_LONGEST_FRAME))
         try:
             self._socket = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, 0)
         except PermissionError:
@@ -66,12 +67,14 @@ class Link:
     def receive(self) -> Iterator[tuple[Frame, float]]:
         """Frames that have arrived, with their times."""
         skew = clock_skew()
+        into = (self._room,)
         for _ in range(MOST_AT_ONCE):
             try:
-                data, ancillary, _, _ = self._socket.recvmsg(_LONGEST_FRAME, 256)
+                length, ancillary, _, _ = self._socket.recvmsg_into(into, 256)
             except OSError:
                 # Nothing there, or the adapter went down: it may come back, the socket stays.
                 return
+            data = bytes(self._room[:length])
             if data[12:14] == _ETHERTYPE_IPV4 and _checksum_is_open(ancillary):
                 data = _close_checksum(data)
             yield Frame(data), received_at(ancillary, skew)

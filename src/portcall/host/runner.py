@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import asyncio
 import errno
+import gc
 from collections import deque
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import Any, TypeVar
 
@@ -22,6 +24,9 @@ _FULL_RETRY = 0.002
 
 _MOST_IN_A_ROW = 128
 """Packets sent before what has arrived gets its turn."""
+
+_RARELY = 100_000
+"""Objects made between two looks of the garbage collector."""
 
 _MOST_UNSEEN = 2
 """Packets that may be on their way between being sent and being seen to leave."""
@@ -218,3 +223,18 @@ def _reason(error: OSError) -> str:
         # What the kernel answers when a filter rule of this computer drops a packet on its way out.
         return "this computer's firewall forbids it"
     return (error.strerror or str(error)).lower()
+
+
+@contextmanager
+def rare_collections() -> Iterator[None]:
+    """Packets and facts are values without cycles: to look for garbage among them is a waste, and
+    a pause in which nobody is answered."""
+    usual = gc.get_threshold()
+    gc.collect()
+    gc.freeze()
+    gc.set_threshold(_RARELY, *usual[1:])
+    try:
+        yield
+    finally:
+        gc.set_threshold(*usual)
+        gc.unfreeze()

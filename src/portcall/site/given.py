@@ -1,8 +1,8 @@
 """The record of what was given to whom and when: ``assigned.jsonl``, one line an event.
 
-A line is written as it happens, so that a killed program loses none, and forced onto the disk
-within a second, so that a lost battery loses no more. A temporary address is on the disk before its
-device hears of it: after a crash nobody else is given it.
+What happens is on the disk within a second, so that a killed program or a lost battery loses no
+more. A temporary address is there before its device hears of it: after a crash nobody else is given
+it. Devices do not wait for the disk otherwise.
 """
 
 from __future__ import annotations
@@ -14,6 +14,7 @@ from datetime import UTC, datetime, timedelta
 from functools import lru_cache
 from ipaddress import AddressValueError, IPv4Address
 from pathlib import Path
+from threading import Lock
 from typing import BinaryIO
 
 from portcall.core.address import AddressError, Mac, parse_mac
@@ -59,7 +60,8 @@ class Given:
             raise NotPossibleHere(
                 f"{self.path}: what is given is written down first, and cannot be: {error.strerror}"
             ) from None
-        self._unflushed = False
+        self._lines: list[str] = []
+        self._writing = Lock()
 
     def note(self, event: Event, temporary_seconds: int | None = None) -> None:
         """Write an event down; with ``temporary_seconds`` it is on the disk on return."""
@@ -75,16 +77,17 @@ class Given:
         if temporary_seconds is not None:
             until = now + timedelta(seconds=temporary_seconds)
             line += f', "until": "{until.isoformat(timespec="milliseconds")}"'
-        self._file.write(f"{line}}}\n".encode())
-        self._unflushed = True
+        self._lines.append(f"{line}}}\n")
         if temporary_seconds is not None:
             self.flush()
 
     def flush(self) -> None:
-        """Have what was written on the disk; to be called every second."""
-        if self._unflushed:
-            self._unflushed = False
-            os.fsync(self._file.fileno())
+        """Have what happened on the disk; to be called twice a second, from any thread."""
+        with self._writing:
+            lines, self._lines = self._lines, []
+            if lines:
+                self._file.write("".join(lines).encode())
+                os.fsync(self._file.fileno())
 
     def close(self) -> None:
         """Flush, and give the file back."""

@@ -66,6 +66,9 @@ FIRST_LOOK_TIMES = 2
 DECLINED_REST = 30.0
 """Seconds for which a declined address is not offered again."""
 
+_MOST_AT_ONCE = 16
+"""Devices looked after before who asks meanwhile gets a turn."""
+
 _ANSWERED = (None, MessageType.DISCOVER, MessageType.REQUEST, MessageType.INFORM)
 
 
@@ -174,14 +177,18 @@ class AddressServer(Conversation[Frame, Event]):
 
     def woke(self, now: float) -> Actions[Frame, Event]:
         """Give addresses that nobody else claimed; ask whether given ones are taken up."""
-        while self._alarms and self._alarms[0][0] <= now:
+        for _ in range(_MOST_AT_ONCE):
+            if not self._alarms or self._alarms[0][0] > now:
+                break
             _, _, what = heappop(self._alarms)
             address = what.terms.address
             if isinstance(what, _Clearing):
                 if self._clearing.get(address) is what:
                     del self._clearing[address]
                     self._clear[address] = (what.request.mac, now + CLEAR_HOLDS)
-                    yield from self._give(what.terms, what.request, now)
+                    own = self._own_for(what.terms, what.request)
+                    if own is not None:
+                        yield from self._give(what.terms, what.request, own, now)
             elif self._watches.get(address) is what:
                 yield from self._watch_on(what, now)
         self.wake_at = self._alarms[0][0] if self._alarms else None
@@ -280,7 +287,7 @@ class AddressServer(Conversation[Frame, Event]):
         cleared_for, until = self._clear.get(terms.address, (None, now))
         if (cleared_for == request.mac and until > now) or request.message.ciaddr == terms.address:
             # A device that renews has the address: asking whether it is free would find itself.
-            yield from self._give(terms, request, now)
+            yield from self._give(terms, request, own, now)
             return
         waiting = self._clearing.get(terms.address)
         if waiting is not None:
@@ -291,10 +298,9 @@ class AddressServer(Conversation[Frame, Event]):
         self._wake(clearing, now + CLEAR_WAIT)
         yield self._ask_for(terms.address, request, own, UNSPECIFIED)
 
-    def _give(self, terms: Terms, request: Request, now: float) -> Actions[Frame, Event]:
-        own = self._own_for(terms, request)
-        if own is None:
-            return
+    def _give(
+        self, terms: Terms, request: Request, own: IPv4Address, now: float
+    ) -> Actions[Frame, Event]:
         if request.kind is MessageType.DISCOVER:
             yield self._event(EventKind.OFFERED, request, terms)
             yield self._send(terms, request, own, MessageType.OFFER)

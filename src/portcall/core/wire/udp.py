@@ -15,6 +15,7 @@ from portcall.core.wire import ethernet, ipv4
 from portcall.core.wire.octets import Malformed, internet_checksum
 
 _HEADER = struct.Struct("!HHHH")
+_IPV4 = ethernet.ETHERTYPE_IPV4.to_bytes(2, "big")
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,14 +79,14 @@ def encode(datagram: UdpDatagram, source: IPv4Address, destination: IPv4Address)
 
 def parse_frame(data: bytes) -> UdpFrame:
     """Read an Ethernet frame that carries a whole UDP datagram over IPv4, or raise Malformed."""
-    frame = ethernet.parse(data)
-    if frame.ethertype != ethernet.ETHERTYPE_IPV4:
-        raise Malformed(f"EtherType is {frame.ethertype:#06x}, not IPv4", 12)
-    packet = ipv4.parse(frame.payload)
+    if data[12:14] != _IPV4:
+        raise Malformed(f"EtherType is 0x{data[12:14].hex()}, not IPv4", 12)
+    packet = ipv4.parse(data[14:])
     if packet.protocol != ipv4.PROTOCOL_UDP or packet.is_fragment:
         raise Malformed("not a whole UDP datagram", 14)
     datagram = parse(packet.payload, packet.source, packet.destination)
-    return UdpFrame(frame.source, frame.destination, packet.source, packet.destination, datagram)
+    source, destination = Mac(data[6:12]), Mac(data[:6])
+    return UdpFrame(source, destination, packet.source, packet.destination, datagram)
 
 
 def encode_frame(frame: UdpFrame) -> bytes:

@@ -9,9 +9,8 @@ address borrowed there (``host.leg``), once nobody has answered for that.
 from __future__ import annotations
 
 import asyncio
-import gc
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from contextlib import AsyncExitStack, closing, contextmanager, suppress
+from collections.abc import Callable, Collection, Mapping, Sequence
+from contextlib import AsyncExitStack, closing, suppress
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
@@ -39,7 +38,7 @@ from portcall.host.jobs.ask import ask_devices, ask_everybody
 from portcall.host.leg import Leg
 from portcall.host.link import Link
 from portcall.host.meter import Meter
-from portcall.host.runner import Runner
+from portcall.host.runner import Runner, rare_collections
 from portcall.host.vantage import Vantage
 
 ON_THE_LINK = (Method.LISTEN, Method.LLDP, Method.ARP, Method.IPV6, Method.DCP)
@@ -70,9 +69,6 @@ BETWEEN_BROADCASTS = 0.3
 
 _MARGIN = 0.98
 """Of the pace: what the kernel sends by itself is counted only when it has left."""
-
-_RARELY = 100_000
-"""Objects made between two looks of the garbage collector."""
 
 _ASKING_SECONDS = 4.0
 """What asking a handful of devices takes, for the time left."""
@@ -155,7 +151,7 @@ class Look:
     async def run(self) -> None:
         """Look, to the end. When it is cancelled, sockets are closed and legs taken down."""
         async with self._stack:
-            self._stack.enter_context(_rare_collections())
+            self._stack.enter_context(rare_collections())
             self._open_link()
             try:
                 async with asyncio.TaskGroup() as self._tasks:
@@ -371,17 +367,6 @@ class Look:
                 f"this computer's firewall drops the answers of {', '.join(dropped[:5])}{others}"
                 f"; let UDP from port {cip.PORT} in",
             )
-
-
-@contextmanager
-def _rare_collections() -> Iterator[None]:
-    """Sightings are values without cycles: looking for garbage among them is time for nothing."""
-    usual = gc.get_threshold()
-    gc.set_threshold(_RARELY, *usual[1:])
-    try:
-        yield
-    finally:
-        gc.set_threshold(*usual)
 
 
 def _first_of(group: BaseException) -> BaseException:

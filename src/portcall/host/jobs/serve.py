@@ -18,7 +18,7 @@ from portcall.host.datagrams import Datagrams
 from portcall.host.filters import ADDRESSING
 from portcall.host.jobs.watch import watch
 from portcall.host.link import Link
-from portcall.host.runner import Runner
+from portcall.host.runner import Runner, rare_collections
 
 _TOLD_OF = (ChangeKind.LINK_LOST, ChangeKind.LINK_BACK, ChangeKind.FLAPPING)
 
@@ -65,6 +65,7 @@ def serving(
     """
     runner = Runner(pacer=None)
     with ExitStack() as stack:
+        stack.enter_context(rare_collections())
         stack.enter_context(closing(Datagrams(adapter.name, bootp.SERVER_PORT)))
         link = stack.enter_context(closing(Link(adapter.name, ADDRESSING)))
         stack.callback(runner.drop, link)
