@@ -24,6 +24,8 @@ bench: $(READY)           ## speed, as ratios against a stated limit
 	$(BIN)/python benchmarks/match.py
 	$(BIN)/python benchmarks/sweep.py
 	$(BIN)/python benchmarks/plant.py
+	$(BIN)/python benchmarks/serve.py
+	$(BIN)/python benchmarks/storm.py
 
 fuzz: $(READY)            ## a million damaged messages through every parser
 	$(BIN)/python fuzz/parsers.py

@@ -73,6 +73,9 @@ SCENES = {
         ("portcall plan show", "sed -i s/61.20.22/61.20.21/ plan.csv", "portcall plan check")
     ),
     "assign": Scene(("portcall assign",), MATCHED, seconds=14),
+    "assigned": Scene(
+        ("portcall assign --match --temporary 10.61.20.100-120 --for 12 | cat",), points=9.5
+    ),
     "verify": Scene(("portcall verify",), SERVED),
     "reach": Scene(("portcall reach 10.61.20.10-12 fan-drive-1",), SERVED),
 }

@@ -159,6 +159,7 @@ def test_ctrl_c_ends_assign_with_a_summary_and_130(plant):
     ended = plant.finish(started, signal.SIGINT)
     assert ended.code == 130
     assert "have their address and answer there" in ended.out
+    assert "02-C0-E7-05-2B-90 never asked\n" in ended.out
     assert "Traceback" not in ended.err
     started = plant.start("portcall find 10.61.20.0/24")
     time.sleep(2)
@@ -195,6 +196,7 @@ def test_assign_on_a_terminal_draws_a_board_with_the_near_miss(tmp_path):
     assert re.search(
         r"02-77-B1-4C-0E-58 +Whimbrel Drives +BOOTP +\d+× +\d s +differs in one digit", plain
     )
+    assert "02-77-B1-4C-0E-53 never asked; 02-77-B1-4C-0E-58 did: is that it?" in plain
     assert re.search("of 5 served, [23] have their address", plain)
 
 

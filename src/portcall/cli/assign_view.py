@@ -8,6 +8,7 @@ from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
+from functools import partial
 from typing import Protocol
 
 import click
@@ -21,6 +22,9 @@ from portcall.core.address import Mac
 from portcall.core.assign.board import DONE, Board, Row, State, Stranger
 from portcall.core.assign.event import Event, EventKind
 from portcall.core.plan import circuit_words
+
+_NEAR = " in the plan ("
+"""What the words about a near miss have, after the row's name."""
 
 _STRANGERS = 10
 """Shown; there may be thousands."""
@@ -239,8 +243,9 @@ class LiveView:
             drops=("maker", "by", "last"),
             shrinks="remarks",
         )
-        for stranger in self._board.strangers[:_STRANGERS]:
-            near = " the plan (" in stranger.detail
+        # In an order that stays, so that the eye finds a line again.
+        for stranger in sorted(self._board.strangers[:_STRANGERS], key=_nearest_first):
+            near = _is_near(stranger)
             shown.add_row(
                 cell(stranger.mac, "bold"),
                 cell(self._maker_of(stranger.mac)),
@@ -251,6 +256,14 @@ class LiveView:
                 Text(stranger.detail, style="bold yellow" if near else "yellow"),
             )
         return shown
+
+
+def _is_near(stranger: Stranger) -> bool:
+    return _NEAR in stranger.detail
+
+
+def _nearest_first(stranger: Stranger) -> tuple[bool, Mac]:
+    return not _is_near(stranger), stranger.mac
 
 
 def _clock() -> str:
@@ -266,7 +279,7 @@ def _print_summary(board: Board, maker_of: MakerOf, malformed: int, strangers: b
     if board.rows:
         click.echo()
         headers = ("name", "mac", "address", "state", "after", "asked", "by")
-        print_rows(Columns(*headers), board.rows, _summary_cells, _why)
+        print_rows(Columns(*headers), board.rows, _summary_cells, partial(_why, board))
     if strangers:
         for stranger in board.strangers[:_STRANGERS]:
             click.echo(_stranger_sentence(stranger, maker_of(stranger.mac)))
@@ -298,13 +311,15 @@ def _stranger_sentence(stranger: Stranger, maker: str | None) -> str:
     return f"{who} asked {stranger.asked}×, {got}: {stranger.detail}"
 
 
-def _why(row: Row) -> Sequence[str]:
+def _why(board: Board, row: Row) -> Sequence[str]:
     """Why a row is not done."""
     if row.state in DONE:
         return (row.detail,) if row.detail else ()
     if row.state is State.WAITING:
         who = row.device.mac or f"circuit {circuit_words(row.device.circuit)}"
-        return (f"{who} never asked",)
+        words = f" {row.device.name}{_NEAR}"
+        near = next((each.mac for each in board.strangers if words in each.detail), None)
+        return (f"{who} never asked; {near} did: is that it?" if near else f"{who} never asked",)
     if row.state is State.ASSIGNED and not row.detail:
         return ("the address was given, the device does not answer there yet",)
     return (row.detail,) if row.detail else ()
