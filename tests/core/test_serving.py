@@ -295,6 +295,9 @@ def test_lent_addresses_come_to_an_end_and_come_back():
     pool.release(FAN)
     assert pool.choose(FAN, 53.0).ip == SPAN.first
     assert pool.choose(FAN, 53.0, avoid={SPAN.first}) is None
+    pool.lend(Lent(FAN, SPAN.first, 300.0))
+    pool.lend(Lent(FAN, SPAN.first, 83.0))
+    assert pool.choose(BELT, 100.0, avoid={SPAN.last}) is None
     pool.rest(SPAN.first, 53.0)
     assert pool.choose(FAN, 54.0) is None
 
@@ -331,6 +334,17 @@ def test_a_range_that_cannot_be_lent_is_named(first, last, wrong):
     large = AddressRange(IPv4Address("10.0.0.1"), IPv4Address("10.0.9.1"))
     with pytest.raises(BadInput, match="lend at most"):
         check_range(large, [IPv4Network("10.0.0.0/8")], ())
+
+
+def test_whoever_else_answers_at_a_given_address_is_named():
+    wire, server = serving()
+    wire.say(ask(FAN))
+    wire.pass_time(0.5)
+    squatter = wire.join(Kernel(STRANGER))
+    squatter.conversation.address = PLAN.devices[0].address
+    wire.pass_time(3)
+    assert kinds(server) == ["asked", "assigned", "notice"]
+    assert server.facts[-1].detail == f"{STRANGER} answers at 10.61.20.21, which {FAN} was given"
 
 
 def test_one_mac_in_two_voices_is_told_of_once():

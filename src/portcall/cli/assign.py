@@ -5,8 +5,9 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Iterator
 from contextlib import contextmanager, nullcontext
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from ipaddress import IPv4Interface
+from pathlib import Path
 
 import click
 
@@ -113,6 +114,9 @@ def assign_command(
         check_terminal(as_json)
     lease_seconds = _lease_seconds(lease)
     site = this_site()
+    if ask and site.folder is None:
+        # The answers make a plan, and with it a site, where the engineer stands.
+        site = replace(site, folder=Path.cwd())
     wanted = rows_to_serve(site, rows, may_be_empty=ask or temporary is not None)
     adapter = chosen_adapter(adapter_name)
     record(adapter, capture)

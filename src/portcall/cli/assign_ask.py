@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import os
 import sys
 from collections import deque
 from collections.abc import Callable
@@ -35,10 +36,11 @@ class Asker:
         self._known: set[Mac] = set()
         self._current: Event | None = None
         self._rows: tuple[PlannedDevice, ...] = ()
+        self._typed = ""
 
     def open(self, loop: asyncio.AbstractEventLoop) -> None:
         """Listen to the terminal."""
-        loop.add_reader(sys.stdin.fileno(), self._line, loop)
+        loop.add_reader(sys.stdin.fileno(), self._read, loop)
 
     def close(self, loop: asyncio.AbstractEventLoop) -> None:
         """Leave the terminal alone."""
@@ -72,11 +74,16 @@ class Asker:
         )
         sys.stdout.flush()
 
-    def _line(self, loop: asyncio.AbstractEventLoop) -> None:
-        line = sys.stdin.readline()
-        if not line:
+    def _read(self, loop: asyncio.AbstractEventLoop) -> None:
+        typed = os.read(sys.stdin.fileno(), 4096)
+        if not typed:
             self.close(loop)
             return
+        *lines, self._typed = (self._typed + typed.decode(errors="replace")).split("\n")
+        for line in lines:
+            self._answered(line)
+
+    def _answered(self, line: str) -> None:
         if self._current is None or self._current.mac is None:
             return
         try:

@@ -140,7 +140,7 @@ class LineView:
         if event.protocol:
             parts.append(f"by {event.protocol}")
         if event.detail:
-            parts.append(f"({event.detail})" if event.mac else event.detail)
+            parts.append(event.detail if event.kind is EventKind.NOTICE else f"({event.detail})")
         click.echo("  ".join(parts))
         sys.stdout.flush()
 

@@ -7,7 +7,7 @@ import secrets
 import signal
 import sys
 from contextlib import closing
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from ipaddress import IPv4Network
 from typing import TYPE_CHECKING
 
@@ -18,6 +18,7 @@ from portcall.cli.say import note
 from portcall.core.address import AddressRange
 from portcall.core.assign.board import Board
 from portcall.core.assign.event import Event, EventKind
+from portcall.core.assign.lookout import Offer
 from portcall.core.assign.reply import Replies
 from portcall.core.assign.server import AddressServer
 from portcall.core.assign.temporary import TEMPORARY_SECONDS, Lent, Pool
@@ -104,7 +105,7 @@ class _Assignment:
         self._plan_seen = self._plan_state()
         self._service: Service | None = None
 
-    async def run(self, server: AddressServer, known: tuple[object, ...]) -> int:
+    async def run(self, server: AddressServer, known: tuple[Offer, ...]) -> int:
         for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
             self._loop.add_signal_handler(number, self._interrupt)
         if self._options.seconds is not None:
@@ -116,7 +117,7 @@ class _Assignment:
             self._view.open(f"serving {devices} on {adapter.name}"),
             serving(adapter, server, self._report) as self._service,
         ):
-            self._service.look_out(secrets.randbits(32), known)  # type: ignore[arg-type]
+            self._service.look_out(secrets.randbits(32), known)
             chores = [
                 asyncio.ensure_future(self._keep_flushing()),
                 asyncio.ensure_future(self._keep_following()),
@@ -196,9 +197,7 @@ class _Assignment:
     def _adopted(self, name: str) -> None:
         words = self._served.words
         if words and name not in words:
-            self._served = type(self._served)(
-                self._served.site, (*words, name), self._served.adapter
-            )
+            self._served = replace(self._served, words=(*words, name))
         self._plan_seen = self._plan_state()
         self._read_plan()
 

@@ -31,7 +31,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from heapq import heappop, heappush
-from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+from ipaddress import IPv4Address, IPv4Interface
 
 from portcall.core.address import UNSPECIFIED, Mac
 from portcall.core.assign.event import Event, EventKind
@@ -108,7 +108,7 @@ class AddressServer(Conversation[Frame, Event]):
         others: Plan = NO_PLAN,
     ) -> None:
         self._own_mac = replies.own_mac
-        self._own_by_network = {each.network: each.ip for each in own}
+        self._own = tuple(own)
         self._replies = replies
         self._lease_seconds = lease_seconds
         self._pool = pool
@@ -130,7 +130,7 @@ class AddressServer(Conversation[Frame, Event]):
         self._by_mac = {row.mac: terms[row.name] for row in plan if row.mac}
         self._by_circuit = {row.circuit: terms[row.name] for row in plan if row.circuit}
         planned = (row.address for row in (*plan, *others))
-        self._planned = {*planned, *self._own_by_network.values()}
+        self._planned = {*planned, *(each.ip for each in self._own)}
         self._strangers = Strangers(plan, others)
 
     def begin(self, now: float) -> Actions[Frame, Event]:
@@ -259,9 +259,8 @@ class AddressServer(Conversation[Frame, Event]):
                 self._pool.rest(request.wanted, now)
             yield self._event(EventKind.IGNORED, request, None, detail)
             return
-        avoid = {*self._planned, *(a for a, until in self._resting.items() if until > now)}
-        interface = self._pool.choose(request.mac, now, avoid)
-        own = None if interface is None else self._own_in(interface.network)
+        interface = self._pool.choose(request.mac, now, self._planned)
+        own = None if interface is None else self._own_in(interface.ip)
         if interface is None or own is None:
             detail = f"no temporary address is left; {detail}"
             yield self._event(EventKind.IGNORED, request, None, detail)
@@ -370,17 +369,20 @@ class AddressServer(Conversation[Frame, Event]):
             del self._watches[address]
             name = watch.terms.name
             yield Report(Event(EventKind.REFUSED, watch.mac, None, address, name, detail))
+        elif watch is not None and watch.request is not None and mac is not None:
+            del self._watches[address]
+            detail = f"{mac} answers at {address}, which {watch.mac} was given"
+            yield self._event(EventKind.NOTICE, watch.request, watch.terms, detail)
 
     # Terms, and from where they are given.
 
     def _terms(self, row: PlannedDevice) -> Terms:
-        network = row.interface.network
-        own = self._own_in(network)
+        network, own = row.interface.network, self._own_in(row.address)
         return Terms(row.address, network, own, row.gateway, row.name, self._lease_seconds)
 
-    def _own_in(self, network: IPv4Network) -> IPv4Address | None:
-        """The workstation's address in a subnet, also where the masks differ."""
-        return next((own for n, own in self._own_by_network.items() if network.overlaps(n)), None)
+    def _own_in(self, address: IPv4Address) -> IPv4Address | None:
+        """The workstation's address in the subnet that another is in, if it is in that."""
+        return next((each.ip for each in self._own if address in each.network), None)
 
     def _own_for(self, terms: Terms, request: Request | None) -> IPv4Address | None:
         """From where a request is answered with these terms; None when they are wrong there.
@@ -391,7 +393,7 @@ class AddressServer(Conversation[Frame, Event]):
             return terms.own
         if request.relay not in terms.network:
             return None
-        mine = self._own_by_network.values()
+        mine = [each.ip for each in self._own]
         spoken_to = request.frame.destination
         return spoken_to if spoken_to in mine else next(iter(mine), None)
 

@@ -70,7 +70,10 @@ class Pool:
         return free and address not in avoid
 
     def lend(self, entry: Lent) -> None:
-        """An address was given, or offered, until then."""
+        """An address was given, or offered, until then; what was given longer stays so."""
+        holder = self._holders.get(entry.address)
+        if holder is not None and holder.mac == entry.mac and holder.until > entry.until:
+            entry = holder
         self._last.pop(entry.mac, None)
         self._last[entry.mac] = entry.address
         self._holders[entry.address] = entry
