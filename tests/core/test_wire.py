@@ -97,6 +97,15 @@ def test_what_is_encoded_in_layers_reads_back(frame, identity, context):
     assert cip.parse_identity(reply) == identity
 
 
+@given(udp_frames, st.integers(0, 20), u32)
+def test_a_number_that_changes_changes_the_checksum_as_making_it_anew_would(frame, place, number):
+    payload = frame.datagram.payload.ljust(2 * place + 4, b"\1")
+    frame = replace(frame, datagram=replace(frame.datagram, payload=payload))
+    new = payload[: 2 * place] + number.to_bytes(4, "big") + payload[2 * place + 4 :]
+    anew = udp.encode_frame(replace(frame, datagram=replace(frame.datagram, payload=new)))
+    assert udp.with_changed(udp.encode_frame(frame), 2 * place, number) == anew
+
+
 @given(frames, arps, packets, bootps, encapsulations)
 def test_what_is_decoded_encodes_to_the_same_bytes(frame, packet, ip_packet, boot, capsule):
     for codec, value in (

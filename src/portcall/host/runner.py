@@ -40,6 +40,7 @@ class _Running:
     medium: Medium[Any]
     report: Callable[[Any], None]
     over: asyncio.Event
+    heeds_leaving: bool
     alarm: asyncio.TimerHandle | None = None
     wakes_at: float | None = None
 
@@ -75,7 +76,8 @@ class Runner:
         One that has ``begun`` is taken over: the caller has carried out what it said to that.
         """
         loop = asyncio.get_running_loop()
-        running = _Running(conversation, medium, report, asyncio.Event())
+        heeds_leaving = type(conversation).left is not Conversation.left
+        running = _Running(conversation, medium, report, asyncio.Event(), heeds_leaving)
         descriptor = medium.fileno()
         others = self._running.get(descriptor, ())
         self._running[descriptor] = (*others, running)
@@ -207,7 +209,8 @@ class Runner:
             else:
                 self._queue.popleft()
                 self._spend(now)
-                self._carry_out(running, running.conversation.left(packet, now))
+                if running.heeds_leaving:
+                    self._carry_out(running, running.conversation.left(packet, now))
         self._draining = False
         if again_in is not None:
             self._drain_alarm = loop.call_later(again_in, self._drain)

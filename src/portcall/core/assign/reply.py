@@ -30,6 +30,8 @@ _SHAPING = (
 )
 """Options of a request that decide, with who asks and how, what a reply holds."""
 _MOST_TOLD = 16
+_XID = 4
+"""Where the number of the exchange stands in a message (RFC 951 §3)."""
 
 _LIMITED_BROADCAST = IPv4Address("255.255.255.255")
 
@@ -45,10 +47,8 @@ class Terms:
     gateway: IPv4Address | None = None
     name: str = ""
     lease_seconds: int = dhcp.INFINITE
-    told: dict[Hashable, tuple[bytes, bytes, bytes]] = field(
-        default_factory=dict, compare=False, repr=False
-    )
-    """Options that were made for this device, by what it had asked."""
+    told: dict[Hashable, bytes] = field(default_factory=dict, compare=False, repr=False)
+    """Replies that were made with these terms, by who asked what; their number is zero."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,13 +64,41 @@ class Replies:
     ) -> Frame:
         """The reply to a request, from the address ``own``; ``kind`` None is plain BOOTREPLY."""
         asked = request.message
+        key = (
+            asked.mac,
+            own,
+            kind,
+            request.kind,
+            asked.flags,
+            asked.ciaddr,
+            request.relay,
+            request.frame.source_mac if request.relay else None,
+            *(request.options.get(code) for code in _SHAPING),
+        )
+        told = terms.told.get(key)
+        if told is None:
+            if len(terms.told) >= _MOST_TOLD:
+                terms.told.clear()
+            told = terms.told[key] = self._made(request, terms, own, kind)
+        # Devices ask the same again and again: what differs is the number of the exchange.
+        return Frame(udp.with_changed(told, _XID, asked.xid))
+
+    def _made(
+        self, request: Request, terms: Terms, own: IPv4Address, kind: MessageType | None
+    ) -> bytes:
+        asked = request.message
         refused = kind is MessageType.NAK
         gives = not refused and request.kind is not MessageType.INFORM
-        vendor, file, sname = self._areas(request, terms, own, kind)
+        options = Options(self._options(request, terms, own, kind))
+        if kind is None:
+            vendor, file, sname = dhcp.fitted(options, BOOTP_ROOM, overload=False)
+        else:
+            room = min(request.options.largest_message, _LARGEST) - _HEADERS - _FIXED
+            vendor, file, sname = dhcp.fitted(options, room, overload=True)
         reply = BootpMessage(
             Op.REPLY,
             asked.mac,
-            asked.xid,
+            0,
             # RFC 2131 §4.3.2: a relay agent must broadcast a refusal, the address is wrong there.
             flags=asked.flags | bootp.flags(broadcast=refused and request.relay is not None),
             ciaddr=UNSPECIFIED if refused else asked.ciaddr,
@@ -83,27 +111,7 @@ class Replies:
         )
         mac, address, port = self._destination(request, terms, refused)
         datagram = udp.UdpDatagram(bootp.SERVER_PORT, port, bootp.padded(bootp.encode(reply)))
-        return Frame(udp.encode_frame(udp.UdpFrame(self.own_mac, mac, own, address, datagram)))
-
-    def _areas(
-        self, request: Request, terms: Terms, own: IPv4Address, kind: MessageType | None
-    ) -> tuple[bytes, bytes, bytes]:
-        """The options, where they stand in the message; devices ask the same again and again."""
-        asked = request.options
-        key = (own, kind, request.kind, *(asked.get(code) for code in _SHAPING))
-        known = terms.told.get(key)
-        if known is not None:
-            return known
-        options = Options(self._options(request, terms, own, kind))
-        if kind is None:
-            areas = dhcp.fitted(options, BOOTP_ROOM, overload=False)
-        else:
-            room = min(asked.largest_message, _LARGEST) - _HEADERS - _FIXED
-            areas = dhcp.fitted(options, room, overload=True)
-        if len(terms.told) >= _MOST_TOLD:
-            terms.told.clear()
-        terms.told[key] = areas
-        return areas
+        return udp.encode_frame(udp.UdpFrame(self.own_mac, mac, own, address, datagram))
 
     def _options(
         self, request: Request, terms: Terms, own: IPv4Address, kind: MessageType | None

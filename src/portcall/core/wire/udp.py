@@ -15,6 +15,9 @@ from portcall.core.wire import ethernet, ipv4
 from portcall.core.wire.octets import Malformed, internet_checksum
 
 _HEADER = struct.Struct("!HHHH")
+_CHECKSUM = slice(40, 42)
+_PAYLOAD = 42
+"""In a frame without IP options."""
 _IPV4 = ethernet.ETHERTYPE_IPV4.to_bytes(2, "big")
 
 
@@ -104,4 +107,20 @@ def encode_frame(frame: UdpFrame) -> bytes:
             ethernet.ETHERTYPE_IPV4,
             ipv4.encode(packet),
         )
+    )
+
+
+def with_changed(frame: bytes, at: int, number: int) -> bytes:
+    """A frame as ``encode_frame`` makes it, with a 32-bit number of its payload changed.
+
+    ``at`` is even, and counted from the payload's start. The checksum follows from the old one
+    (RFC 1624 §3); as there, adding with carry is adding modulo 65535.
+    """
+    start = _PAYLOAD + at
+    old = int.from_bytes(frame[start : start + 4], "big")
+    total = ((int.from_bytes(frame[_CHECKSUM], "big") ^ 0xFFFF) + number - old) % 0xFFFF
+    checksum = (total ^ 0xFFFF).to_bytes(2, "big")
+    changed = number.to_bytes(4, "big")
+    return b"".join(
+        (frame[: _CHECKSUM.start], checksum, frame[_PAYLOAD:start], changed, frame[start + 4 :])
     )
