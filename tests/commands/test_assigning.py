@@ -98,6 +98,20 @@ def test_a_link_that_goes_and_comes_back_is_told_of_and_serving_goes_on(plant):
     assert re.match(r"usb0: link back after \d+\.\d s", notices[1])
 
 
+def test_what_cannot_be_written_down_is_not_lent(plant):
+    plant.run("portcall match dryer-plc --no-probe")
+    line = " ".join(PORTCALL) + " assign fan-drive-1 --temporary 10.61.20.100-101"
+    plant.write("full.sh", f"ulimit -f 0; exec {line} --for 30 --json")
+    ended = plant.run("sh full.sh")
+    assert ended.code == 3
+    assert "assigned.jsonl: what is given cannot be written down" in ended.err
+    assert "Traceback" not in ended.err
+    assert [e for e in ended.json_lines if e["event"] == "assigned" and e["name"] is None] == []
+    assert plant.run("cat assigned.jsonl").out == ""
+    devices = plant.run("portcall plant list --json").json["devices"]
+    assert [d["address"] for d in devices if d["name"] == "panel-1"] == [None]
+
+
 class Terminal:
     """A person at a terminal: types, and reads what is drawn."""
 

@@ -104,6 +104,7 @@ class _Assignment:
         self._asker: Asker | None = None
         self._plan_seen = self._plan_state()
         self._service: Service | None = None
+        self._trouble: NotPossibleHere | None = None
 
     async def run(self, server: AddressServer, known: tuple[Offer, ...]) -> int:
         for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
@@ -133,6 +134,8 @@ class _Assignment:
                 if self._asker is not None:
                     self._asker.close(self._loop)
         self._view.summary(server.malformed)
+        if self._trouble is not None:
+            raise self._trouble
         if self._interrupted:
             return INTERRUPTED
         return NO if self._board.missing else YES
@@ -144,7 +147,11 @@ class _Assignment:
     def _report(self, event: Event) -> None:
         now = self._loop.time()
         lent = event.kind is EventKind.ASSIGNED and event.name is None
-        self._given.note(event, TEMPORARY_SECONDS if lent else None)
+        try:
+            self._given.note(event, TEMPORARY_SECONDS if lent else None)
+        except OSError as error:
+            self._cannot_record(error)
+            return
         self._board.take(event, now)
         self._view.event(event, now)
         if self._asker is not None and event.name is None:
@@ -153,11 +160,24 @@ class _Assignment:
         if may_end and self._options.until_done and not self._board.missing:
             self._stop.set()
 
+    def _cannot_record(self, error: OSError) -> None:
+        """What cannot be written down is not given, and nothing after it."""
+        self._trouble = NotPossibleHere(
+            f"{self._given.path}: what is given cannot be written down: {error.strerror}; "
+            "nothing more is given"
+        )
+        if self._service is not None:
+            self._service.stop()
+        self._stop.set()
+
     async def _keep_flushing(self) -> None:
         while True:
             await asyncio.sleep(_FLUSH)
             # A disk may take its time, and devices are not to wait for it.
-            await asyncio.to_thread(self._given.flush)
+            try:
+                await asyncio.to_thread(self._given.flush)
+            except OSError as error:
+                self._cannot_record(error)
 
     async def _keep_following(self) -> None:
         while True:

@@ -39,6 +39,10 @@ class Service:
         now = asyncio.get_running_loop().time()
         self._runner.tell(self.server, self.server.change(plan, others, now))
 
+    def stop(self) -> None:
+        """Send nothing more, also nothing that waits to be sent."""
+        self._runner.drop(self._link)
+
     def look_out(self, xid: int, known: tuple[Offer, ...]) -> None:
         """Report DHCP servers that appear; those ``known`` have been told of."""
         told = {offer.server_mac for offer in known}
