@@ -209,8 +209,9 @@ def test_what_others_send_is_charged_to_the_pace():
             await runner.run(Ten(others), medium, print)
             return time.monotonic() - began
 
-    # Each turn's worth, and twice as many that the runner did not send: a third of the pace.
-    assert asyncio.run(go(others=2)) > 1.5 * asyncio.run(go(others=0))
+    # Ten of ours, and twice as many that the runner did not send: thirty at 100 a second, where ten
+    # alone would be through in a tenth of one.
+    assert asyncio.run(go(others=2)) >= 0.25
 
 
 @raw
