@@ -475,9 +475,15 @@ def test_what_an_engineer_answers_becomes_a_row():
     assert parse_plan(adoption.text.encode(), "plan.csv").by_mac(BELT).address == IPv4Address(
         "10.61.20.60"
     )
+    # Shown by number, then moved in the file: the row is the one that was shown.
+    moved = b"name;mac;address\r\nnew;;10.61.20.30\r\n" + data.split(b"\r\n", 1)[1]
+    moved = moved.replace(b';"two\r\nlines"', b"").replace(b".22;", b".22")
+    text = adopt("1", BELT, rows, parse_plan(moved, "plan.csv"), moved).text
+    assert parse_plan(text.encode(), "plan.csv").by_mac(BELT).name == "pump"
     assert adopt(" \n", BELT, rows, plan, data) is None
     for answer, wrong in (
         ("2", "rows 1 to 1"),
+        ("²", "is no row"),
         ("nobody", "is no row"),
         ("fan", "goes by 02-77"),
         ("fan 10.61.20.9", "type its name alone"),

@@ -202,13 +202,14 @@ class _Assignment:
         """A good edit takes effect; with a bad one, what was good before stays."""
         try:
             plan = self._served.plan()
+            others = self._served.others(plan)
         except Trouble as trouble:
             first = str(trouble).splitlines()[0]
             self._notice(f"the edited plan is not used, the last good one stays: {first}")
             return
         self._board.change(plan)
         if self._service is not None:
-            self._service.change(plan, self._served.others(plan))
+            self._service.change(plan, others)
         count = len(plan.devices)
         self._notice(
             f"the plan was edited: {count} {'row is' if count == 1 else 'rows are'} served"

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import json
 import os
+from collections import deque
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from functools import lru_cache
@@ -60,7 +61,7 @@ class Given:
             raise NotPossibleHere(
                 f"{self.path}: what is given is written down first, and cannot be: {error.strerror}"
             ) from None
-        self._lines: list[str] = []
+        self._lines: deque[str] = deque()
         self._writing = Lock()
 
     def note(self, event: Event, temporary_seconds: int | None = None) -> None:
@@ -84,7 +85,8 @@ class Given:
     def flush(self) -> None:
         """Have what happened on the disk; to be called twice a second, from any thread."""
         with self._writing:
-            lines, self._lines = self._lines, []
+            # One by one: more may be noted by another thread meanwhile.
+            lines = [self._lines.popleft() for _ in range(len(self._lines))]
             if lines:
                 self._file.write("".join(lines).encode())
                 os.fsync(self._file.fileno())

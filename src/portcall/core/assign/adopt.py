@@ -54,10 +54,11 @@ def adopt(
 
 
 def _row(word: str, rows: Sequence[PlannedDevice], plan: Plan) -> PlannedDevice:
-    if word.isdigit():
+    if word.isdecimal():
         if not 1 <= int(word) <= len(rows):
             raise BadInput(f"{word}: there are rows 1 to {len(rows)}" if rows else _NO_ROW)
-        return rows[int(word) - 1]
+        # By its name: the file may have been edited since the rows were shown, and lines moved.
+        word = rows[int(word) - 1].name
     named = plan.by_name(word)
     if named is None:
         raise BadInput(f"{word}: is no row of the plan; a new one needs NAME ADDRESS")
