@@ -19,6 +19,8 @@ _PACKET_AUXDATA = 8
 _PACKET_IGNORE_OUTGOING = 23
 _CHECKSUM_NOT_READY = 1 << 3
 _LONGEST_FRAME = 65536
+_NOTES = 256
+"""Room for what the kernel notes with a frame: when it came, whether its checksum is open."""
 _ETHERTYPE_IPV4 = b"\x08\x00"
 _IPV4_START = 14
 _CHECKSUM_AT = {socket.IPPROTO_UDP: 6, socket.IPPROTO_TCP: 16}
@@ -67,14 +69,15 @@ class Link:
     def receive(self) -> Iterator[tuple[Frame, float]]:
         """Frames that have arrived, with their times."""
         skew = clock_skew()
-        into = (self._room,)
+        room, receive = self._room, self._socket.recvmsg_into
+        into = (room,)
         for _ in range(MOST_AT_ONCE):
             try:
-                length, ancillary, _, _ = self._socket.recvmsg_into(into, 256)
+                length, ancillary, _, _ = receive(into, _NOTES)
             except OSError:
                 # Nothing there, or the adapter went down: it may come back, the socket stays.
                 return
-            data = bytes(self._room[:length])
+            data = bytes(room[:length])
             if data[12:14] == _ETHERTYPE_IPV4 and _checksum_is_open(ancillary):
                 data = _close_checksum(data)
             yield Frame(data), received_at(ancillary, skew)

@@ -48,6 +48,8 @@ def stamp_receives(sock: socket.socket) -> None:
 
 
 _STAMP = struct.Struct("qq")
+_SOL_SOCKET = int(socket.SOL_SOCKET)
+_monotonic = time.monotonic
 
 
 def received_at(ancillary: list[tuple[int, int, bytes]], skew: float | None = None) -> float:
@@ -58,11 +60,11 @@ def received_at(ancillary: list[tuple[int, int, bytes]], skew: float | None = No
     two looks.
     """
     for level, kind, data in ancillary:
-        if kind == SO_TIMESTAMPNS and level == socket.SOL_SOCKET and len(data) >= 16:
+        if kind == SO_TIMESTAMPNS and level == _SOL_SOCKET and len(data) >= _STAMP.size:
             seconds, nanoseconds = _STAMP.unpack_from(data)
             ahead = clock_skew() if skew is None else skew
             stamped: float = seconds + nanoseconds * 1e-9 - ahead
-            now = time.monotonic()
+            now = _monotonic()
             return stamped if now - 1.0 < stamped < now else now
     return time.monotonic()
 

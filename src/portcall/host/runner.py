@@ -126,11 +126,11 @@ class Runner:
                 pacer.spend(now)
 
     def _readable(self, descriptor: int, medium: Medium[Any]) -> None:
+        listeners = self._running
         for packet, at in medium.receive():
-            for running in self._running.get(descriptor, ()):
-                if running.over.is_set():
-                    continue
-                self._carry_out(running, running.conversation.heard(packet, at))
+            for running in listeners.get(descriptor, ()):
+                if not running.over.is_set():
+                    self._carry_out(running, running.conversation.heard(packet, at))
 
     def _carry_out(self, running: _Running, actions: Iterable[Send[Any] | Report[Any]]) -> None:
         for action in actions:
@@ -177,25 +177,26 @@ class Runner:
     def _drain(self) -> None:
         """Send what the pacer allows now, and come back when it allows more."""
         loop = asyncio.get_running_loop()
+        clock, queue, pacer = loop.time, self._queue, self.pacer
         self._drain_alarm = None
         # What `left` asks for in answer is queued and sent by this same loop.
         self._draining = True
         again_in = None
         sent = 0
-        if self.pacer is not None:
-            self._count_others(self.pacer, loop.time())
-        while self._queue:
+        if pacer is not None:
+            self._count_others(pacer, clock())
+        while queue:
             if sent == _MOST_IN_A_ROW:
                 again_in = 0.0
                 break
             sent += 1
-            now = loop.time()
-            if self.pacer is not None and self.pacer.ready_at(now) > now:
-                again_in = self.pacer.worth_waking_at(now) - now
+            now = clock()
+            if pacer is not None and pacer.ready_at(now) > now:
+                again_in = pacer.worth_waking_at(now) - now
                 break
-            running, packet = self._queue[0]
+            running, packet = queue[0]
             if running.over.is_set():
-                self._queue.popleft()
+                queue.popleft()
                 continue
             try:
                 running.medium.send(packet)
@@ -203,22 +204,19 @@ class Runner:
                 again_in = _FULL_RETRY
                 break
             except OSError as error:
-                self._queue.popleft()
+                queue.popleft()
                 reason = _reason(error)
                 self._carry_out(running, running.conversation.unsent(packet, reason, now))
             else:
-                self._queue.popleft()
-                self._spend(now)
+                queue.popleft()
+                if pacer is not None:
+                    pacer.spend(now)
+                    self._unseen += 1
                 if running.heeds_leaving:
                     self._carry_out(running, running.conversation.left(packet, now))
         self._draining = False
         if again_in is not None:
             self._drain_alarm = loop.call_later(again_in, self._drain)
-
-    def _spend(self, now: float) -> None:
-        if self.pacer is not None:
-            self.pacer.spend(now)
-            self._unseen += 1
 
 
 def _reason(error: OSError) -> str:

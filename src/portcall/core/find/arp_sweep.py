@@ -24,7 +24,10 @@ _NOBODY = UNSPECIFIED.packed
 
 
 class ArpSweep(Conversation[Frame, Sighting]):
-    """Reports each pair of address and MAC once. Both are kept as octets: there may be many."""
+    """Reports each pair of address and MAC once. Both are kept as octets: there may be many.
+
+    ``_answered`` has who answered first for an address, ``_rivals`` who else did.
+    """
 
     def __init__(
         self, own_mac: Mac, own: Sequence[IPv4Interface], ranges: Sequence[AddressRange]
@@ -32,8 +35,8 @@ class ArpSweep(Conversation[Frame, Sighting]):
         self._own_mac = own_mac
         self._own = tuple(own)
         self._ranges = tuple(ranges)
-        self._answered: set[bytes] = set()
-        self._seen: set[bytes] = set()
+        self._answered: dict[bytes, bytes] = {}
+        self._rivals: set[bytes] = set()
         self._round = 0
         self._requests: Iterator[bytes] = iter(())
 
@@ -68,14 +71,21 @@ class ArpSweep(Conversation[Frame, Sighting]):
     def heard(self, packet: Frame, now: float) -> Actions[Frame, Sighting]:
         """Take answers, also those not asked for."""
         sender = arp.reply_sender(packet.data)
-        if sender is None or sender in self._seen or len(self._seen) >= _MOST_SEEN:
+        if sender is None:
             return ()
-        if sender[:6] == self._own_mac.octets or sender[6:] == _NOBODY:
-            return ()
-        self._seen.add(sender)
-        self._answered.add(sender[6:])
-        found = Sighting(now, Method.ARP, Mac(sender[:6]), IPv4Address(sender[6:]))
-        return (Report(found),)
+        mac, address = sender[:6], sender[6:]
+        known = self._answered.get(address)
+        if known is None:
+            if mac == self._own_mac or address == _NOBODY or len(self._answered) >= _MOST_SEEN:
+                return ()
+            self._answered[address] = mac
+        else:
+            if mac == known or sender in self._rivals or mac == self._own_mac:
+                return ()
+            if len(self._rivals) >= _MOST_SEEN:
+                return ()
+            self._rivals.add(sender)
+        return (Report(Sighting(now, Method.ARP, Mac(mac), IPv4Address(address))),)
 
     def _to_the_silent(self) -> Iterator[bytes]:
         """Requests for every address that has not answered, made as they are needed."""

@@ -86,17 +86,19 @@ class _Gathered:
     mac: Mac | None
     heard: float
     addresses: dict[IPv4Address, float] = field(default_factory=dict)
-    methods: dict[Method, None] = field(default_factory=dict)
+    methods: tuple[Method, ...] = ()
     said: dict[Said, float] | None = None
     asks: dict[Protocol, int] | None = None
     codes: dict[Codes, None] | None = None
     ipv6: dict[IPv6Address, None] | None = None
 
     def add(self, seen: Sighting) -> None:
-        self.heard = max(self.heard, seen.at)
+        if seen.at > self.heard:
+            self.heard = seen.at
         if seen.address is not None and len(self.addresses) < _MOST_ADDRESSES:
             self.addresses[seen.address] = seen.at
-        self.methods[seen.method] = None
+        if seen.method not in self.methods:
+            self.methods += (seen.method,)
         if seen.said:
             self.said = self.said if self.said is not None else {}
             for each in seen.said:
@@ -116,7 +118,7 @@ class _Gathered:
             self.mac,
             max(self.heard, other.heard),
             {**self.addresses, **other.addresses},
-            {**self.methods, **other.methods},
+            tuple(dict.fromkeys(self.methods + other.methods)),
             {**(self.said or {}), **(other.said or {})},
             self.asks,
             {**(self.codes or {}), **(other.codes or {})},
@@ -202,7 +204,7 @@ class Gathering:
             known.mac,
             tuple(sorted(known.addresses)),
             (*(known.said or ()), *self._looked_up(known.mac, codes)),
-            tuple(known.methods),
+            known.methods,
             tuple((known.asks or {}).items()),
             tuple(sorted(rivals)),
             codes,
@@ -239,8 +241,8 @@ def _one_of_several(address: IPv4Address, known: _Gathered) -> _Gathered:
     said = {}
     if facts:
         sentence = f"one of those at {address} says: {', '.join(facts)}"
-        said[Said(Field.MANNER, sentence, next(iter(known.methods)))] = known.heard
-    return _Gathered(None, known.heard, {}, {}, said)
+        said[Said(Field.MANNER, sentence, known.methods[0])] = known.heard
+    return _Gathered(None, known.heard, said=said)
 
 
 def merge(
