@@ -15,6 +15,7 @@ from portcall.core.wire import (
     bacnet,
     bootp,
     cip,
+    cip_interface,
     cip_message,
     dcp,
     dhcp,
@@ -44,7 +45,7 @@ PARSERS = {
     ),
     "cip": lambda data: cip.parse_identity(cip.parse(data)),
     "cip length": cip.whole_length,
-    "cip response": lambda data: cip_message.parse_configuration(
+    "cip response": lambda data: cip_interface.parse_configuration(
         cip_message.parse_response(cip_message.parse_unconnected(cip.parse(data))).data
     ),
     "cip request": cip_message.parse_request,
@@ -83,7 +84,7 @@ SAMPLES = {
     "cip response": cip_message.encode_unconnected(
         7, cip_message.encode_response(cip_message.Response(0x0E, 0, bytes(22)))
     ),
-    "cip request": cip_message.encode_request(cip_message.AttributeRequest(0xF5, 1, 5)),
+    "cip request": cip_message.encode_request(cip_message.Request(0xF5, 1, 5)),
     "icmp": icmp.encode(
         icmp.IcmpMessage(
             3,

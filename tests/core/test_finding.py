@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from portcall.core.address import UNSPECIFIED, Mac, parse_mac, parse_range
 from portcall.core.catalog import Catalog, Product
 from portcall.core.conversation import Datagram, Endpoint, Frame, StreamBytes
+from portcall.core.dialogue import ANSWER_WAIT, Dialogue
 from portcall.core.eds import parse_eds
 from portcall.core.find import (
     ask_each,
@@ -28,7 +29,6 @@ from portcall.core.find.cip_identity import IdentityByAddress
 from portcall.core.find.dcp_identify import DcpIdentify
 from portcall.core.find.device_watch import DeviceWatch, Happened
 from portcall.core.find.devices import Gathering
-from portcall.core.find.dialogue import ANSWER_WAIT, Dialogue
 from portcall.core.find.door_knock import ANSWER_WAIT as DOOR_WAIT
 from portcall.core.find.door_knock import CONNECTIONS, DEVICES_AT_ONCE, DoorKnock, Knock, Outcome
 from portcall.core.find.ipv6_echo import Ipv6Echo
@@ -37,11 +37,24 @@ from portcall.core.find.netbios_names import NodeStatusQuestion
 from portcall.core.find.outlook import Outlook
 from portcall.core.find.overhear import REPEAT, Overhear
 from portcall.core.find.remarks import remarks
-from portcall.core.find.sighting import Codes, Field, Method, Said, Sighting
+from portcall.core.find.sighting import Codes, Field, Method, Said, Sighting, learnt_from
 from portcall.core.find.snmp_system import SystemGroup
 from portcall.core.find.subnets import spoken
 from portcall.core.trouble import BadInput
-from portcall.core.wire import arp, bacnet, cip, cip_message, dns, lldp, modbus, netbios, udp
+from portcall.core.wire import (
+    arp,
+    bacnet,
+    cip,
+    cip_message,
+    dns,
+    lldp,
+    modbus,
+    netbios,
+    udp,
+)
+from portcall.core.wire import (
+    cip_interface as interface_object,
+)
 
 OWN = parse_mac("02-1A-40-7C-00-06")
 THEIRS = parse_mac("02-77-B1-90-00-3D")
@@ -71,7 +84,7 @@ def in_pieces(wire, data, cuts):
 
 @given(st.lists(st.integers(1, 60), max_size=8))
 def test_identity_over_a_stream_in_any_pieces(cuts):
-    wire, party = alone(Dialogue(cip_identity.script(), Method.CIP, PLC))
+    wire, party = alone(Dialogue(cip_identity.script(), learnt_from(Method.CIP, PLC)))
     in_pieces(wire, cip.encode_identity(identity(), bytes(8)), cuts)
     assert party.facts[0].address == PLC
     assert party.facts[0].codes == Codes(Method.CIP, 64101, 40)
@@ -80,7 +93,7 @@ def test_identity_over_a_stream_in_any_pieces(cuts):
 
 
 SESSION = cip.encode(cip.Encapsulation(cip_message.REGISTER_SESSION, bytes(4), 0x51))
-CONFIGURATION = cip_message.InterfaceConfiguration(PLC, MASK, OLD, UNSPECIFIED, UNSPECIFIED)
+CONFIGURATION = interface_object.InterfaceConfiguration(PLC, MASK, OLD, UNSPECIFIED, UNSPECIFIED)
 
 
 def attribute(data, status=0):
@@ -90,8 +103,10 @@ def attribute(data, status=0):
 
 @given(st.lists(st.integers(1, 90), max_size=6), st.booleans())
 def test_how_an_interface_is_set_also_where_one_attribute_is_refused(cuts, refused):
-    wire, party = alone(Dialogue(cip_interface.script(), Method.CIP, PLC))
-    configured = attribute(cip_message.encode_configuration(CONFIGURATION), 5 if refused else 0)
+    wire, party = alone(Dialogue(cip_interface.script(), learnt_from(Method.CIP, PLC)))
+    configured = attribute(
+        interface_object.encode_configuration(CONFIGURATION), 5 if refused else 0
+    )
     for reply in (SESSION, configured, attribute(b"\2\0\0\0"), attribute(b"\3\0fan\0")):
         in_pieces(wire, reply, cuts)
     said = said_by(party)
@@ -110,16 +125,16 @@ def test_a_stream_that_closes_lies_floods_or_stays_silent_ends_the_dialogue():
         b"\x64\x00\x00\x00" + bytes(20),
         b"\x63\x00\xe7\xff" + bytes(66_000),
     ):
-        wire, party = alone(Dialogue(cip_identity.script(), Method.CIP, PLC))
+        wire, party = alone(Dialogue(cip_identity.script(), learnt_from(Method.CIP, PLC)))
         wire.say(StreamBytes(hostile))
         assert (party.facts, party.conversation.over) == ([], True)
-    wire, party = alone(Dialogue(cip_interface.script(), Method.CIP, PLC))
+    wire, party = alone(Dialogue(cip_interface.script(), learnt_from(Method.CIP, PLC)))
     wire.pass_time(ANSWER_WAIT)
     assert party.conversation.over
 
 
 def test_a_gateway_is_asked_unit_by_unit_and_the_server_id_where_that_fails():
-    wire, party = alone(Dialogue(modbus_identity.script(), Method.MODBUS, PLC))
+    wire, party = alone(Dialogue(modbus_identity.script(), learnt_from(Method.MODBUS, PLC)))
     units = []
     while not party.conversation.over and len(party.packets) < 20:
         asked = modbus.parse(party.packets[-1].data)
@@ -138,7 +153,7 @@ def test_a_gateway_is_asked_unit_by_unit_and_the_server_id_where_that_fails():
 
 
 def test_a_device_that_always_has_more_is_not_followed_for_ever():
-    wire, party = alone(Dialogue(modbus_identity.script(), Method.MODBUS, PLC))
+    wire, party = alone(Dialogue(modbus_identity.script(), learnt_from(Method.MODBUS, PLC)))
     for _ in range(60):
         if party.conversation.over:
             break
@@ -156,18 +171,18 @@ def test_a_page_is_followed_on_its_own_device_only_and_not_round_and_round():
         head = f"HTTP/1.1 {status}\r\nLocation: {location}\r\nContent-Length: 0\r\n\r\n"
         return StreamBytes(head.encode())
 
-    wire, party = alone(Dialogue(web_page.script(PLC, 80, False), Method.WEB, PLC))
+    wire, party = alone(Dialogue(web_page.script(PLC, 80, False), learnt_from(Method.WEB, PLC)))
     for n in range(6):
         if not party.conversation.over:
             wire.say(answer(f"/page{n}"))
     assert [p.data.split(b" ")[1] for p in party.packets] == [b"/", b"/page0", b"/page1"]
     assert "sends on to /page2" in said_by(party)[Field.DESCRIPTION]
-    wire, party = alone(Dialogue(web_page.script(PLC, 80, False), Method.WEB, PLC))
+    wire, party = alone(Dialogue(web_page.script(PLC, 80, False), learnt_from(Method.WEB, PLC)))
     wire.say(answer("https://elsewhere.example/"))
     assert len(party.packets) == 1
     assert party.conversation.over
     # A page that ends with the connection, and a title that is not for a terminal.
-    wire, party = alone(Dialogue(web_page.script(PLC, 80, False), Method.WEB, PLC))
+    wire, party = alone(Dialogue(web_page.script(PLC, 80, False), learnt_from(Method.WEB, PLC)))
     wire.say(StreamBytes(b"HTTP/1.0 200 OK\r\n\r\n<title>Gale\x1b]0;x\x07 7</title>"))
     wire.say(StreamBytes(b""))
     assert said_by(party)[Field.DESCRIPTION] == 'http page "Gale ]0;x 7"'

@@ -6,9 +6,12 @@ from dataclasses import replace
 from ipaddress import IPv4Interface
 
 from portcall.core.address import UNSPECIFIED
-from portcall.core.wire import cip, cip_message
+from portcall.core.wire import cip, cip_interface, cip_message
+from portcall.core.wire.cip_interface import Attribute, Capability, Control
+from portcall.core.wire.dhcp import prefix_length
 from portcall.core.wire.octets import Malformed
-from portcall.plant.scenario import Asks, DeviceEntry
+from portcall.plant.memory import Memory, Verdict
+from portcall.plant.scenario import Asks, Setting
 
 _SESSION = 0x0000CA11
 """One session is enough for a device that is asked by one workstation at a time."""
@@ -16,60 +19,112 @@ _SESSION = 0x0000CA11
 _OPERATIONAL = 3
 """CIP volume 1 §5-2.2.1, state of the identity object."""
 
-_CONTROL = {None: 0, Asks.BOOTP: 1, Asks.DHCP: 2}
-"""Volume 2 §5-4.3.2.3."""
+_IDLE, _IN_RUN = 0x0030, 0x0061
+"""Its status: no connections; owned, and a connection in run mode."""
+
+_CONFIGURED = 1
+"""Volume 2 §5-4.3.2.1."""
+
+_CONTROL = {None: Control.STORED, Asks.BOOTP: Control.BOOTP, Asks.DHCP: Control.DHCP}
+_ASKS = {int(control): asks for asks, control in _CONTROL.items()}
 
 
-def cip_reply(entry: DeviceEntry, interface: IPv4Interface, request: bytes) -> bytes | None:
+def cip_reply(memory: Memory, request: bytes) -> bytes | None:
     """The answer to a CIP encapsulation message; None to what this device does not answer."""
     try:
         asked = cip.parse(request)
         if asked.command == cip.LIST_IDENTITY:
-            return cip.encode_identity(_identity(entry, interface), asked.context)
+            return cip.encode_identity(_identity(memory), asked.context)
         if asked.command == cip_message.REGISTER_SESSION:
             return cip.encode(replace(asked, session=_SESSION))
         if asked.command == cip_message.SEND_RR_DATA and asked.session == _SESSION:
             wanted = cip_message.parse_request(cip_message.parse_unconnected(asked))
-            answer = cip_message.encode_response(_attribute(wanted, entry, interface))
+            response = _serve(memory, wanted)
+            if response is None:
+                return None
+            answer = cip_message.encode_response(response)
             return cip_message.encode_unconnected(_SESSION, answer, asked.context)
     except Malformed:
         pass
     return None
 
 
-def _identity(entry: DeviceEntry, interface: IPv4Interface) -> cip.Identity:
-    plate = entry.nameplate
+def _identity(memory: Memory) -> cip.Identity:
+    plate = memory.entry.nameplate
     return cip.Identity(
-        interface.ip,
+        memory.interface.ip if memory.interface else UNSPECIFIED,
         cip.PORT,
         plate.vendor,
         plate.device_type,
         plate.product_code,
         plate.major,
         plate.minor,
-        0,
+        _IN_RUN if memory.entry.in_run else _IDLE,
         plate.serial,
         plate.product.encode("latin-1", "replace"),
         _OPERATIONAL,
     )
 
 
-def _attribute(
-    wanted: cip_message.AttributeRequest, entry: DeviceEntry, interface: IPv4Interface
-) -> cip_message.Response:
-    if wanted.service != cip_message.GET_ATTRIBUTE_SINGLE:
-        return cip_message.Response(wanted.service, cip_message.SERVICE_NOT_SUPPORTED, b"")
-    configuration = cip_message.InterfaceConfiguration(
-        interface.ip, interface.netmask, entry.gateway or UNSPECIFIED, UNSPECIFIED, UNSPECIFIED
-    )
-    name = entry.host_name.encode()
-    values = {
-        cip_message.CONFIGURATION_CONTROL: _CONTROL[entry.asks].to_bytes(4, "little"),
-        cip_message.INTERFACE_CONFIGURATION: cip_message.encode_configuration(configuration),
-        cip_message.HOST_NAME: len(name).to_bytes(2, "little") + name + bytes(len(name) % 2),
-    }
+def _serve(memory: Memory, wanted: cip_message.Request) -> cip_message.Response | None:
+    """The response; None where the device cuts the connection instead."""
+
+    def response(status: int, data: bytes = b"") -> cip_message.Response:
+        return cip_message.Response(wanted.service, status, data)
+
     place = (wanted.class_number, wanted.instance)
-    data = values.get(wanted.attribute)
-    if place != (cip_message.TCP_IP_INTERFACE, 1) or data is None:
-        return cip_message.Response(wanted.service, cip_message.PATH_UNKNOWN, b"")
-    return cip_message.Response(wanted.service, cip_message.SUCCESS, data)
+    if wanted.service == cip_message.RESET and place == (cip_message.IDENTITY, 1):
+        memory.restart()
+        return response(cip_message.SUCCESS)
+    values = _values(memory)
+    if place != (cip_interface.TCP_IP_INTERFACE, 1) or wanted.attribute not in values:
+        return response(cip_message.PATH_UNKNOWN)
+    if wanted.service == cip_message.GET_ATTRIBUTE_SINGLE:
+        return response(cip_message.SUCCESS, values[wanted.attribute])
+    if wanted.service == cip_message.SET_ATTRIBUTE_SINGLE:
+        status = _set(memory, wanted.attribute, wanted.data)
+        return None if status is None else response(status)
+    return response(cip_message.SERVICE_NOT_SUPPORTED)
+
+
+def _values(memory: Memory) -> dict[int, bytes]:
+    own = memory.interface or IPv4Interface("0.0.0.0/0")
+    gateway = memory.gateway or UNSPECIFIED
+    configuration = cip_interface.InterfaceConfiguration(
+        own.ip, own.netmask, gateway, UNSPECIFIED, UNSPECIFIED
+    )
+    capability = Capability.BOOTP | Capability.DHCP | Capability.SETTABLE
+    if memory.entry.setting is Setting.RESTARTS:
+        capability |= Capability.NEEDS_RESTART
+    word = cip_interface.encode_word
+    return {
+        Attribute.STATUS: word(_CONFIGURED),
+        Attribute.CAPABILITY: word(capability),
+        Attribute.CONTROL: word(_CONTROL[memory.asks]),
+        Attribute.CONFIGURATION: cip_interface.encode_configuration(configuration),
+        Attribute.HOST_NAME: cip_interface.encode_text(memory.host_name.encode()),
+    }
+
+
+def _set(memory: Memory, attribute: int, data: bytes) -> int | None:
+    """A general status, or None for a connection that is cut."""
+    if attribute == Attribute.CONTROL:
+        control = cip_interface.parse_word(data)
+        if control not in _ASKS:
+            return cip_message.INVALID_VALUE
+        verdict = memory.set_asks(_ASKS[control])
+    elif attribute == Attribute.CONFIGURATION:
+        if memory.asks is not None:
+            return cip_message.STATE_CONFLICT
+        wanted = cip_interface.parse_configuration(data)
+        prefix = prefix_length(wanted.mask)
+        if prefix is None or wanted.address == UNSPECIFIED:
+            return cip_message.INVALID_VALUE
+        gateway = None if wanted.gateway == UNSPECIFIED else wanted.gateway
+        verdict = memory.set_address(IPv4Interface((wanted.address, prefix)), gateway)
+    elif attribute == Attribute.HOST_NAME:
+        verdict = memory.set_host_name(cip_interface.parse_text(data).decode("ascii", "replace"))
+    else:
+        return cip_message.NOT_SETTABLE
+    refused = cip_message.NOT_SETTABLE
+    return {Verdict.DONE: cip_message.SUCCESS, Verdict.REFUSED: refused}.get(verdict)

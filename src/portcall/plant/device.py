@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import secrets
+from collections.abc import Coroutine
 from functools import partial
 from ipaddress import IPv4Address, IPv4Interface
 
@@ -16,6 +17,7 @@ from portcall.host.datagrams import Datagrams
 from portcall.host.link import Link
 from portcall.host.namespaces import NetworkNamespace, allow_ipv6
 from portcall.host.runner import Runner
+from portcall.plant.memory import Memory
 from portcall.plant.responders import (
     Announcer,
     BacnetResponder,
@@ -31,6 +33,8 @@ from portcall.plant.scenario import Asks, DeviceEntry, Speaks
 from portcall.plant.services import SERVICES, listening_socket, start_service
 
 ADAPTER = "eth0"
+_ANSWER_TIME = 0.05
+"""Seconds in which the answer to what was set leaves, before the address goes."""
 
 _RESPONDERS: dict[Speaks, tuple[int, type[Responder]]] = {
     Speaks.CIP: (cip.PORT, IdentityResponder),
@@ -49,39 +53,49 @@ class SimulatedDevice:
     def __init__(self, entry: DeviceEntry, namespace: NetworkNamespace, runner: Runner) -> None:
         self.entry = entry
         self.namespace = namespace
-        self.interface: IPv4Interface | None = None
         self.powered = False
+        self.memory = Memory(entry, self._apply, self._restart)
         self._runner = runner
         self._links: list[Link] = []
+        self._client: Link | None = None
+        self._applied: tuple[IPv4Interface, IPv4Address | None] | None = None
         self._datagrams: list[Datagrams] = []
         self._servers: list[asyncio.Server] = []
         self._starting: set[asyncio.Task[None]] = set()
 
     @property
+    def interface(self) -> IPv4Interface | None:
+        """The address in force."""
+        return self.memory.interface
+
+    @property
     def state(self) -> str:
         """In a few words, for a person."""
+        memory = self.memory
         if not self.powered:
             return "no power"
-        if self.interface is not None:
-            return "has its address"
-        if self.entry.asks is not None:
-            return f"asks by {self.entry.asks.upper()}"
+        if memory.shown:
+            return f"was told to show itself, {memory.shown}×"
+        if memory.interface is not None:
+            return "holds its address" if memory.asks is None else "has its address"
+        if memory.asks is not None:
+            return f"asks by {memory.asks.upper()}"
         return "has no address"
 
     async def power_up(self) -> None:
         """Start: with the address it was set to, or asking for one."""
+        memory = self.memory
         self.namespace.call(lambda: cables.set_link(ADAPTER, up=True))
         self.powered = True
         if Speaks.IPV6 in self.entry.speaks:
             self.namespace.call(lambda: allow_ipv6(ADAPTER))
         for spoken, conversation in _ON_THE_LINK.items():
             if spoken in self.entry.speaks:
-                speaking = conversation(self.entry, self.entry.address)
-                self._runner.start(speaking, self._open_link(), lambda fact: None)
-        if self.entry.address is not None:
-            await self._take(self.entry.address, self.entry.gateway)
-        if self.entry.asks is not None:
-            self._ask(self.entry.asks)
+                self._runner.start(conversation(memory), self._open_link(), lambda fact: None)
+        if memory.stored is not None:
+            await self._take(memory.stored, memory.stored_gateway)
+        if memory.asks is not None:
+            self._ask(memory.asks)
         if self.entry.gives is not None and self.interface is not None:
             self._talk(bootp.SERVER_PORT, Conversation())
             port = ServicePort(self.entry, self.entry.gives, self.interface)
@@ -89,13 +103,14 @@ class SimulatedDevice:
 
     async def power_down(self) -> None:
         """Stop: link gone, and with it every address it was not set to hold."""
-        for task in list(self._starting):
+        for task in self._starting - {asyncio.current_task()}:
             task.cancel()
         await self._release()
         for link in self._links:
             self._runner.drop(link)
             link.close()
         self._links.clear()
+        self._client = None
         self.namespace.call(lambda: cables.set_link(ADAPTER, up=False))
         self.powered = False
 
@@ -107,6 +122,7 @@ class SimulatedDevice:
 
     def _ask(self, how: Asks) -> None:
         xid = secrets.randbits(32)
+        memory = self.memory
         client: Conversation[Frame, Obtained | Lost]
         if how is Asks.BOOTP:
             client = BootpClient(self.entry.mac, xid, self.entry.ask_every)
@@ -114,10 +130,11 @@ class SimulatedDevice:
             client = DhcpClient(
                 self.entry.mac,
                 xid,
-                self.entry.host_name,
+                memory.host_name,
                 longest_retry=self.entry.ask_every,
             )
-        self._runner.start(client, self._open_link(), self._told)
+        self._client = self._open_link()
+        self._runner.start(client, self._client, self._told)
 
     def _open_link(self) -> Link:
         link = self.namespace.call(lambda: Link(ADAPTER))
@@ -128,27 +145,53 @@ class SimulatedDevice:
         if isinstance(fact, Obtained):
             if fact.interface == self.interface:
                 return
-            task = asyncio.ensure_future(self._take(fact.interface, fact.gateway))
+            self._begin(self._take(fact.interface, fact.gateway))
         else:
-            task = asyncio.ensure_future(self._release())
+            self._begin(self._release())
+
+    def _begin(self, work: Coroutine[None, None, None]) -> None:
+        task = asyncio.ensure_future(work)
         self._starting.add(task)
         task.add_done_callback(self._starting.discard)
+
+    def _apply(self) -> None:
+        """It was set: what it holds is in force, as soon as the answer to that is out."""
+
+        async def apply() -> None:
+            await asyncio.sleep(_ANSWER_TIME)
+            memory = self.memory
+            if memory.asks is None and self._client is not None:
+                self._runner.drop(self._client)
+                self._client = None
+            if memory.interface is None:
+                await self._release()
+            elif (memory.interface, memory.gateway) != self._applied:
+                await self._take(memory.interface, memory.gateway)
+
+        self._begin(apply())
+
+    def _restart(self) -> None:
+        async def restart() -> None:
+            await asyncio.sleep(_ANSWER_TIME)
+            await self.power_cycle(off=0.0)
+
+        self._begin(restart())
 
     async def _take(self, interface: IPv4Interface, gateway: IPv4Address | None) -> None:
         await self._release()
         self.namespace.call(lambda: cables.set_address(ADAPTER, interface, gateway))
-        self.interface = interface
-        if self.entry.asks is Asks.DHCP:
+        self.memory.interface, self.memory.gateway = self._applied = interface, gateway
+        if self.memory.asks is Asks.DHCP:
             # Renewed leases come to this port; unheard, the kernel would call it unreachable.
             self._talk(bootp.CLIENT_PORT, Conversation())
         for spoken in self.entry.speaks:
             if spoken in _RESPONDERS:
                 port, responder = _RESPONDERS[spoken]
-                self._talk(port, responder(self.entry, interface))
+                self._talk(port, responder(self.memory))
             if spoken in SERVICES:
                 port, _ = SERVICES[spoken]
                 sock = self.namespace.call(partial(listening_socket, port))
-                self._servers.append(await start_service(spoken, self.entry, interface, sock))
+                self._servers.append(await start_service(spoken, self.memory, sock))
 
     def _talk(self, port: int, conversation: Conversation[Datagram, None]) -> None:
         # Bound to its own address, a socket does not hear broadcasts.
@@ -168,6 +211,6 @@ class SimulatedDevice:
         for server in self._servers:
             server.close()
         self._servers.clear()
-        if self.interface is not None:
+        if self._applied is not None:
             self.namespace.call(lambda: cables.clear_addresses(ADAPTER))
-        self.interface = None
+        self.memory.interface = self.memory.gateway = self._applied = None

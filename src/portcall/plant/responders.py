@@ -4,25 +4,30 @@ from __future__ import annotations
 
 from ipaddress import IPv4Interface
 
+from portcall.core.address import UNSPECIFIED
 from portcall.core.assign.event import Event
 from portcall.core.assign.reply import Replies
 from portcall.core.assign.server import AddressServer
 from portcall.core.conversation import Actions, Conversation, Datagram, Frame, Send
 from portcall.core.plan import Plan, PlannedDevice
 from portcall.core.wire import bacnet, bootp, dcp, dns, lldp, netbios, snmp, udp
-from portcall.core.wire.octets import Malformed
+from portcall.core.wire.dhcp import prefix_length
+from portcall.core.wire.octets import Malformed, Reader
 from portcall.plant.cip_device import cip_reply
+from portcall.plant.memory import Memory, Verdict
 from portcall.plant.scenario import DeviceEntry
 
 _COMMUNITY = b"public"
+_UNKNOWN, _NOT_SET, _IN_OPERATION = 1, 3, 6
+"""BlockErrors of DCP."""
 
 
 class Responder(Conversation[Datagram, None]):
     """Answers each datagram by itself."""
 
-    def __init__(self, entry: DeviceEntry, interface: IPv4Interface) -> None:
-        self.entry = entry
-        self.interface = interface
+    def __init__(self, memory: Memory) -> None:
+        self.memory = memory
+        self.entry = memory.entry
 
     def reply(self, request: bytes) -> bytes | None:
         """The answer, or None. May raise Malformed."""
@@ -43,7 +48,7 @@ class IdentityResponder(Responder):
 
     def reply(self, request: bytes) -> bytes | None:
         """As over TCP."""
-        return cip_reply(self.entry, self.interface, request)
+        return cip_reply(self.memory, request)
 
 
 class SnmpResponder(Responder):
@@ -58,7 +63,7 @@ class SnmpResponder(Responder):
         values: dict[str, bytes | str] = {
             snmp.SYS_DESCR: f"{plate.product}, firmware {plate.major}.{plate.minor:03d}".encode(),
             snmp.SYS_OBJECT_ID: f"{snmp.ENTERPRISES}{plate.vendor}.{plate.product_code}",
-            snmp.SYS_NAME: self.entry.host_name.encode(),
+            snmp.SYS_NAME: self.memory.host_name.encode(),
             snmp.SYS_LOCATION: self.entry.place.encode(),
         }
         found = {key: values.get(key) for key in asked.values}
@@ -71,7 +76,7 @@ class NetbiosResponder(Responder):
     def reply(self, request: bytes) -> bytes | None:
         """Its own name and its group's."""
         number = netbios.parse_request(request)
-        name = self.entry.host_name.upper()[:15].encode("ascii", "replace")
+        name = self.memory.host_name.upper()[:15].encode("ascii", "replace")
         names = (
             netbios.NodeName(name, netbios.WORKSTATION),
             netbios.NodeName(b"DRYER", netbios.WORKSTATION, is_group=True),
@@ -87,7 +92,7 @@ class MdnsResponder(Responder):
     def reply(self, request: bytes) -> bytes | None:
         """All it has, to any question for services."""
         asked = dns.parse_query(request)
-        instance = f"{self.entry.host_name}.{self._KIND}"
+        instance = f"{self.memory.host_name}.{self._KIND}"
         pointers = []
         if dns.ALL_SERVICES in asked:
             pointers.append((dns.ALL_SERVICES.rstrip("."), self._KIND))
@@ -95,8 +100,9 @@ class MdnsResponder(Responder):
             pointers.append((self._KIND, instance))
         if not pointers:
             return None
-        host = (f"{self.entry.host_name}.local", self.interface.ip)
-        return dns.answer(dns.Answer(tuple(pointers), (host,)))
+        own = self.memory.interface
+        hosts = ((f"{self.memory.host_name}.local", own.ip),) if own else ()
+        return dns.answer(dns.Answer(tuple(pointers), hosts))
 
 
 class BacnetResponder(Responder):
@@ -113,7 +119,7 @@ class BacnetResponder(Responder):
             bacnet.Property.VENDOR_NAME: plate.maker,
             bacnet.Property.MODEL_NAME: plate.product,
             bacnet.Property.FIRMWARE_REVISION: f"{plate.major}.{plate.minor:03d}",
-            bacnet.Property.OBJECT_NAME: self.entry.host_name,
+            bacnet.Property.OBJECT_NAME: self.memory.host_name,
             bacnet.Property.LOCATION: self.entry.place,
             bacnet.Property.DESCRIPTION: "",
         }
@@ -126,24 +132,25 @@ class BacnetResponder(Responder):
 
 
 class Station(Conversation[Frame, None]):
-    """Answers DCP identify, and says hello when it starts."""
+    """Answers DCP identify, is set by DCP, and says hello when it starts."""
 
-    def __init__(self, entry: DeviceEntry, interface: IPv4Interface | None) -> None:
-        self._entry = entry
-        self._interface = interface
+    def __init__(self, memory: Memory) -> None:
+        self._memory = memory
+        self._mac = memory.entry.mac
 
     def _blocks(self) -> tuple[dcp.Block, ...]:
-        plate, own = self._entry.nameplate, self._interface
+        memory, plate = self._memory, self._memory.entry.nameplate
+        own = memory.interface
         return dcp.station_blocks(
             dcp.Station(
-                self._entry.station_name.encode(),
+                memory.station_name.encode(),
                 plate.product.encode(),
                 plate.vendor,
                 plate.product_code,
                 ("I/O device",),
                 own.ip if own else None,
                 own.netmask if own else None,
-                self._entry.gateway if own else None,
+                memory.gateway if own else None,
             )
         )
 
@@ -152,12 +159,17 @@ class Station(Conversation[Frame, None]):
         message = dcp.DcpMessage(
             dcp.FrameId.HELLO, dcp.Service.HELLO, dcp.REQUEST, 0, blocks=self._blocks()
         )
-        yield Send(Frame(dcp.frame(dcp.HELLO_GROUP, self._entry.mac, message)))
+        yield Send(Frame(dcp.frame(dcp.HELLO_GROUP, self._mac, message)))
 
     def heard(self, packet: Frame, now: float) -> Actions[Frame, None]:
-        """Answer the one who asks for everybody."""
+        """Answer the one who asks for everybody, and the one who sets something here."""
         try:
             asker, asked = dcp.parse_frame(packet.data)
+            if asked.service is dcp.Service.SET and asked.is_request:
+                if packet.data[:6] == self._mac:
+                    errors = tuple(self._set(block) for block in asked.blocks)
+                    yield Send(Frame(dcp.frame(asker, self._mac, dcp.set_reply(asked, errors))))
+                return
         except Malformed:
             return
         wanted = [block.option for block in asked.blocks]
@@ -169,13 +181,35 @@ class Station(Conversation[Frame, None]):
                 asked.xid,
                 blocks=self._blocks(),
             )
-            yield Send(Frame(dcp.frame(asker, self._entry.mac, message)))
+            yield Send(Frame(dcp.frame(asker, self._mac, message)))
+
+    def _set(self, block: dcp.Block) -> int:
+        """Do what one block says; its BlockError. Raises Malformed."""
+        memory = self._memory
+        if block.option == dcp.SIGNAL:
+            memory.shown += 1
+            return 0
+        if block.option == dcp.STATION_NAME:
+            verdict = memory.set_station_name(block.data.decode("ascii", "replace"))
+        elif block.option == dcp.IP_PARAMETER:
+            reader = Reader(block.data, "DCP IP parameter")
+            address, mask, gateway = reader.address(), reader.address(), reader.address()
+            prefix = prefix_length(mask)
+            if prefix is None:
+                return _NOT_SET
+            interface = None if address == UNSPECIFIED else IPv4Interface((address, prefix))
+            router = None if gateway in (UNSPECIFIED, address) else gateway
+            verdict = memory.set_address(interface, router, block.qualifier == dcp.PERMANENT)
+        else:
+            return _UNKNOWN
+        return 0 if verdict is Verdict.DONE else _IN_OPERATION
 
 
 class Announcer(Conversation[Frame, None]):
     """LLDP, every few seconds."""
 
-    def __init__(self, entry: DeviceEntry, interface: IPv4Interface | None) -> None:
+    def __init__(self, memory: Memory) -> None:
+        entry, interface = memory.entry, memory.interface
         plate = entry.nameplate
         said = lldp.Announcement(
             lldp.Subtype.CHASSIS_MAC,

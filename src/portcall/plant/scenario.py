@@ -54,6 +54,19 @@ class Asks(StrEnum):
     DHCP = "dhcp"
 
 
+class Setting(StrEnum):
+    """What a device does when its address or name is set over the network."""
+
+    TAKES = "takes"
+    REFUSES = "refuses"
+    IGNORES = "ignores"
+    """Says that it took it, and did not."""
+    DROPS = "drops"
+    """Takes the first thing, and closes the connection at the second."""
+    RESTARTS = "restarts"
+    """Takes it when it is told to restart."""
+
+
 @dataclass(frozen=True, slots=True)
 class Nameplate:
     """What a device says of itself."""
@@ -91,6 +104,9 @@ class DeviceEntry:
     station_name: str = ""
     announce_every: float = 30
     modbus_units: tuple[int, ...] = ()
+    setting: Setting = Setting.TAKES
+    in_run: bool = False
+    """A controller owns it, with a connection in run mode."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -203,6 +219,8 @@ def _device(table: _Table) -> DeviceEntry:
         table.text("station_name", ""),
         table.number("announce_every", 30, 3600),
         table.numbers("modbus_units", 247),
+        table.one_of("setting", Setting) if table.has("setting") else Setting.TAKES,
+        table.flag("in_run", False),
     )
     table.done()
     if entry.gives is not None and (

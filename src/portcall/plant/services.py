@@ -4,17 +4,21 @@ from __future__ import annotations
 
 import asyncio
 import html
+import re
 import socket
 import ssl
 from collections.abc import Awaitable, Callable
 from contextlib import closing
 from importlib.resources import as_file, files
-from ipaddress import IPv4Interface
+from ipaddress import IPv4Address
+from urllib.parse import parse_qs
 
+from portcall.core.address import UNSPECIFIED, AddressError, parse_interface
 from portcall.core.find import web_page
 from portcall.core.wire import cip, modbus, opcua
 from portcall.core.wire.octets import Malformed
 from portcall.plant.cip_device import cip_reply
+from portcall.plant.memory import Memory, Verdict
 from portcall.plant.scenario import DeviceEntry, Speaks
 
 _REQUEST_WAIT = 10.0
@@ -26,8 +30,7 @@ _CHANNEL = opcua.Channel(0xCA, 1)
 
 
 async def _serve_cip(
-    entry: DeviceEntry,
-    interface: IPv4Interface,
+    memory: Memory,
     reader: asyncio.StreamReader,
     writer: asyncio.StreamWriter,
 ) -> None:
@@ -36,7 +39,7 @@ async def _serve_cip(
         head = await reader.readexactly(cip.HEADER_LENGTH)
         length = cip.whole_length(head) or 0
         rest = await reader.readexactly(length - cip.HEADER_LENGTH)
-        reply = cip_reply(entry, interface, head + rest)
+        reply = cip_reply(memory, head + rest)
         if reply is None:
             return
         writer.write(reply)
@@ -44,8 +47,7 @@ async def _serve_cip(
 
 
 async def _serve_modbus(
-    entry: DeviceEntry,
-    interface: IPv4Interface,
+    memory: Memory,
     reader: asyncio.StreamReader,
     writer: asyncio.StreamWriter,
 ) -> None:
@@ -56,10 +58,10 @@ async def _serve_modbus(
         asked = modbus.parse(head + await reader.readexactly(length - modbus.HEADER_LENGTH))
         function = asked.pdu[0]
         pdu = bytes((function | 0x80, _ILLEGAL_FUNCTION))
-        if entry.modbus_units and asked.unit not in entry.modbus_units:
+        if memory.entry.modbus_units and asked.unit not in memory.entry.modbus_units:
             pdu = bytes((function | 0x80, _NO_ANSWER_BEHIND))
         elif asked.pdu[:2] == bytes((modbus.ENCAPSULATED, modbus.DEVICE_IDENTIFICATION)):
-            pdu = _modbus_identification(entry, asked.pdu)
+            pdu = _modbus_identification(memory.entry, asked.pdu)
         writer.write(modbus.encode(modbus.ModbusMessage(asked.transaction, asked.unit, pdu)))
         await writer.drain()
 
@@ -79,14 +81,13 @@ def _modbus_identification(entry: DeviceEntry, asked: bytes) -> bytes:
 
 
 async def _serve_opcua(
-    entry: DeviceEntry,
-    interface: IPv4Interface,
+    memory: Memory,
     reader: asyncio.StreamReader,
     writer: asyncio.StreamWriter,
 ) -> None:
     """Hello, a channel without security, the one endpoint."""
-    endpoint = f"opc.tcp://{interface.ip}:{opcua.PORT}"
-    name = entry.host_name
+    endpoint = f"opc.tcp://{_own(memory)}:{opcua.PORT}"
+    entry, name = memory.entry, memory.host_name
     said = opcua.Application(
         f"urn:tern-point:{name}".encode(),
         entry.nameplate.product.encode(),
@@ -109,44 +110,76 @@ async def _serve_opcua(
 
 
 async def _serve_page(
-    entry: DeviceEntry,
-    interface: IPv4Interface,
+    memory: Memory,
     reader: asyncio.StreamReader,
     writer: asyncio.StreamWriter,
 ) -> None:
-    """Show the device's page, whatever was asked for, and close (RFC 9112 §9.6)."""
-    await reader.readuntil(b"\r\n\r\n")
+    """Show the device's page, whatever was asked for, and close (RFC 9112 §9.6).
+
+    What its form sends sets the address, and the device restarts with that.
+    """
+    head = await reader.readuntil(b"\r\n\r\n")
     secured = writer.get_extra_info("sslcontext") is not None
-    if Speaks.SECURE_WEB in entry.speaks and not secured:
+    if Speaks.SECURE_WEB in memory.entry.speaks and not secured:
         writer.write(
-            f"HTTP/1.1 301 Moved Permanently\r\nLocation: https://{interface.ip}/\r\n"
+            f"HTTP/1.1 301 Moved Permanently\r\nLocation: https://{_own(memory)}/\r\n"
             "Content-Length: 0\r\nConnection: close\r\n\r\n".encode()
         )
         await writer.drain()
         return
-    plate = entry.nameplate
-    rows = (
-        ("Serial", f"{plate.serial:08X}"),
-        ("Firmware", f"{plate.major}.{plate.minor:03d}"),
-        ("MAC", str(entry.mac)),
-        ("Address", str(interface)),
-    )
-    title = html.escape(plate.product)
-    table = "".join(f"<tr><th>{name}</th><td>{html.escape(v)}</td></tr>" for name, v in rows)
-    page = (
-        f"<!doctype html><title>{title}</title><h1>{title}</h1><table>{table}</table>\n"
-    ).encode()
-    head = (
+    if head.startswith(b"POST "):
+        said, restarts = await _take_form(memory, head, reader)
+    else:
+        said, restarts = "", False
+    page = _page(memory, said).encode()
+    answer = (
         "HTTP/1.1 200 OK\r\nContent-Type: text/html; charset=utf-8\r\n"
         f"Content-Length: {len(page)}\r\nConnection: close\r\n\r\n"
     )
-    writer.write(head.encode() + page)
+    writer.write(answer.encode() + page)
     await writer.drain()
+    if restarts:
+        memory.restart()
 
 
-Service = Callable[
-    [DeviceEntry, IPv4Interface, asyncio.StreamReader, asyncio.StreamWriter], Awaitable[None]
-]
+async def _take_form(memory: Memory, head: bytes, reader: asyncio.StreamReader) -> tuple[str, bool]:
+    """What is said of the values that a form sent, and whether the device restarts with them."""
+    length = re.search(rb"(?i)\r\ncontent-length: *(\d{1,4})\r\n", head)
+    body = await reader.readexactly(int(length[1])) if length else b""
+    values = {name: entries[0] for name, entries in parse_qs(body.decode("latin-1")).items()}
+    try:
+        interface = parse_interface(f"{values.get('address', '')}/{values.get('mask', '')}")
+    except AddressError as error:
+        return str(error), False
+    if memory.set_address(interface, None) is not Verdict.DONE:
+        return "not allowed", False
+    return "saved, restarting", True
+
+
+def _page(memory: Memory, said: str) -> str:
+    plate = memory.entry.nameplate
+    rows = (
+        ("Serial", f"{plate.serial:08X}"),
+        ("Firmware", f"{plate.major}.{plate.minor:03d}"),
+        ("MAC", str(memory.entry.mac)),
+        ("Address", str(memory.interface)),
+    )
+    title = html.escape(plate.product)
+    table = "".join(f"<tr><th>{name}</th><td>{html.escape(v)}</td></tr>" for name, v in rows)
+    form = (
+        '<form method="post"><input name="address"><input name="mask"><button>Save</button></form>'
+    )
+    return (
+        f"<!doctype html><title>{title}</title><h1>{title}</h1><table>{table}</table>"
+        f"{form}<p>{html.escape(said)}</p>\n"
+    )
+
+
+def _own(memory: Memory) -> IPv4Address:
+    return memory.interface.ip if memory.interface else UNSPECIFIED
+
+
+Service = Callable[[Memory, asyncio.StreamReader, asyncio.StreamWriter], Awaitable[None]]
 
 SERVICES: dict[Speaks, tuple[int, Service]] = {
     Speaks.CIP: (cip.PORT, _serve_cip),
@@ -166,9 +199,7 @@ def listening_socket(port: int) -> socket.socket:
     return sock
 
 
-async def start_service(
-    spoken: Speaks, entry: DeviceEntry, interface: IPv4Interface, sock: socket.socket
-) -> asyncio.Server:
+async def start_service(spoken: Speaks, memory: Memory, sock: socket.socket) -> asyncio.Server:
     """Serve connections on a socket; a client that is slow, rude or gone ends only its own."""
     _, service = SERVICES[spoken]
 
@@ -176,7 +207,7 @@ async def start_service(
         with closing(writer):
             try:
                 async with asyncio.timeout(_REQUEST_WAIT):
-                    await service(entry, interface, reader, writer)
+                    await service(memory, reader, writer)
             except (
                 TimeoutError,
                 OSError,

@@ -7,10 +7,10 @@ from collections.abc import Iterable, Sequence
 from ipaddress import IPv4Address
 
 from portcall.core.conversation import Actions, Datagram, Endpoint, Report
+from portcall.core.dialogue import Exchange, Script
 from portcall.core.find.ask_all import AskAll
 from portcall.core.find.ask_each import Answer
-from portcall.core.find.dialogue import Exchange, Learnt, Script
-from portcall.core.find.sighting import Codes, Field, Method, Said, Sighting, words
+from portcall.core.find.sighting import Codes, Field, Learnt, Method, Said, Sighting, words
 from portcall.core.printable import decoded
 from portcall.core.wire import cip
 from portcall.core.wire.octets import Malformed
@@ -88,7 +88,7 @@ class IdentityByAddress:
         return Answer(said(identity) + manner, codes(identity))
 
 
-def script() -> Script:
+def script() -> Script[Learnt]:
     """The same question over TCP."""
     reply = yield Exchange(cip.list_identity(), cip.whole_length)
     if reply is not None:

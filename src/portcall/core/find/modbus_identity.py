@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from portcall.core.find.dialogue import Exchange, Learnt, Script
-from portcall.core.find.sighting import Field, Method, Said, words
+from portcall.core.dialogue import Exchange, Script
+from portcall.core.find.sighting import Field, Learnt, Method, Said, words
 from portcall.core.printable import decoded
 from portcall.core.wire import modbus
 from portcall.core.wire.modbus import Identification, ModbusMessage, ObjectId, ReadCode
@@ -24,7 +24,7 @@ _FIELDS = {
 }
 
 
-def script() -> Script:
+def script() -> Script[Learnt]:
     """Ask one unit after the other, until one says what it is."""
     transaction = 0
     for unit in UNITS:

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from ipaddress import IPv4Address
 
-from portcall.core.find.dialogue import Exchange, Learnt, Script
-from portcall.core.find.sighting import Field, Method, words
+from portcall.core.dialogue import Exchange, Script
+from portcall.core.find.sighting import Field, Learnt, Method, words
 from portcall.core.printable import decoded
 from portcall.core.wire import opcua
 
 
-def script(address: IPv4Address) -> Script:
+def script(address: IPv4Address) -> Script[Learnt]:
     """Hello, a channel, the endpoints, and goodbye."""
     url = f"opc.tcp://{address}:{opcua.PORT}".encode()
     reply = yield Exchange(opcua.hello(url), opcua.whole_length)

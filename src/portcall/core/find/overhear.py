@@ -112,7 +112,7 @@ def _arp(outer: ethernet.EthernetFrame, now: float) -> Sighting | None:
 
 def _dcp(outer: ethernet.EthernetFrame, now: float) -> Sighting | None:
     message = dcp.parse(outer.payload)
-    if message.is_request:
+    if message.service not in (dcp.Service.IDENTIFY, dcp.Service.HELLO) or message.is_request:
         return Sighting(now, Method.LISTEN, outer.source)
     seen = dcp_identify.sighting(outer.source, dcp.station(message), now)
     return Sighting(now, Method.LISTEN, seen.mac, seen.address, seen.said, None, seen.codes)

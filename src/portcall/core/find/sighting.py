@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from enum import StrEnum
 from ipaddress import IPv4Address, IPv6Address
@@ -82,6 +83,14 @@ class Codes:
         return shown if self.product is None else f"{shown}, product {self.product}"
 
 
+@dataclass(frozen=True, slots=True)
+class Learnt:
+    """What an answer said of the device that was asked."""
+
+    said: tuple[Said, ...] = ()
+    codes: Codes | None = None
+
+
 class Sighting(NamedTuple):
     """When, by which method, which addresses, and what was said; ``asks`` when it wanted one.
 
@@ -96,6 +105,15 @@ class Sighting(NamedTuple):
     asks: Protocol | None = None
     codes: Codes | None = None
     ipv6: IPv6Address | None = None
+
+
+def learnt_from(method: Method, address: IPv4Address) -> Callable[[Learnt, float], Sighting]:
+    """What makes sightings of what a device at an address said by a method."""
+
+    def told(learnt: Learnt, now: float) -> Sighting:
+        return Sighting(now, method, address=address, said=learnt.said, codes=learnt.codes)
+
+    return told
 
 
 def words(method: Method, *values: tuple[Field, str | None]) -> tuple[Said, ...]:

@@ -10,8 +10,8 @@ import re
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 
-from portcall.core.find.dialogue import Exchange, Learnt, Script
-from portcall.core.find.sighting import Field, Method, words
+from portcall.core.dialogue import Exchange, Script
+from portcall.core.find.sighting import Field, Learnt, Method, words
 from portcall.core.printable import decoded, printable
 from portcall.core.wire.octets import Malformed
 
@@ -35,7 +35,7 @@ class Page:
     complete: bool
 
 
-def script(address: IPv4Address, port: int, secure: bool) -> Script:
+def script(address: IPv4Address, port: int, secure: bool) -> Script[Learnt]:
     """Ask for the front page, and go where it sends us as long as that is on this device."""
     path = "/"
     scheme = "https" if secure else "http"

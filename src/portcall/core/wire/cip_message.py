@@ -2,13 +2,12 @@
 
 The CIP Networks Library, volume 2, chapter 2 (§2-4.4 RegisterSession, §2-4.7 SendRRData, §2-6
 common packet format) and volume 1, chapter 2 (§2-4 message router request and response), appendix
-C (§C-1.4 logical segments). The TCP/IP interface object is volume 2, chapter 5, §5-4.
+A (services), B (general status) and C (§C-1.4 logical segments).
 """
 
 from __future__ import annotations
 
 from dataclasses import dataclass
-from ipaddress import IPv4Address
 
 from portcall.core.wire import cip
 from portcall.core.wire.octets import Reader
@@ -17,14 +16,41 @@ REGISTER_SESSION = 0x0065
 UNREGISTER_SESSION = 0x0066
 SEND_RR_DATA = 0x006F
 
+RESET = 0x05
 GET_ATTRIBUTE_SINGLE = 0x0E
-TCP_IP_INTERFACE = 0xF5
-CONFIGURATION_CONTROL = 3
-INTERFACE_CONFIGURATION = 5
-HOST_NAME = 6
+SET_ATTRIBUTE_SINGLE = 0x10
+IDENTITY = 0x01
+"""The identity object's class, volume 1 §5-2; its Reset restarts the device."""
+
 SUCCESS = 0x00
 PATH_UNKNOWN = 0x05
 SERVICE_NOT_SUPPORTED = 0x08
+INVALID_VALUE = 0x09
+STATE_CONFLICT = 0x0C
+NOT_SETTABLE = 0x0E
+
+_STATUS_WORDS = {
+    # Volume 1, appendix B, table B-1.1: what a request to read or set can be answered with.
+    0x01: "connection failure",
+    0x02: "resources not available",
+    0x03: "invalid parameter value",
+    0x04: "path segment error",
+    PATH_UNKNOWN: "it has no such object or attribute",
+    SERVICE_NOT_SUPPORTED: "service not supported",
+    INVALID_VALUE: "invalid attribute value",
+    0x0B: "already in the requested state",
+    STATE_CONFLICT: "the state of the object forbids it",
+    NOT_SETTABLE: "attribute not settable",
+    0x0F: "no permission",
+    0x10: "the state of the device forbids it",
+    0x13: "not enough data",
+    0x14: "attribute not supported",
+    0x15: "too much data",
+    0x16: "object does not exist",
+    0x1E: "embedded service error",
+    0x1F: "an error of the maker's own",
+    0x20: "invalid parameter",
+}
 
 _REPLY_BIT = 0x80
 _NULL_ADDRESS_ITEM = 0x0000
@@ -34,13 +60,14 @@ _PROTOCOL_VERSION = 1
 
 
 @dataclass(frozen=True, slots=True)
-class AttributeRequest:
-    """Get Attribute Single for one attribute of one instance of a class, 8-bit numbers each."""
+class Request:
+    """A service of one instance of a class, or of one of its attributes; 8-bit numbers each."""
 
     class_number: int
     instance: int
-    attribute: int
+    attribute: int | None = None
     service: int = GET_ATTRIBUTE_SINGLE
+    data: bytes = b""
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,18 +77,6 @@ class Response:
     service: int
     status: int
     data: bytes
-
-
-@dataclass(frozen=True, slots=True)
-class InterfaceConfiguration:
-    """Attribute 5 of the TCP/IP interface object: what the device holds to be in force."""
-
-    address: IPv4Address
-    mask: IPv4Address
-    gateway: IPv4Address
-    name_server: IPv4Address
-    second_name_server: IPv4Address
-    domain: bytes = b""
 
 
 def register_session() -> bytes:
@@ -106,20 +121,28 @@ def parse_unconnected(message: cip.Encapsulation) -> bytes:
     raise reader.wrong("no unconnected data item")
 
 
-def encode_request(request: AttributeRequest) -> bytes:
+def encode_request(request: Request) -> bytes:
     """A message router request with an 8-bit logical path."""
-    path = bytes((0x20, request.class_number, 0x24, request.instance, 0x30, request.attribute))
-    return bytes((request.service, len(path) // 2)) + path
+    path = bytes((0x20, request.class_number, 0x24, request.instance))
+    if request.attribute is not None:
+        path += bytes((0x30, request.attribute))
+    return bytes((request.service, len(path) // 2)) + path + request.data
 
 
-def parse_request(data: bytes) -> AttributeRequest:
+def parse_request(data: bytes) -> Request:
     """Read such a request. Raises Malformed for any other form of path."""
     reader = Reader(data, "CIP request")
     service = reader.u8()
     path = reader.take(reader.u8() * 2)
-    if len(path) != 6 or path[0::2] != b"\x20\x24\x30":
+    if path[0::2] not in (b"\x20\x24", b"\x20\x24\x30"):
         raise reader.wrong("path is not class, instance, attribute in 8 bits")
-    return AttributeRequest(path[1], path[3], path[5], service)
+    attribute = path[5] if len(path) == 6 else None
+    return Request(path[1], path[3], attribute, service, reader.rest())
+
+
+def status_words(status: int) -> str:
+    """A general status in words, with its number."""
+    return f"{_STATUS_WORDS.get(status, 'refused')} (CIP general status {status:#04x})"
 
 
 def encode_response(response: Response) -> bytes:
@@ -137,26 +160,3 @@ def parse_response(data: bytes) -> Response:
     status = reader.u8()
     reader.take(reader.u8() * 2)
     return Response(service & ~_REPLY_BIT, status, reader.rest())
-
-
-def encode_configuration(configuration: InterfaceConfiguration) -> bytes:
-    """The attribute's bytes; addresses are 32-bit numbers, least significant octet first."""
-    addresses = (
-        configuration.address,
-        configuration.mask,
-        configuration.gateway,
-        configuration.name_server,
-        configuration.second_name_server,
-    )
-    domain = configuration.domain
-    padding = bytes(len(domain) % 2)
-    numbers = b"".join(int(address).to_bytes(4, "little") for address in addresses)
-    return numbers + len(domain).to_bytes(2, "little") + domain + padding
-
-
-def parse_configuration(data: bytes) -> InterfaceConfiguration:
-    """Read the attribute; a missing domain name is none. Raises Malformed when it is short."""
-    reader = Reader(data, "CIP interface configuration")
-    address, mask, gateway, first, second = (IPv4Address(reader.u32_little()) for _ in range(5))
-    domain = reader.take(reader.u16_little()) if reader.remaining >= 2 else b""
-    return InterfaceConfiguration(address, mask, gateway, first, second, domain)

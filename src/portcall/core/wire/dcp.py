@@ -1,14 +1,14 @@
 """DCP, PROFINET's discovery and configuration protocol (IEC 61158-6-10 §4.3, EtherType 0x8892).
 
 A device answers it with no address at all. Blocks follow each other, each of even length; in
-answers a block's first two octets qualify what follows.
+answers, and in requests to set something, a block's first two octets qualify what follows.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import IntEnum
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv4Interface
 
 from portcall.core.address import Mac
 from portcall.core.wire import ethernet
@@ -51,7 +51,26 @@ STATION_TYPE = (2, 1)
 STATION_NAME = (2, 2)
 DEVICE_ID = (2, 3)
 DEVICE_ROLE = (2, 4)
+SIGNAL = (5, 3)
+RESPONSE = (5, 4)
+"""In the answer to a Set: which block is meant (option and suboption stand where the qualifier is
+in others), and a BlockError."""
 ALL = (0xFF, 0xFF)
+
+TEMPORARY, PERMANENT = 0, 1
+"""BlockQualifier: until the device restarts, or for good."""
+
+FLASH_ONCE = b"\x01\x00"
+"""SignalValue: flash for three seconds, at 1 Hz."""
+
+_BLOCK_ERRORS = {
+    1: "option not supported",
+    2: "suboption not supported, or nothing there to set",
+    3: "suboption not set",
+    4: "out of resources",
+    5: "cannot be set, for a reason of the device's own",
+    6: "cannot be set while it is in operation",
+}
 
 ROLES = ("I/O device", "I/O controller", "I/O multidevice", "I/O supervisor")
 """DeviceRoleDetails, bit 0 first."""
@@ -59,7 +78,7 @@ ROLES = ("I/O device", "I/O controller", "I/O multidevice", "I/O supervisor")
 
 @dataclass(frozen=True, slots=True)
 class Block:
-    """One value; ``qualifier`` is BlockInfo, which only answers and hellos have."""
+    """One value; ``qualifier`` is BlockInfo in answers and hellos, BlockQualifier in a Set."""
 
     option: tuple[int, int]
     data: bytes = b""
@@ -79,8 +98,13 @@ class DcpMessage:
 
     @property
     def is_request(self) -> bool:
-        """Whether its blocks come without qualifier."""
+        """Whether something is asked for, or to be set."""
         return self.service is not Service.HELLO and self.service_type == REQUEST
+
+    @property
+    def is_qualified(self) -> bool:
+        """Whether its blocks have a qualifier."""
+        return self.service is Service.SET or not self.is_request
 
 
 @dataclass(frozen=True, slots=True)
@@ -107,7 +131,8 @@ def parse(data: bytes) -> DcpMessage:
         raise reader.wrong(str(error)) from None
     service_type, xid, delay = reader.u8(), reader.u32(), reader.u16()
     inner = Reader(reader.take(reader.u16()), "DCP blocks")
-    qualified = service is Service.HELLO or service_type != REQUEST
+    message = DcpMessage(frame_id, service, service_type, xid, delay)
+    qualified = message.is_qualified
     blocks: list[Block] = []
     while inner.remaining:
         if len(blocks) == _MOST_BLOCKS:
@@ -119,7 +144,7 @@ def parse(data: bytes) -> DcpMessage:
             inner.take(1)
         qualifier = value.u16() if qualified else None
         blocks.append(Block(option, value.rest(), qualifier))
-    return DcpMessage(frame_id, service, service_type, xid, delay, tuple(blocks))
+    return replace(message, blocks=tuple(blocks))
 
 
 def encode(message: DcpMessage) -> bytes:
@@ -148,6 +173,53 @@ def identify_all(own_mac: Mac, xid: int, delay: int) -> bytes:
         FrameId.IDENTIFY_REQUEST, Service.IDENTIFY, REQUEST, xid, delay, (Block(ALL),)
     )
     return frame(IDENTIFY_GROUP, own_mac, message)
+
+
+def set_request(own_mac: Mac, station: Mac, xid: int, blocks: tuple[Block, ...]) -> bytes:
+    """A whole frame that sets something at one station; it goes to nobody else."""
+    return frame(
+        station, own_mac, DcpMessage(FrameId.GET_SET, Service.SET, REQUEST, xid, 0, blocks)
+    )
+
+
+def set_reply(asked: DcpMessage, errors: tuple[int, ...]) -> DcpMessage:
+    """The answer to a Set: an error for each block, 0 where there was none."""
+    blocks = tuple(
+        Block(RESPONSE, bytes((error,)), int.from_bytes(bytes(block.option), "big"))
+        for block, error in zip(asked.blocks, errors, strict=True)
+    )
+    return DcpMessage(FrameId.GET_SET, Service.SET, SUCCESS, asked.xid, 0, blocks)
+
+
+def set_errors(message: DcpMessage) -> dict[tuple[int, int], int]:
+    """What the answer to a Set says of each option: 0 for done, else the BlockError. Malformed."""
+    errors = {}
+    for block in message.blocks:
+        if block.option != RESPONSE or block.qualifier is None or not block.data:
+            raise Malformed("DCP: not an answer to a Set", 0)
+        errors[(block.qualifier >> 8, block.qualifier & 0xFF)] = block.data[0]
+    return errors
+
+
+def error_words(error: int) -> str:
+    """A BlockError in words, with its number."""
+    return f"{_BLOCK_ERRORS.get(error, 'refused')} (DCP block error {error})"
+
+
+def ip_block(interface: IPv4Interface, gateway: IPv4Address | None) -> Block:
+    """The block that sets the address for good; 0.0.0.0 is no gateway."""
+    numbers = (interface.ip, interface.netmask, gateway or IPv4Address(0))
+    return Block(IP_PARAMETER, b"".join(each.packed for each in numbers), PERMANENT)
+
+
+def name_block(name: str) -> Block:
+    """The block that sets the station name for good."""
+    return Block(STATION_NAME, name.encode("ascii"), PERMANENT)
+
+
+def signal_block() -> Block:
+    """The block that makes the station show itself."""
+    return Block(SIGNAL, FLASH_ONCE, TEMPORARY)
 
 
 def frame(destination: Mac, source: Mac, message: DcpMessage) -> bytes:

@@ -13,6 +13,7 @@ from ipaddress import IPv4Address
 from typing import TYPE_CHECKING, Any
 
 from portcall.core.conversation import Conversation, Datagram, Endpoint
+from portcall.core.dialogue import Script
 from portcall.core.find import (
     cip_identity,
     cip_interface,
@@ -23,10 +24,9 @@ from portcall.core.find import (
 from portcall.core.find.ask_each import ANSWER_WAITS, AskEach, Question
 from portcall.core.find.bacnet_devices import BacnetDevices
 from portcall.core.find.cip_identity import IdentityByAddress, IdentityByBroadcast
-from portcall.core.find.dialogue import Script
 from portcall.core.find.mdns_names import MdnsNames
 from portcall.core.find.netbios_names import NodeStatusQuestion
-from portcall.core.find.sighting import Field, Method, Sighting, words
+from portcall.core.find.sighting import Field, Learnt, Method, Sighting, words
 from portcall.core.find.snmp_system import SystemGroup
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.wire import bacnet, cip, modbus, opcua
@@ -187,7 +187,7 @@ def _doors(look: Look) -> list[int]:
 
 def _talk(look: Look, door: Endpoint) -> Talk:
     method = _METHOD_AT.get(door.port, Method.PORTS)
-    scripts: list[Callable[[], Script]] = []
+    scripts: list[Callable[[], Script[Learnt]]] = []
     if method not in look.orders.methods:
         pass
     elif method is Method.CIP:

@@ -9,9 +9,9 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address
 
 from portcall.core.conversation import Endpoint
-from portcall.core.find.dialogue import Dialogue, Script
+from portcall.core.dialogue import Dialogue, Script
 from portcall.core.find.door_knock import DoorKnock, Knock, Outcome
-from portcall.core.find.sighting import Method, Sighting
+from portcall.core.find.sighting import Learnt, Method, Sighting, learnt_from
 from portcall.host.doors import Doors
 from portcall.host.runner import Runner
 from portcall.host.streams import Stream
@@ -23,7 +23,7 @@ class Talk:
     """What to ask behind a door, one script after the other."""
 
     method: Method
-    scripts: Sequence[Callable[[], Script]] = ()
+    scripts: Sequence[Callable[[], Script[Learnt]]] = ()
     secure: bool = False
 
 
@@ -86,7 +86,7 @@ async def _ask(
     for script in talk.scripts:
         if stream.closed_by_peer:
             return
-        dialogue = Dialogue(script(), talk.method, address)
+        dialogue = Dialogue(script(), learnt_from(talk.method, address))
         try:
             await runner.run(dialogue, stream, report)
         finally:

@@ -1,11 +1,11 @@
 """Questions to one device over a TCP connection: the shape that all of them share.
 
 What is asked is a *script*: a generator that gives an ``Exchange`` and is given the reply, or None
-when none came; and that gives a ``Learnt`` for what it found out. It reads top to bottom like the
+when none came; and that gives anything else for what it found out. It reads top to bottom like the
 standard's own figure. The dialogue around it does the waiting, the cutting of the stream into
 messages, and the bounds::
 
-    def script() -> Script:
+    def script() -> Script[Learnt]:
         reply = yield Exchange(cip.list_identity(), cip.whole_length)
         if reply:
             yield Learnt(...)
@@ -15,11 +15,9 @@ from __future__ import annotations
 
 from collections.abc import Callable, Generator
 from dataclasses import dataclass
-from ipaddress import IPv4Address
-from typing import TypeAlias
+from typing import Generic, TypeAlias, TypeVar
 
 from portcall.core.conversation import Actions, Conversation, Report, Send, StreamBytes
-from portcall.core.find.sighting import Codes, Method, Said, Sighting
 from portcall.core.wire.octets import Malformed
 
 ANSWER_WAIT = 1.5
@@ -44,37 +42,34 @@ class Exchange:
     wanted: bool = True
 
 
-@dataclass(frozen=True, slots=True)
-class Learnt:
-    """What an answer said of the device."""
+L = TypeVar("L")
+F = TypeVar("F")
 
-    said: tuple[Said, ...] = ()
-    codes: Codes | None = None
+Script: TypeAlias = Generator[Exchange | L, bytes | None, None]
 
 
-Script: TypeAlias = Generator[Exchange | Learnt, bytes | None, None]
+class Dialogue(Conversation[StreamBytes, F], Generic[L, F]):
+    """Goes through a script over an open connection; over when the script is, or at nonsense.
 
+    ``told`` makes the fact to report of what the script found out, and when.
+    """
 
-class Dialogue(Conversation[StreamBytes, Sighting]):
-    """Goes through a script over an open connection; over when the script is, or at nonsense."""
-
-    def __init__(self, script: Script, method: Method, address: IPv4Address) -> None:
+    def __init__(self, script: Script[L], told: Callable[[L, float], F]) -> None:
         self._script = script
-        self._method = method
-        self._address = address
+        self._told = told
         self._received = b""
         self._current: Exchange | None = None
         self._exchanges = 0
 
-    def begin(self, now: float) -> Actions[StreamBytes, Sighting]:
+    def begin(self, now: float) -> Actions[StreamBytes, F]:
         """Ask the first question."""
         yield from self._go_on(None, now)
 
-    def woke(self, now: float) -> Actions[StreamBytes, Sighting]:
+    def woke(self, now: float) -> Actions[StreamBytes, F]:
         """No answer in time."""
         yield from self._go_on(self._partial(), now)
 
-    def heard(self, packet: StreamBytes, now: float) -> Actions[StreamBytes, Sighting]:
+    def heard(self, packet: StreamBytes, now: float) -> Actions[StreamBytes, F]:
         """Gather one reply."""
         if self.over or self._current is None:
             return
@@ -102,20 +97,12 @@ class Dialogue(Conversation[StreamBytes, Sighting]):
         reply, self._received = self._received, b""
         return reply
 
-    def _go_on(self, reply: bytes | None, now: float) -> Actions[StreamBytes, Sighting]:
+    def _go_on(self, reply: bytes | None, now: float) -> Actions[StreamBytes, F]:
         try:
             step = next(self._script) if self._current is None else self._script.send(reply)
             while True:
-                if isinstance(step, Learnt):
-                    yield Report(
-                        Sighting(
-                            now,
-                            self._method,
-                            address=self._address,
-                            said=step.said,
-                            codes=step.codes,
-                        )
-                    )
+                if not isinstance(step, Exchange):
+                    yield Report(self._told(step, now))
                     step = next(self._script)
                     continue
                 self._exchanges += 1

@@ -1,0 +1,143 @@
+"""Following one device on the wire while it moves or restarts: where its MAC is, and what it asks.
+
+The addresses where it was and where it should be are asked by ARP probes (RFC 5227 §1.1) twice a
+second; everything the device says unasked counts too: an ARP announcement from an address nobody
+expected, a request for an address.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator
+from dataclasses import dataclass
+from ipaddress import IPv4Address
+from itertools import cycle
+
+from portcall.core.address import UNSPECIFIED, Mac
+from portcall.core.conversation import Actions, Conversation, Frame, Report, Send
+from portcall.core.find.overhear import overheard
+from portcall.core.find.sighting import Protocol
+from portcall.core.probe import heard_arp
+from portcall.core.wire import arp
+
+INTERVAL = 0.5
+"""Seconds between two rounds of probes."""
+
+QUIET = 3 * INTERVAL + 0.1
+"""Seconds without a word from an address until it counts as left: three probes unanswered."""
+
+_MOST_ADDRESSES = 64
+
+
+@dataclass(frozen=True, slots=True)
+class At:
+    """The device answers at an address, for the first time, or again after it did not."""
+
+    address: IPv4Address
+    since: float
+
+
+@dataclass(frozen=True, slots=True)
+class Left:
+    """The device does not answer there any more; ``last`` is when it was last heard there."""
+
+    address: IPv4Address
+    last: float
+
+
+@dataclass(frozen=True, slots=True)
+class Asks:
+    """The device asks for an address."""
+
+    protocol: Protocol
+    at: float
+
+
+@dataclass(frozen=True, slots=True)
+class Other:
+    """Another device answers at an address that was asked."""
+
+    address: IPv4Address
+    mac: Mac
+
+
+Whereabout = At | Left | Asks | Other
+
+
+class Whereabouts(Conversation[Frame, Whereabout]):
+    """Never over: whoever wants to know ends it.
+
+    ``addresses`` are asked in every round, one of ``elsewhere`` besides.
+    """
+
+    def __init__(
+        self,
+        own_mac: Mac,
+        device: Mac,
+        addresses: Collection[IPv4Address],
+        elsewhere: Collection[IPv4Address] = (),
+    ) -> None:
+        self._own_mac = own_mac
+        self._device = device
+        self._addresses = tuple(dict.fromkeys(addresses))
+        self._elsewhere: Iterator[IPv4Address] = cycle(
+            [each for each in elsewhere if each not in self._addresses]
+        )
+        self._heard: dict[IPv4Address, float] = {}
+        self._here: set[IPv4Address] = set()
+        self._others: set[tuple[IPv4Address, Mac]] = set()
+        self._asked_by: Protocol | None = None
+
+    def begin(self, now: float) -> Actions[Frame, Whereabout]:
+        """The first round."""
+        yield from self.woke(now)
+
+    def woke(self, now: float) -> Actions[Frame, Whereabout]:
+        """Say what was left, and ask again."""
+        self.wake_at = now + INTERVAL
+        for address in sorted(self._here):
+            if now - self._heard[address] > QUIET:
+                self._here.discard(address)
+                self._asked_by = None
+                yield Report(Left(address, self._heard[address]))
+        asked = dict.fromkeys((*self._addresses, *self._here))
+        unlikely = next(self._elsewhere, None)
+        for address in (*asked, *(() if unlikely is None else (unlikely,))):
+            yield Send(Frame(arp.request(self._own_mac, UNSPECIFIED, address)))
+
+    def heard(self, packet: Frame, now: float) -> Actions[Frame, Whereabout]:
+        """Who says what of which address."""
+        said = heard_arp(packet)
+        if said is None:
+            yield from self._unasked(packet, now)
+            return
+        address, mac = said.sender_address, said.sender_mac
+        if address == UNSPECIFIED or mac == self._own_mac:
+            return
+        if mac == self._device:
+            yield from self._at(address, now)
+            return
+        new = address in self._addresses and (address, mac) not in self._others
+        if new and len(self._others) < _MOST_ADDRESSES:
+            self._others.add((address, mac))
+            yield Report(Other(address, mac))
+
+    def _unasked(self, packet: Frame, now: float) -> Actions[Frame, Whereabout]:
+        """A request for an address, or an announcement in another protocol."""
+        if packet.data[6:12] != self._device:
+            return
+        seen = overheard(packet, now)
+        if seen is None or seen.mac != self._device:
+            return
+        if seen.address is not None:
+            yield from self._at(seen.address, now)
+        elif seen.asks is not None and seen.asks is not self._asked_by:
+            self._asked_by = seen.asks
+            yield Report(Asks(seen.asks, now))
+
+    def _at(self, address: IPv4Address, now: float) -> Actions[Frame, Whereabout]:
+        if address not in self._heard and len(self._heard) >= _MOST_ADDRESSES:
+            return
+        self._heard[address] = now
+        if address not in self._here:
+            self._here.add(address)
+            yield Report(At(address, now))

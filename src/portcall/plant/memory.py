@@ -1,0 +1,100 @@
+"""What a simulated device holds, what is in force in it, and what happens when it is set."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from enum import Enum
+from ipaddress import IPv4Address, IPv4Interface
+
+from portcall.plant.scenario import Asks, DeviceEntry, Setting
+
+
+class Verdict(Enum):
+    """What becomes of an attempt to set something."""
+
+    DONE = "done"
+    REFUSED = "refused"
+    CUT = "cut"
+    """The device closes the connection instead of answering."""
+
+
+@dataclass(slots=True)
+class Memory:
+    """``stored``, ``asks`` and the names outlive a power cycle; ``interface`` is in force.
+
+    ``apply`` puts what is stored in force, ``restart`` starts the device again.
+    """
+
+    entry: DeviceEntry
+    apply: Callable[[], None]
+    restart: Callable[[], None]
+    asks: Asks | None = field(init=False)
+    stored: IPv4Interface | None = field(init=False)
+    stored_gateway: IPv4Address | None = field(init=False)
+    host_name: str = field(init=False)
+    station_name: str = field(init=False)
+    interface: IPv4Interface | None = None
+    gateway: IPv4Address | None = None
+    shown: int = 0
+    """How often it was told to show itself."""
+    _attempts: int = 0
+
+    def __post_init__(self) -> None:
+        self.asks = self.entry.asks
+        self.stored, self.stored_gateway = self.entry.address, self.entry.gateway
+        self.host_name, self.station_name = self.entry.host_name, self.entry.station_name
+
+    def set_asks(self, asks: Asks | None) -> Verdict:
+        """From its next start, ask; or, with None, hold what is in force from now on."""
+
+        def change() -> None:
+            if asks is None and self.asks is not None:
+                self.stored, self.stored_gateway = self.interface, self.gateway
+            elif asks is not None:
+                self.stored = None
+            self.asks = asks
+            self.apply()
+
+        return self._set(change)
+
+    def set_address(
+        self, interface: IPv4Interface | None, gateway: IPv4Address | None, lasting: bool = True
+    ) -> Verdict:
+        """Take an address: now, or when the device is told to restart if it is of that sort."""
+
+        def change() -> None:
+            if lasting:
+                self.stored, self.stored_gateway = interface, gateway
+            if self.entry.setting is not Setting.RESTARTS:
+                self.interface, self.gateway = interface, gateway
+                self.apply()
+
+        return self._set(change)
+
+    def set_host_name(self, name: str) -> Verdict:
+        """Be called so."""
+
+        def change() -> None:
+            self.host_name = name
+
+        return self._set(change)
+
+    def set_station_name(self, name: str) -> Verdict:
+        """Be called so by DCP."""
+
+        def change() -> None:
+            self.station_name = name
+
+        return self._set(change)
+
+    def _set(self, change: Callable[[], None]) -> Verdict:
+        self._attempts += 1
+        setting = self.entry.setting
+        if setting is Setting.REFUSES:
+            return Verdict.REFUSED
+        if setting is Setting.DROPS and self._attempts == 2:
+            return Verdict.CUT
+        if setting is not Setting.IGNORES:
+            change()
+        return Verdict.DONE
