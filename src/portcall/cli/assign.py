@@ -3,20 +3,17 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Iterator
-from contextlib import contextmanager, nullcontext
+from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass, replace
 from ipaddress import IPv4Interface
 from pathlib import Path
 
 import click
 
-from portcall.cli.matching import free_address, put_in_force, refuse_managed, refuse_overlap
-from portcall.cli.restore import restore_one
 from portcall.cli.say import json_option, note
+from portcall.cli.visiting import visit
 from portcall.cli.workplace import (
     adapter_option,
-    adapters_now,
     capture_option,
     chosen_adapter,
     record,
@@ -25,12 +22,10 @@ from portcall.cli.workplace import (
 from portcall.core.adapter import Adapter
 from portcall.core.address import parse_range
 from portcall.core.assign.temporary import check_range
-from portcall.core.match import candidates, wanted_for
 from portcall.core.plan import Plan, PlannedDevice, parse_pair
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.core.wire.dhcp import INFINITE
 from portcall.host.privilege import Capability, require
-from portcall.site import journal
 from portcall.site.folder import Site
 
 _SHORTEST_LEASE = 10
@@ -65,6 +60,7 @@ class Served:
 )
 @click.option("--until-done", is_flag=True, help="Stop when every device has its address.")
 @click.option("--match", "match", is_flag=True, help="Be in the subnet meanwhile, and back then.")
+@click.option("--keep", is_flag=True, help="Tell each device to hold its address, as it answers.")
 @click.option("--ask", is_flag=True, help="Ask here which planned row an unknown device is.")
 @click.option(
     "--temporary",
@@ -93,6 +89,7 @@ def assign_command(
     seconds: float | None,
     until_done: bool,
     match: bool,
+    keep: bool,
     ask: bool,
     temporary: str | None,
     lease: str,
@@ -106,7 +103,8 @@ def assign_command(
 
     Nobody else gets an answer. Names serve only those rows of the plan; MAC=ADDRESS stands in for
     a row, or adds one. The plan may be edited meanwhile. Runs until Ctrl-C, --for or --until-done;
-    ends with 0 when every device served has its address and answers there.
+    ends with 0 when every device served has its address and answers there, and with --keep, holds
+    it when the power goes.
     """
     from portcall.cli.assigning import Options, assign, check_terminal
 
@@ -120,7 +118,7 @@ def assign_command(
     wanted = rows_to_serve(site, rows, may_be_empty=ask or temporary is not None)
     adapter = chosen_adapter(adapter_name)
     record(adapter, capture)
-    with _matched(adapter, wanted, site) if match else nullcontext(adapter) as adapter:
+    with _while_serving(adapter, wanted, site) if match else nullcontext(adapter) as adapter:
         served = Served(site, rows, adapter)
         plan = in_reach(wanted, adapter)
         span = parse_range(temporary) if temporary else None
@@ -130,7 +128,15 @@ def assign_command(
             network = check_range(span, [own.network for own in adapter.interfaces], taken)
         require(Capability.NET_RAW, Capability.NET_BIND_SERVICE)
         options = Options(
-            seconds, until_done, ask, lease_seconds, reply == "broadcast", alongside, span, network
+            seconds,
+            until_done,
+            ask,
+            keep,
+            lease_seconds,
+            reply == "broadcast",
+            alongside,
+            span,
+            network,
         )
         return asyncio.run(assign(served, plan, options, as_json))
 
@@ -207,29 +213,7 @@ def in_reach(plan: Plan, adapter: Adapter, quiet: bool = False) -> Plan:
     return plan
 
 
-@contextmanager
-def _matched(adapter: Adapter, plan: Plan, site: Site) -> Iterator[Adapter]:
+def _while_serving(adapter: Adapter, plan: Plan, site: Site) -> AbstractContextManager[Adapter]:
     """The adapter while it is in the plan's first subnet, put back afterwards."""
     row = next((row for row in plan if row.mac), next(iter(plan), None))
-    if row is None or adapter.on_subnet_of(row.address) is not None:
-        yield adapter
-        return
-    require(Capability.NET_ADMIN, Capability.NET_RAW)
-    whole = site.plan()
-    wanted = wanted_for(row.address, whole, site.subnets)
-    refuse_overlap(adapter, wanted.network)
-    refuse_managed(adapter, replace=False)
-    avoid = {each.address for each in (*whole, *plan)}
-    avoid |= {subnet.gateway for subnet in site.subnets if subnet.gateway}
-    address = free_address(adapter, candidates(wanted, site.workstation, avoid))
-    if address is None:
-        raise NotPossibleHere(f"{wanted.network}: no address is left for this computer")
-    interface = IPv4Interface((address, wanted.network.prefixlen))
-    put_in_force(adapter, interface, replace=False)
-    note(f"{adapter.name}: {interface} added until this ends")
-    try:
-        yield next(each for each in adapters_now() if each.index == adapter.index)
-    finally:
-        for entry in journal.open_matches():
-            if entry.adapter == adapter.name and entry.added == interface:
-                note(restore_one(entry)[1])
+    return nullcontext(adapter) if row is None else visit(adapter, row.address, site, plan)

@@ -289,7 +289,9 @@ def _print_summary(board: Board, maker_of: MakerOf, malformed: int, strangers: b
     if malformed:
         messages = "1 message" if malformed == 1 else f"{malformed} messages"
         click.echo(f"{messages} to port 67 could not be read, and got no answer")
-    click.echo(f"of {len(board.rows)} served, {done} have their address and answer there")
+    kept = sum(row.state is State.KEPT for row in board.rows)
+    holding = f", {kept} of them hold it when the power goes" if kept else ""
+    click.echo(f"of {len(board.rows)} served, {done} have their address and answer there{holding}")
 
 
 def _summary_cells(row: Row) -> Sequence[Text]:

@@ -12,6 +12,7 @@ from ipaddress import IPv4Network
 from typing import TYPE_CHECKING
 
 from portcall.cli.assign_ask import Asker
+from portcall.cli.assign_keep import Keeper
 from portcall.cli.assign_view import view_for
 from portcall.cli.main import INTERRUPTED, NO, YES
 from portcall.cli.say import note
@@ -28,6 +29,7 @@ from portcall.host.jobs.lease import offers
 from portcall.host.jobs.serve import Service, serving, watch_link
 from portcall.site.given import Given
 from portcall.site.makers import maker_lookup
+from portcall.site.record import Record
 
 if TYPE_CHECKING:
     from portcall.cli.assign import Served
@@ -45,6 +47,7 @@ class Options:
     seconds: float | None
     until_done: bool
     ask: bool
+    keep: bool
     lease: int
     broadcast: bool
     alongside: bool
@@ -102,6 +105,10 @@ class _Assignment:
         self._stop = asyncio.Event()
         self._interrupted = False
         self._asker: Asker | None = None
+        self._keeper: Keeper | None = None
+        if options.keep:
+            log = Record(served.site.folder)
+            self._keeper = Keeper(served.adapter, log, self._report)
         self._plan_seen = self._plan_state()
         self._service: Service | None = None
         self._trouble: NotPossibleHere | None = None
@@ -129,6 +136,8 @@ class _Assignment:
             try:
                 await watch_link(adapter, self._report, self._stop)
             finally:
+                if self._keeper is not None and not self._interrupted:
+                    await self._keeper.finish()
                 for chore in chores:
                     chore.cancel()
                 if self._asker is not None:
@@ -138,7 +147,8 @@ class _Assignment:
             raise self._trouble
         if self._interrupted:
             return INTERRUPTED
-        return NO if self._board.missing else YES
+        lost = self._keeper is not None and not self._board.all_kept
+        return NO if self._board.missing or lost else YES
 
     def _interrupt(self) -> None:
         self._interrupted = True
@@ -156,9 +166,15 @@ class _Assignment:
         self._view.event(event, now)
         if self._asker is not None and event.name is None:
             self._asker.heard(event)
+        if self._keeper is not None and event.kind is EventKind.ANSWERING:
+            self._keeper.answered(event, self._board)
         may_end = event.kind in (EventKind.ANSWERING, EventKind.KEPT, EventKind.NOTICE)
-        if may_end and self._options.until_done and not self._board.missing:
+        if may_end and self._options.until_done and self._is_done():
             self._stop.set()
+
+    def _is_done(self) -> bool:
+        kept = self._keeper is None or self._keeper.settled(self._board)
+        return kept and not self._board.missing
 
     def _cannot_record(self, error: OSError) -> None:
         """What cannot be written down is not given, and nothing after it."""

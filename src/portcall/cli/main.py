@@ -28,6 +28,9 @@ COMMANDS = {
     "catalog": "Names for what devices say only in numbers: descriptions you can add.",
     "plan": "The plan: which device shall have which address.",
     "assign": "Give planned devices their addresses by BOOTP and DHCP.",
+    "keep": "Tell devices to hold their address when the power goes.",
+    "move": "Bring devices from the address they have to the planned one.",
+    "blink": "Have a device show itself, to find it in the cabinet.",
     "reach": "Ping devices: loss and times.",
     "verify": "Hold the plan against what is really on the wire.",
     "restore": "Put this computer's adapters back as they were.",
@@ -35,7 +38,7 @@ COMMANDS = {
     "demo": "The whole job on the practice plant, in under a minute.",
 }
 
-_REMIND_AFTER = {"adapters", "match", "find", "assign", "reach", "verify"}
+_REMIND_AFTER = {"adapters", "match", "find", "assign", "keep", "move", "reach", "verify"}
 
 
 class CommandList(click.Group):

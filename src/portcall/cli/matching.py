@@ -68,13 +68,17 @@ def free_address(adapter: Adapter, choices: Iterator[IPv4Address]) -> IPv4Addres
 
 
 def put_in_force(
-    adapter: Adapter, interface: IPv4Interface, replace: bool, lifetime: int | None = None
+    adapter: Adapter,
+    interface: IPv4Interface,
+    replace: bool,
+    lifetime: int | None = None,
+    visiting: bool = False,
 ) -> None:
     """Write down what is about to change, then change it."""
     assert adapter.mac is not None
     taken_off = save(adapter) if replace else ()
     now = datetime.now(UTC)
-    journal.note(adapter.name, adapter.mac, interface, adapter.interfaces, taken_off, now)
+    journal.note(adapter.name, adapter.mac, interface, adapter.interfaces, taken_off, now, visiting)
     take_off(adapter, taken_off)
     add_address(adapter, interface, lifetime)
 

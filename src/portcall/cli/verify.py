@@ -41,10 +41,26 @@ _ECHO_WAIT = 1.0
 
 
 @click.command("verify")
+@click.option(
+    "--power-cycle",
+    "cycled",
+    metavar="NAME",
+    help="Instead, watch this device be switched off and on: does it keep its address?",
+)
+@click.option(
+    "--wait",
+    default=120.0,
+    show_default=True,
+    metavar="SECONDS",
+    type=click.FloatRange(0, 1e6, min_open=True),
+    help="How long to watch for that.",
+)
 @adapter_option
 @capture_option
 @json_option
-def verify_command(adapter_name: str | None, capture: str | None, as_json: bool) -> int:
+def verify_command(
+    cycled: str | None, wait: float, adapter_name: str | None, capture: str | None, as_json: bool
+) -> int:
     """Hold the plan against the wire: is each device there, the right one, and answering?
 
     Ends with 0 when every planned device is right.
@@ -55,6 +71,10 @@ def verify_command(adapter_name: str | None, capture: str | None, as_json: bool)
         raise BadInput("there is no plan to verify: no plan.csv in this folder or above it")
     adapter = chosen_adapter(adapter_name)
     record(adapter, capture)
+    if cycled is not None:
+        from portcall.cli.power_cycle import verify_power_cycle
+
+        return verify_power_cycle(adapter, site, plan, cycled, wait, as_json)
     devices, reached, not_run = asyncio.run(_gather(adapter, site, plan))
     judgements = judge(plan, devices, reached)
     others = unplanned(plan, devices)
@@ -78,7 +98,12 @@ def verify_command(adapter_name: str | None, capture: str | None, as_json: bool)
     return YES if len(right) == len(judgements) else NO
 
 
-_STYLES = {Verdict.RIGHT: "bold green", Verdict.ASKING: "bold yellow"}
+_WAITING = "bold yellow"
+_STYLES = {
+    Verdict.RIGHT: "bold green",
+    Verdict.ASKING: _WAITING,
+    Verdict.NO_ADDRESS: _WAITING,
+}
 
 
 def _layout() -> Columns:

@@ -7,6 +7,7 @@ The first of these that holds is the verdict:
 ``wrong MAC``   something answers there, but not the planned MAC
 ``elsewhere``   the planned MAC is at another address
 ``asking``      the planned MAC is heard asking for an address
+``no address``  the planned MAC is there, without an address, and does not ask for one
 ``missing``     nothing of it was seen
 ``silent``      the right MAC is at the address, but no echo comes back
 ``right``       present, right MAC, right address, answers
@@ -35,6 +36,7 @@ class Verdict(StrEnum):
     SILENT = "silent"
     MISSING = "missing"
     ASKING = "asking"
+    NO_ADDRESS = "no address"
     ELSEWHERE = "elsewhere"
     WRONG_MAC = "wrong MAC"
     CONFLICT = "conflict"
@@ -89,9 +91,14 @@ def _judge(
         return Judgement(row, Verdict.WRONG_MAC, _stranger_there(row, row.mac, holders[0], own))
     if own is not None and own.addresses and row.address not in own.addresses:
         at = ", ".join(str(address) for address in own.addresses)
-        return Judgement(row, Verdict.ELSEWHERE, (f"it is at {at}",), _identity([own]))
+        return Judgement(
+            row, Verdict.ELSEWHERE, (f"it is at {at}: portcall move {row.name}",), _identity([own])
+        )
+    if not there and own is not None and not own.asks:
+        finding = f"it is there, and does not ask for an address: portcall move {row.name}"
+        return Judgement(row, Verdict.NO_ADDRESS, (finding,), _identity([own]))
     if not there and own is not None:
-        asks = ", ".join(str(protocol) for protocol, _ in own.asks) or "ARP"
+        asks = ", ".join(str(protocol) for protocol, _ in own.asks)
         finding = f"heard by {asks}, without an address; serve it: portcall assign"
         return Judgement(row, Verdict.ASKING, (finding,))
     answers = echo is not None and echo.answers
@@ -113,7 +120,7 @@ def _present(
         findings.append("MAC not seen: without privilege ARP cannot be asked")
     identity = _identity(there)
     if identity is None:
-        findings.append("identity not read: it answers no CIP")
+        findings.append("identity not read: it answers no CIP and no DCP")
     if echo is None or not echo.answers:
         reason = echo.reason if echo and echo.reason else "not asked"
         return Judgement(row, Verdict.SILENT, (f"ping: {reason}", *findings), identity)
@@ -145,9 +152,13 @@ def _lookalikes(row: PlannedDevice, devices: Sequence[Device]) -> tuple[str, ...
 
 
 def _identity(devices: Sequence[Device]) -> str | None:
-    """Product, serial and firmware, when the device itself said them."""
+    """Product, serial and firmware by CIP, product and name by DCP: what it said itself."""
     for device in devices:
         if Method.CIP not in device.methods:
+            said = {each.field: each.value for each in device.said if each.method is Method.DCP}
+            if Field.PRODUCT in said:
+                name = said.get(Field.NAME, "no station name")
+                return f"{said[Field.PRODUCT]}, {name}"
             continue
         product, serial = device.value(Field.PRODUCT), device.value(Field.SERIAL)
         return f"{product}, serial {serial}, firmware {device.value(Field.FIRMWARE)}"

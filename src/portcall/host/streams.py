@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import asyncio
 import socket
 from collections.abc import Iterator
 from contextlib import suppress
 from time import monotonic
 
-from portcall.core.conversation import StreamBytes
+from portcall.core.conversation import Endpoint, StreamBytes
 from portcall.host.medium import MOST_AT_ONCE, bind_to_adapter
 from portcall.host.vantage import Vantage
 
@@ -58,6 +59,18 @@ class Stream:
                 if not self._socket.recv(_PIECE):
                     break
         self._socket.close()
+
+
+async def connect(vantage: Vantage, door: Endpoint, wait: float) -> Stream:
+    """Connect to one port of one device. Raises OSError, TimeoutError after ``wait`` seconds."""
+    sock = vantage.call(lambda: open_socket(vantage))
+    try:
+        async with asyncio.timeout(wait):
+            await asyncio.get_running_loop().sock_connect(sock, (str(door.address), door.port))
+    except BaseException:
+        sock.close()
+        raise
+    return Stream(sock)
 
 
 def open_socket(vantage: Vantage) -> socket.socket:

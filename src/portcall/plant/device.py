@@ -62,6 +62,7 @@ class SimulatedDevice:
         self._datagrams: list[Datagrams] = []
         self._servers: list[asyncio.Server] = []
         self._starting: set[asyncio.Task[None]] = set()
+        self._one_at_a_time = asyncio.Lock()
 
     @property
     def interface(self) -> IPv4Interface | None:
@@ -150,7 +151,11 @@ class SimulatedDevice:
             self._begin(self._release())
 
     def _begin(self, work: Coroutine[None, None, None]) -> None:
-        task = asyncio.ensure_future(work)
+        async def in_turn() -> None:
+            async with self._one_at_a_time:
+                await work
+
+        task = asyncio.ensure_future(in_turn())
         self._starting.add(task)
         task.add_done_callback(self._starting.discard)
 

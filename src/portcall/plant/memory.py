@@ -59,14 +59,18 @@ class Memory:
         return self._set(change)
 
     def set_address(
-        self, interface: IPv4Interface | None, gateway: IPv4Address | None, lasting: bool = True
+        self,
+        interface: IPv4Interface | None,
+        gateway: IPv4Address | None,
+        lasting: bool = True,
+        at_once: bool = True,
     ) -> Verdict:
-        """Take an address: now, or when the device is told to restart if it is of that sort."""
+        """Take an address: now, or at the next start, for which some devices wait anyway."""
 
         def change() -> None:
             if lasting:
                 self.stored, self.stored_gateway = interface, gateway
-            if self.entry.setting is not Setting.RESTARTS:
+            if at_once and self.entry.setting is not Setting.RESTARTS:
                 self.interface, self.gateway = interface, gateway
                 self.apply()
 

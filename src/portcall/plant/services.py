@@ -151,7 +151,7 @@ async def _take_form(memory: Memory, head: bytes, reader: asyncio.StreamReader) 
         interface = parse_interface(f"{values.get('address', '')}/{values.get('mask', '')}")
     except AddressError as error:
         return str(error), False
-    if memory.set_address(interface, None) is not Verdict.DONE:
+    if memory.set_address(interface, None, at_once=False) is not Verdict.DONE:
         return "not allowed", False
     return "saved, restarting", True
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 from pathlib import Path
+from typing import BinaryIO
 
 
 def caller() -> tuple[int, int] | None:
@@ -47,6 +48,14 @@ def write_whole(path: Path, text: str) -> None:
             os.unlink(temporary)
         raise
     flush_folder(path.parent)
+
+
+def ends_in_the_middle(file: BinaryIO) -> bool:
+    """Whether the last line of a file was only half written."""
+    if file.seek(0, os.SEEK_END) == 0:
+        return False
+    file.seek(-1, os.SEEK_END)
+    return file.read(1) != b"\n"
 
 
 def flush_folder(folder: Path) -> None:

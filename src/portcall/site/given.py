@@ -16,12 +16,11 @@ from functools import lru_cache
 from ipaddress import AddressValueError, IPv4Address
 from pathlib import Path
 from threading import Lock
-from typing import BinaryIO
 
 from portcall.core.address import AddressError, Mac, parse_mac
 from portcall.core.assign.event import Event, EventKind
 from portcall.core.trouble import NotPossibleHere
-from portcall.site.files import give_to_caller, make_folder
+from portcall.site.files import ends_in_the_middle, give_to_caller, make_folder
 from portcall.site.journal import state_folder
 
 RECORD_FILE = "assigned.jsonl"
@@ -36,14 +35,6 @@ def _quoted(value: object) -> str:
     return json.dumps(None if value is None else str(value), ensure_ascii=False)
 
 
-def _ends_in_the_middle(file: BinaryIO) -> bool:
-    """Whether the last line was only half written."""
-    if file.seek(0, os.SEEK_END) == 0:
-        return False
-    file.seek(-1, os.SEEK_END)
-    return file.read(1) != b"\n"
-
-
 class Given:
     """The record of a site, or without one, of this computer."""
 
@@ -55,7 +46,7 @@ class Given:
             self._file = open(self.path, "a+b", buffering=0)  # noqa: SIM115 - close() closes it
             if not existed:
                 give_to_caller(self.path)
-            elif _ends_in_the_middle(self._file):
+            elif ends_in_the_middle(self._file):
                 self._file.write(b"\n")
         except OSError as error:
             raise NotPossibleHere(

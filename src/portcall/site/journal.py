@@ -38,6 +38,13 @@ class OpenMatch:
     taken_off: tuple[str, ...]
     at: datetime
     path: Path
+    visitor: str | None = None
+    """The process that is to take it off itself; None for a match that a person takes off."""
+
+    @property
+    def is_forgotten(self) -> bool:
+        """Whether who was to take it off is gone."""
+        return self.visitor is not None and _process(int(self.visitor.split()[0])) != self.visitor
 
 
 def state_folder() -> Path:
@@ -65,8 +72,13 @@ def note(
     before: Sequence[IPv4Interface],
     taken_off: Sequence[str],
     at: datetime,
+    visiting: bool = False,
 ) -> OpenMatch:
-    """Write down a match that is about to be made. Raises NotPossibleHere when it cannot."""
+    """Write down a match that is about to be made. Raises NotPossibleHere when it cannot.
+
+    ``visiting``: this process takes it off again.
+    """
+    visitor = _process(os.getpid()) if visiting else None
     network = added.network
     path = _folder() / f"{adapter}_{added.ip}_{network.prefixlen}.json"
     entry = {
@@ -76,6 +88,7 @@ def note(
         "before": [str(own) for own in before],
         "taken_off": list(taken_off),
         "at": at.astimezone(UTC).isoformat(),
+        "visitor": visitor,
     }
     try:
         make_folder(path.parent)
@@ -85,7 +98,7 @@ def note(
             f"{path.parent}: what match changes must be written down first, and cannot be: "
             f"{error.strerror}; nothing was changed"
         ) from None
-    return OpenMatch(adapter, mac, added, tuple(before), tuple(taken_off), at, path)
+    return OpenMatch(adapter, mac, added, tuple(before), tuple(taken_off), at, path, visitor)
 
 
 def open_matches() -> tuple[OpenMatch, ...]:
@@ -117,9 +130,28 @@ def _read(path: Path) -> OpenMatch | None:
             tuple(str(line) for line in entry["taken_off"]),
             datetime.fromisoformat(entry["at"]),
             path,
+            _visitor(entry.get("visitor")),
         )
     except (OSError, ValueError, KeyError, TypeError, AttributeError, AddressError):
         return None
+
+
+def _visitor(value: object) -> str | None:
+    """Raises ValueError for what is not a process and its start."""
+    if value is None:
+        return None
+    process, start = str(value).split()
+    return f"{int(process)} {int(start)}"
+
+
+def _process(number: int) -> str | None:
+    """A process as its number and when it started, which no later one has both of (proc(5))."""
+    try:
+        status = Path(f"/proc/{number}/stat").read_text(encoding="ascii", errors="replace")
+    except OSError:
+        return None
+    # The name in parentheses may hold anything; the start time is field 22, the 20th after it.
+    return f"{number} {status.rpartition(')')[2].split()[19]}"
 
 
 def close(entry: OpenMatch) -> None:

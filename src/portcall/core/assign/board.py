@@ -113,6 +113,11 @@ class Board:
         """Rows without their address: what was given and never answered counts as missing."""
         return tuple(row for row in self.rows if row.state not in DONE)
 
+    @property
+    def all_kept(self) -> bool:
+        """Whether every device holds its address over a power cycle."""
+        return all(row.state is State.KEPT for row in self.rows)
+
     def take(self, event: Event, now: float) -> None:
         """Fold in one event."""
         row = self._rows.get(event.name or "")

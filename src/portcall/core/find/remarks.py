@@ -84,8 +84,9 @@ def _against_plan(device: Device, plan: Plan, present: Collection[Mac]) -> list[
         ]
     row = plan.by_mac(device.mac)
     if row:
-        misplaced = device.addresses and row.address not in device.addresses
-        return [f"planned at {row.address}"] if misplaced else []
+        if row.address in device.addresses or (device.asks and not device.addresses):
+            return []
+        return [f"planned at {row.address}: portcall move {row.name}"]
     near = near_misses(device.mac, plan, present)
     if near:
         return [str(miss) for miss in near]

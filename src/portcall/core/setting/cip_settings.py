@@ -74,7 +74,8 @@ class CipSettings:
         return IPv4Interface((self.configuration.address, prefix))
 
     def __str__(self) -> str:
-        return f"{self.interface or self.configuration.address} {self.obtains}"
+        where = f"{self.interface or self.configuration.address} {self.obtains}"
+        return f"{where}, host name {decoded(self.host_name)}" if self.host_name else where
 
     def cannot(self) -> str | None:
         """Why nothing can be set, or None when it can."""

@@ -25,6 +25,7 @@ INTERVAL = 0.5
 QUIET = 3 * INTERVAL + 0.1
 """Seconds without a word from an address until it counts as left: three probes unanswered."""
 
+_ANSWER_TIME = 0.2
 _MOST_ADDRESSES = 64
 
 
@@ -83,9 +84,30 @@ class Whereabouts(Conversation[Frame, Whereabout]):
             [each for each in elsewhere if each not in self._addresses]
         )
         self._heard: dict[IPv4Address, float] = {}
-        self._here: set[IPv4Address] = set()
+        self._here: dict[IPv4Address, float] = {}
         self._others: set[tuple[IPv4Address, Mac]] = set()
-        self._asked_by: Protocol | None = None
+        self.asks: Protocol | None = None
+        """How it asks for an address, when that is what it does."""
+
+    @property
+    def last(self) -> tuple[IPv4Address, float] | None:
+        """The address it was heard at last, and when; None when it was not heard at all."""
+        return max(self._heard.items(), key=lambda entry: entry[1], default=None)
+
+    def is_at(self, address: IPv4Address) -> bool:
+        """Whether it answers there now."""
+        return address in self._here
+
+    def settled_at(self, address: IPv4Address, now: float) -> float | None:
+        """Since when it answers there and nowhere else; None as long as that is not certain.
+
+        Certain it is after one more round, in which every other address that was asked was silent.
+        """
+        since = self._here.get(address)
+        if since is None or now - since < INTERVAL + _ANSWER_TIME:
+            return None
+        others = (at for other, at in self._heard.items() if other != address)
+        return since if max(others, default=0.0) < since else None
 
     def begin(self, now: float) -> Actions[Frame, Whereabout]:
         """The first round."""
@@ -96,8 +118,8 @@ class Whereabouts(Conversation[Frame, Whereabout]):
         self.wake_at = now + INTERVAL
         for address in sorted(self._here):
             if now - self._heard[address] > QUIET:
-                self._here.discard(address)
-                self._asked_by = None
+                del self._here[address]
+                self.asks = None
                 yield Report(Left(address, self._heard[address]))
         asked = dict.fromkeys((*self._addresses, *self._here))
         unlikely = next(self._elsewhere, None)
@@ -130,8 +152,8 @@ class Whereabouts(Conversation[Frame, Whereabout]):
             return
         if seen.address is not None:
             yield from self._at(seen.address, now)
-        elif seen.asks is not None and seen.asks is not self._asked_by:
-            self._asked_by = seen.asks
+        elif seen.asks is not None and seen.asks is not self.asks:
+            self.asks = seen.asks
             yield Report(Asks(seen.asks, now))
 
     def _at(self, address: IPv4Address, now: float) -> Actions[Frame, Whereabout]:
@@ -139,5 +161,5 @@ class Whereabouts(Conversation[Frame, Whereabout]):
             return
         self._heard[address] = now
         if address not in self._here:
-            self._here.add(address)
+            self._here[address] = now
             yield Report(At(address, now))

@@ -159,7 +159,7 @@ async def _knock(
         name = f"{door.port} {look.orders.ports.get(door.port, '')}".strip()
         said = words(Method.PORTS, (Field.PORT, name))
         look.report(Sighting(now, Method.PORTS, address=door.address, said=said))
-        return _talk(look, door)
+        return talk_at(door, look.orders.methods, door.address in look.identified)
 
     async def knock(
         ports: Sequence[int], proven: Collection[IPv4Address] = ()
@@ -185,13 +185,14 @@ def _doors(look: Look) -> list[int]:
     ]
 
 
-def _talk(look: Look, door: Endpoint) -> Talk:
+def talk_at(door: Endpoint, wanted: Collection[Method], identified: bool = False) -> Talk:
+    """What to ask behind a port, of the methods wanted; one ``identified`` said who it is."""
     method = _METHOD_AT.get(door.port, Method.PORTS)
     scripts: list[Callable[[], Script[Learnt]]] = []
-    if method not in look.orders.methods:
+    if method not in wanted:
         pass
     elif method is Method.CIP:
-        if door.address not in look.identified:
+        if not identified:
             scripts.append(cip_identity.script)
         scripts.append(cip_interface.script)
     elif method is Method.MODBUS:

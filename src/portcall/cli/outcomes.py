@@ -1,0 +1,60 @@
+"""Showing and writing down what came of setting a device."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import click
+
+from portcall.cli.targets import Located
+from portcall.core.setting.job import Job, Outcome
+from portcall.site.record import Record
+
+
+def remembering(log: Record, job: Job) -> Callable[[str, str], None]:
+    """What writes down how a device was set, before that is changed."""
+
+    def remember(by: str, before: str) -> None:
+        log.note("before", job.name, job.mac, address=job.interface.ip, by=by, settings=before)
+
+    return remember
+
+
+def noted(log: Record, job: Job, outcome: Outcome) -> Outcome:
+    """Write down what came of it, and give it back."""
+    step = "done" if outcome.done else "not done"
+    address, by, settings = job.interface.ip, outcome.by, outcome.after
+    log.note(step, job.name, job.mac, address=address, by=by, settings=settings)
+    return outcome
+
+
+def say_outcome(which: Located, outcome: Outcome, done: str) -> None:
+    """A line with the verdict, and under it what supports it."""
+    mac = which.device.mac if which.device else which.meant.mac
+    who = ", ".join(dict.fromkeys(str(word) for word in (which.meant.name, mac) if word))
+    verdict = done if outcome.done else f"NOT done: {outcome.findings[0]}"
+    took = "" if outcome.seconds is None else f", after {outcome.seconds:.1f} s"
+    click.echo(f"{who}: {verdict}{took if outcome.done else ''}")
+    if outcome.by and outcome.after:
+        same = outcome.before == outcome.after
+        change = outcome.after if same else f"{outcome.before}, now {outcome.after}"
+        click.echo(f"    {outcome.by}: {'as it was, ' if same else 'before '}{change}")
+    elif outcome.by and outcome.before:
+        click.echo(f"    {outcome.by}: before {outcome.before}")
+    for finding in outcome.findings[0 if outcome.done else 1 :]:
+        click.echo(f"    {finding}")
+
+
+def outcome_document(which: Located, outcome: Outcome, done: str) -> dict[str, object]:
+    """The same for programs; ``done`` is the key that says whether it was."""
+    mac = which.device.mac if which.device else which.meant.mac
+    return {
+        "name": which.meant.name,
+        "mac": str(mac) if mac else None,
+        "by": outcome.by,
+        "before": outcome.before,
+        "after": outcome.after,
+        done: outcome.done,
+        "seconds": None if outcome.seconds is None else round(outcome.seconds, 3),
+        "findings": list(outcome.findings),
+    }

@@ -1,0 +1,63 @@
+"""What is to be done to a device, and what came of it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from ipaddress import IPv4Address, IPv4Interface
+
+from portcall.core.address import Mac
+from portcall.core.setting.whereabouts import Whereabouts
+
+
+@dataclass(frozen=True, slots=True)
+class Job:
+    """A device that is to hold an address. Times in seconds; a ``wait`` of None has no end.
+
+    ``at`` is where it is now, None where it has no address; ``name`` is what it goes by here, the
+    other two what it is to call itself, None to leave that alone. ``elsewhere`` are addresses where
+    it might turn up instead. With ``force`` it is set although it controls something.
+    """
+
+    name: str
+    mac: Mac
+    interface: IPv4Interface
+    gateway: IPv4Address | None = None
+    at: IPv4Address | None = None
+    station_name: str | None = None
+    host_name: str | None = None
+    elsewhere: Sequence[IPv4Address] = ()
+    force: bool = False
+    wait: float | None = 120.0
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """What came of it; ``by`` is the protocol that did it, None where there is none that could.
+
+    ``before`` and ``after`` are the settings as the device told them.
+    """
+
+    done: bool
+    by: str | None = None
+    before: str | None = None
+    after: str | None = None
+    seconds: float | None = None
+    findings: tuple[str, ...] = ()
+
+    def with_findings(self, *more: str) -> Outcome:
+        """The same, and more to know about it."""
+        return replace(self, findings=(*self.findings, *more))
+
+
+def not_there(job: Job, device: Whereabouts, now: float) -> str:
+    """In a sentence, where a device is that did not come to its address in time."""
+    missed = f"it did not come to {job.interface.ip} in time"
+    if device.asks is not None:
+        return f"{missed}; it asks for an address by {device.asks}"
+    if device.last is None:
+        return f"{missed}, and was not heard at all"
+    address, at = device.last
+    if device.is_at(address):
+        return f"{missed}; it answers at {address}"
+    return f"{missed}; last heard at {address}, {now - at:.0f} s ago"
