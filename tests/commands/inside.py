@@ -5,12 +5,17 @@ Run as a program, this is the other end, on the plant's workstation.
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
+import pty
+import re
+import select
 import shlex
 import signal
 import subprocess
 import sys
+import time
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -80,6 +85,37 @@ class Plant:
         """Write a file in the practice site."""
         content = data.encode() if isinstance(data, str) else data
         self._ask({"write": name, "data": content.hex()})
+
+
+class Terminal:
+    """A person at a terminal in a practice plant: types, and reads what is drawn."""
+
+    def __init__(self, line: str) -> None:
+        self.pid, self.master = pty.fork()
+        if self.pid == 0:
+            os.environ.update(TERM="xterm-256color", COLUMNS="140", LINES="40")
+            os.execv(PORTCALL[0], [*PORTCALL, "plant", "run", "--", "sh", "-c", line])
+        self.text = ""
+
+    def until(self, pattern: str, seconds: float = 40) -> None:
+        """Read until something is drawn that was not there when the last wait ended."""
+        deadline = time.monotonic() + seconds
+        start = len(self.text)
+        while not re.search(pattern, self.text[start:]):
+            assert time.monotonic() < deadline, self.text
+            if select.select([self.master], [], [], 1)[0]:
+                self.text += os.read(self.master, 65536).decode(errors="replace")
+
+    def type(self, text: str) -> None:
+        """Press these keys."""
+        os.write(self.master, text.encode())
+
+    def end(self) -> int:
+        """Wait for the line to end; its exit code."""
+        with contextlib.suppress(OSError):
+            while select.select([self.master], [], [], 30)[0]:
+                self.text += os.read(self.master, 65536).decode(errors="replace")
+        return os.waitstatus_to_exitcode(os.waitpid(self.pid, 0)[1])
 
 
 def _words(line: str) -> list[str]:

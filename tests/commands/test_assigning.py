@@ -1,16 +1,12 @@
 """Assigning as it is done at a cabinet: matched, asked, edited, interrupted, lent for a while."""
 
-import contextlib
 import json
-import os
-import pty
 import re
-import select
 import signal
 import time
 
 import pytest
-from inside import PORTCALL
+from inside import PORTCALL, Terminal
 
 UNTIL_SERVING = "timeout 15 sh -c 'until grep -q :0043 /proc/net/udp; do sleep 0.05; done'"
 LOOSE = "timeout 8 sh -c 'while grep -q :0043 /proc/net/udp; do sleep 0.05; done'"
@@ -110,35 +106,6 @@ def test_what_cannot_be_written_down_is_not_lent(plant):
     assert plant.run("cat assigned.jsonl").out == ""
     devices = plant.run("portcall plant list --json").json["devices"]
     assert [d["address"] for d in devices if d["name"] == "panel-1"] == [None]
-
-
-class Terminal:
-    """A person at a terminal: types, and reads what is drawn."""
-
-    def __init__(self, line):
-        self.pid, self.master = pty.fork()
-        if self.pid == 0:
-            os.environ.update(TERM="xterm-256color", COLUMNS="140", LINES="40")
-            os.execv(PORTCALL[0], [*PORTCALL, "plant", "run", "--", "sh", "-c", line])
-        self.text = ""
-
-    def until(self, pattern, seconds=40):
-        """Read until something is drawn that was not there when the last wait ended."""
-        deadline = time.monotonic() + seconds
-        start = len(self.text)
-        while not re.search(pattern, self.text[start:]):
-            assert time.monotonic() < deadline, self.text
-            if select.select([self.master], [], [], 1)[0]:
-                self.text += os.read(self.master, 65536).decode(errors="replace")
-
-    def type(self, text):
-        os.write(self.master, text.encode())
-
-    def end(self):
-        with contextlib.suppress(OSError):
-            while select.select([self.master], [], [], 30)[0]:
-                self.text += os.read(self.master, 65536).decode(errors="replace")
-        return os.waitstatus_to_exitcode(os.waitpid(self.pid, 0)[1])
 
 
 def test_an_unknown_device_is_asked_about_and_taken_into_the_plan():

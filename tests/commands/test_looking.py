@@ -73,7 +73,7 @@ REMARKS = {
     "02-C0-E7-05-2B-90": [
         "maker's default address",
         "answers Modbus as unit 1",
-        "planned at 10.61.20.40",
+        "planned at 10.61.20.40: portcall move weigh-gateway",
         "outside this adapter's subnets: portcall match 203.0.113.40",
     ],
     "02-D0-11-5C-10-21": ["203.0.113.47 is shared with 02-D0-11-5C-10-22"],

@@ -51,6 +51,8 @@ PARSERS = {
     "cip request": cip_message.parse_request,
     "arp reply": lambda data: arp.reply_sender(data),
     "dcp": lambda data: dcp.station(dcp.parse_frame(data)[1]),
+    "dcp set": lambda data: dcp.set_errors(dcp.parse_frame(data)[1]),
+    "cip attributes": lambda data: (cip_interface.parse_word(data), cip_interface.parse_text(data)),
     "lldp": lldp.parse_frame,
     "modbus": lambda data: modbus.parse_identification(modbus.parse(data).pdu),
     "modbus server id": lambda data: modbus.parse_server_id(modbus.parse(data).pdu),
@@ -99,6 +101,17 @@ SAMPLES = {
     ),
     # What programs made that are not ours; which, is said where each is read in test_messages.py.
     "dcp": messages.DCP_IDENTIFY_ANSWER,
+    "dcp set": dcp.frame(
+        BROADCAST,
+        BROADCAST,
+        dcp.set_reply(
+            dcp.DcpMessage(
+                dcp.FrameId.GET_SET, dcp.Service.SET, 0, 7, 0, (dcp.name_block("io-island-1"),)
+            ),
+            (6,),
+        ),
+    ),
+    "cip attributes": cip_interface.encode_text(b"gale-7"),
     "lldp": messages.LLDP_ANNOUNCEMENT,
     "modbus": messages.MODBUS_BASIC,
     "modbus server id": messages.MODBUS_SERVER_ID,
@@ -121,6 +134,7 @@ SHORTEST = {
     "ethernet": 14,
     "bootp and dhcp": 236,
     "dcp": 70,
+    "dcp set": 33,
     "lldp": 36,
     "http": 39,
     "pcapng": 4,

@@ -98,7 +98,7 @@ def test_devices_are_sorted_by_address_as_numbers_those_without_last():
     ("sightings", "expected"),
     [
         ([seen(FAN, AT_21)], []),
-        ([seen(FAN, AT_40)], ["planned at 10.61.20.21"]),
+        ([seen(FAN, AT_40)], ["planned at 10.61.20.21: portcall move fan-drive-1"]),
         (
             [seen(FAN, asks=Protocol.BOOTP, method=Method.LISTEN)],
             ["has no address, asked for one by BOOTP once"],
@@ -117,7 +117,7 @@ def test_devices_are_sorted_by_address_as_numbers_those_without_last():
             [
                 "maker's default address",
                 "outside this adapter's subnets: portcall match 203.0.113.40",
-                "planned at 10.61.20.21",
+                "planned at 10.61.20.21: portcall move fan-drive-1",
             ],
         ),
         ([seen(address=AT_40, method=Method.CIP)], ["not in the plan"]),

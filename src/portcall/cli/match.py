@@ -25,6 +25,7 @@ from portcall.cli.workplace import (
     adapters_now,
     capture_option,
     chosen_adapter,
+    never_ours,
     parse_target,
     record,
     this_site,
@@ -91,7 +92,7 @@ def match_command(
         )
     refuse_overlap(adapter, wanted.network)
     refuse_managed(adapter, replace)
-    avoid = {row.address for row in plan} | {s.gateway for s in site.subnets if s.gateway}
+    avoid = never_ours(site, plan)
     avoid |= {address.ip for other in adapters_now() for address in other.interfaces}
     choices = iter((own.ip,)) if own else candidates(wanted, site.workstation, avoid)
     if dry_run:

@@ -9,7 +9,7 @@ from ipaddress import IPv4Address, IPv4Interface
 from portcall.cli.matching import free_address, put_in_force, refuse_managed, refuse_overlap
 from portcall.cli.restore import restore_one
 from portcall.cli.say import note
-from portcall.cli.workplace import adapters_now
+from portcall.cli.workplace import adapters_now, never_ours
 from portcall.core.adapter import Adapter
 from portcall.core.match import candidates, wanted_for
 from portcall.core.plan import NO_PLAN, Plan
@@ -38,8 +38,7 @@ def visit(
     wanted = wanted_for(target, plan, site.subnets)
     refuse_overlap(adapter, wanted.network)
     refuse_managed(adapter, replace=False)
-    avoid = {each.address for each in (*plan, *besides)}
-    avoid |= {subnet.gateway for subnet in site.subnets if subnet.gateway}
+    avoid = never_ours(site, plan) | {each.address for each in besides}
     address = free_address(adapter, candidates(wanted, site.workstation, avoid))
     if address is None:
         raise NotPossibleHere(f"{wanted.network}: no address is left for this computer")

@@ -46,6 +46,7 @@ capture_option = click.option(
 
 MOST_ADDRESSES = 65_536
 _MOST_ADDRESSES_AT_ALL = 16_777_216
+_MOST_DEFAULTS = 4096
 
 
 def this_site() -> Site:
@@ -137,6 +138,19 @@ def bounded(ranges: tuple[AddressRange, ...], large: bool = False) -> tuple[Addr
             f"name a smaller range{lifted}"
         )
     return ranges
+
+
+def never_ours(site: Site, plan: Plan) -> set[IPv4Address]:
+    """Addresses this computer must not take, also when nobody answers there.
+
+    They are planned, are gateways, or are makers' defaults: where the next device starts that is
+    connected.
+    """
+    taken = {row.address for row in plan} | {s.gateway for s in site.subnets if s.gateway}
+    for span in site.maker_defaults:
+        if len(span) <= _MOST_DEFAULTS:
+            taken.update(span)
+    return taken
 
 
 def usual_ranges(

@@ -74,8 +74,7 @@ class CipSettings:
         return IPv4Interface((self.configuration.address, prefix))
 
     def __str__(self) -> str:
-        where = f"{self.interface or self.configuration.address} {self.obtains}"
-        return f"{where}, host name {decoded(self.host_name)}" if self.host_name else where
+        return f"{self.interface or self.configuration.address} {self.obtains}"
 
     def cannot(self) -> str | None:
         """Why nothing can be set, or None when it can."""

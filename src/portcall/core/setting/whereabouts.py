@@ -101,13 +101,13 @@ class Whereabouts(Conversation[Frame, Whereabout]):
     def settled_at(self, address: IPv4Address, now: float) -> float | None:
         """Since when it answers there and nowhere else; None as long as that is not certain.
 
-        Certain it is after one more round, in which every other address that was asked was silent.
+        Certain it is after a whole round in which it was silent at every other address.
         """
         since = self._here.get(address)
-        if since is None or now - since < INTERVAL + _ANSWER_TIME:
+        last = [at for other, at in self._heard.items() if other != address]
+        if since is None or now - max([since, *last]) < INTERVAL + _ANSWER_TIME:
             return None
-        others = (at for other, at in self._heard.items() if other != address)
-        return since if max(others, default=0.0) < since else None
+        return since
 
     def begin(self, now: float) -> Actions[Frame, Whereabout]:
         """The first round."""

@@ -71,9 +71,10 @@ async def _change(
     if after is None:
         findings += ("its settings could not be read back: look again with portcall find",)
         return Outcome(False, CIP, str(before), findings=findings)
+    findings += named(answers)
     left, _ = decide(job, after)
     major = tuple(change for change in left if not change.minor)
-    if major and not findings:
+    if major and not left_undone(changes, answers):
         findings = (f"it said yes to {major[0].what}, and did not do it",)
     return Outcome(not major, CIP, str(before), str(after), findings=findings)
 
@@ -122,6 +123,12 @@ def left_undone(changes: Sequence[Change], answers: Sequence[Answered]) -> tuple
         rest = [change for change in changes if change not in answered]
         told = [f"the connection ended before it answered to setting {each.what}" for each in rest]
     return tuple(told[:3])
+
+
+def named(answers: Sequence[Answered]) -> tuple[str, ...]:
+    """What was set besides the address."""
+    done = [each for each in answers if each.change.minor and each.status == cip_message.SUCCESS]
+    return tuple(str(answer) for answer in done)
 
 
 async def keep_by_dcp(adapter: str, job: Job, remember: Remember) -> Outcome | None:

@@ -21,6 +21,7 @@ from portcall.host.jobs.keep import (
     in_use,
     keep_by_cip,
     left_undone,
+    named,
     read_by_cip,
     set_for_good,
     write_by_cip,
@@ -94,6 +95,7 @@ async def move_by_cip(adapter: Adapter, job: Job, remember: Remember, say: Say) 
         arrival = await _arrival(adapter, job, began, say)
     if not arrival.done:
         return Outcome(False, CIP, str(before), None, findings=arrival.findings)
+    arrival = replace(arrival, findings=(*arrival.findings, *named(answers)))
     return await _proven(adapter, job, identity, before, arrival)
 
 
