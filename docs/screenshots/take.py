@@ -76,6 +76,34 @@ SCENES = {
     "assigned": Scene(
         ("portcall assign --match --temporary 10.61.20.100-120 --for 12 | cat",), points=9.5
     ),
+    "keep": Scene(
+        (
+            "portcall keep fan-drive-1 belt-drive old-feeder hood-vent 10.61.20.15 10.61.20.60",
+            "portcall plant power-cycle fan-drive-1 belt-drive & "
+            "portcall verify --power-cycle fan-drive-1; wait",
+        ),
+        SERVED,
+    ),
+    "move": Scene(
+        ("portcall move io-island-1", "portcall move weigh-gateway"),
+        (
+            *MATCHED,
+            "(until ip addr show usb0 | grep -q 203.0.113; do sleep 0.2; done; sleep 5; curl -s"
+            " -o /dev/null -d 'address=10.61.20.40&mask=255.255.255.0' http://203.0.113.40/) &",
+        ),
+    ),
+    "series": Scene(
+        ("portcall move --series 203.0.113.47 pier-radio shore-radio",),
+        (
+            "sed -i s/pier-radio,/pier-radio,02-D0-11-5C-10-21/ plan.csv",
+            "portcall plant unplug pier-radio",
+            "portcall plant unplug shore-radio",
+            "(sleep 4; portcall plant plug shore-radio; sleep 4; portcall plant plug pier-radio;"
+            " sleep 4; portcall plant unplug shore-radio; sleep 8;"
+            " portcall plant plug shore-radio) > /dev/null &",
+        ),
+        seconds=28,
+    ),
     "verify": Scene(("portcall verify",), SERVED),
     "reach": Scene(("portcall reach 10.61.20.10-12 fan-drive-1",), SERVED),
 }

@@ -118,10 +118,15 @@ def test_the_whole_job(plant):
         "fan-drive-2": "wrong MAC",
         "belt-drive": "right",
         "weigh-gateway": "elsewhere",
+        "io-island-1": "no address",
+        "pier-radio": "missing",
+        "shore-radio": "missing",
     }
     rows = {row["name"]: row for row in verified.json["rows"]}
     assert "serial 77B10921" in rows["fan-drive-1"]["identity"]
-    assert rows["weigh-gateway"]["findings"] == ["it is at 203.0.113.40"]
+    assert rows["weigh-gateway"]["findings"] == [
+        "it is at 203.0.113.40: portcall move weigh-gateway"
+    ]
     assert FAN_2_RIGHT in names(verified.json["unplanned"], "mac")
 
     reached = plant.run("portcall reach dryer-plc 10.61.20.21-22 --count 2 --interval 0.2 --json")
@@ -197,7 +202,7 @@ def test_assign_on_a_terminal_draws_a_board_with_the_near_miss(tmp_path):
         r"02-77-B1-4C-0E-58 +Whimbrel Drives +BOOTP +\d+× +\d s +differs in one digit", plain
     )
     assert "02-77-B1-4C-0E-53 never asked; 02-77-B1-4C-0E-58 did: is that it?" in plain
-    assert re.search("of 5 served, [23] have their address", plain)
+    assert re.search("of 6 served, [23] have their address", plain)
 
 
 def test_demo_tells_the_whole_story():
@@ -206,12 +211,14 @@ def test_demo_tells_the_whole_story():
     for line in ("portcall adapters", "portcall find", "portcall match dryer-plc"):
         assert f"tern-point$ {line}" in told.stdout
     assert "differs in one digit from fan-drive-2" in told.stdout
+    assert "io-island-1, 02-77-B1-90-00-3D: is at 10.61.20.31/24" in told.stdout
+    assert "fan-drive-2 has started again, without an address" in told.stdout
     assert "portcall plant shell" in told.stdout
     assert "Traceback" not in told.stdout + told.stderr
 
 
 def test_a_plan_is_checked_and_shown(quiet_plant):
-    assert "5 rows, every rule is kept" in quiet_plant.run("portcall plan check").out
+    assert "8 rows, every rule is kept" in quiet_plant.run("portcall plan check").out
     rows = quiet_plant.run("portcall plan show --json").json["rows"]
     assert rows[0] == {
         "name": "dryer-plc",
@@ -223,7 +230,7 @@ def test_a_plan_is_checked_and_shown(quiet_plant):
         "place": "panel A1",
         "note": None,
     }
-    assert json.dumps(rows).count("10.61.20.") == 5
+    assert json.dumps(rows).count("10.61.20.") == 8
     assert "weigh house" in quiet_plant.run("portcall plan show").out
     plain = quiet_plant.run(f"env PYTHONIOENCODING=ascii {' '.join(PORTCALL)} plan show")
     assert (plain.code, plain.err) == (0, "")

@@ -129,6 +129,8 @@ def test_what_is_left_to_do_is_decided_by_what_was_read():
     assert cip_settings.moving(there, GOAL, None, "fan-1") == ()
     assert cip_settings.keeping(there) == ()
     assert [change.data for change in cip_settings.releasing(there)] == [b"\x11\0\0\0"]
+    by_dhcp = cip_settings.releasing(there, "10.61.20.23/24 by DHCP")
+    assert [change.data for change in by_dhcp] == [b"\x12\0\0\0"]
     assert cip_settings.releasing(CipSettings(1, 0x10, 0, wanted)) == ()
     assert [
         CipSettings(status, capability, 0, wanted).cannot() is None

@@ -35,6 +35,8 @@ def test_what_is_done_is_read_back_whatever_else_stands_there(tmp_path):
         ("shore-radio", IPv4Address("10.61.20.52")): SHORE,
     }
     first = json.loads(log.path.read_text(errors="replace").splitlines()[0])
+    log.note("before", "belt-drive", SHORE, by="CIP", settings="10.61.20.23/24 by DHCP")
+    assert (log.before_keeping(SHORE), log.before_keeping(PIER)) == ("10.61.20.23/24 by DHCP", "")
     assert (first["step"], first["settings"], first["by"]) == ("before", "203.0.113.47/24", "DCP")
 
 

@@ -121,7 +121,7 @@ def _job(
 def _carry_out(adapter: Adapter, each: Located, job: Job, undo: bool, log: Record) -> Outcome:
     remember = remembering(log, job)
     if undo:
-        work = release(adapter.name, job, remember)
+        work = release(adapter.name, job, remember, log.before_keeping(each.mac))
     else:
         by_dcp = each.device is not None and Method.DCP in each.device.methods
         work = keep(adapter.name, job, remember, by_dcp)

@@ -58,11 +58,21 @@ def orders_for(
     )
 
 
-async def look(adapter: Adapter, orders: Orders, gathering: Gathering) -> tuple[Look, bool]:
-    """Look, with a bar on a terminal; gives the look, and whether Ctrl-C ended it early."""
+async def look(
+    adapter: Adapter,
+    orders: Orders,
+    gathering: Gathering,
+    enough: Callable[[float], bool] = lambda seconds: False,
+) -> tuple[Look, bool]:
+    """Look, with a bar on a terminal; gives the look, and whether Ctrl-C ended it early.
+
+    ``enough`` may end it too: it is asked now and then, with the seconds since the beginning.
+    """
     outlook = Outlook()
     looking = Look(adapter, orders, gathering.add, outlook)
     loop = asyncio.get_running_loop()
+    began = loop.time()
+    satisfied = False
     task = asyncio.ensure_future(looking.run())
     with suppress(NotImplementedError):
         loop.add_signal_handler(signal.SIGINT, task.cancel)
@@ -71,11 +81,14 @@ async def look(adapter: Adapter, orders: Orders, gathering: Gathering) -> tuple[
             while not task.done():
                 outlook.tick(loop.time())
                 draw()
+                if not satisfied and enough(loop.time() - began):
+                    satisfied = True
+                    task.cancel()
                 await asyncio.wait((task,), timeout=_REFRESH)
     finally:
         loop.remove_signal_handler(signal.SIGINT)
     if task.cancelled():
-        return looking, True
+        return looking, not satisfied
     await task
     return looking, False
 

@@ -8,8 +8,10 @@ from ipaddress import IPv4Address
 import click
 
 from portcall.cli.main import NO, YES
+from portcall.cli.moving import Mover
 from portcall.cli.outcomes import outcome_document, say_outcome
 from portcall.cli.say import json_option, print_json
+from portcall.cli.series import Series, check_series
 from portcall.cli.targets import Located, Meant, locate, names_for, parse_device
 from portcall.cli.workplace import (
     adapter_option,
@@ -71,8 +73,6 @@ def move_command(
     hand: its web page is named, and move waits. It ends when the same MAC answers at the new
     address and nowhere else. Safe to repeat.
     """
-    from portcall.cli.moving import Mover
-
     if series is None and not devices:
         raise click.UsageError("name a DEVICE, or --series ADDRESS")
     if (to or name) and (len(devices) != 1 or series):
@@ -86,16 +86,19 @@ def move_command(
     meant = [parse_device(text, plan) for text in dict.fromkeys(devices)]
     if start is None:
         meant = [_with_goal(each, to, site, plan) for each in meant]
+    else:
+        check_series(meant, plan, as_json)
     names = [(None, ()) if no_name else names_for(each, name) for each in meant]
     adapter = chosen_adapter(adapter_name)
+    for each in meant:
+        if each.row is not None and each.row.address in (own.ip for own in adapter.interfaces):
+            raise BadInput(f"{each.row.address}: this computer has it on {adapter.name}")
     record(adapter, capture)
     require(Capability.NET_RAW)
     log = Record(site.folder)
     with Mover(adapter, site, log, seconds, force) as mover:
         if start is not None:
-            from portcall.cli.series import move_series
-
-            return move_series(mover, start, [each.name for each in meant], no_name, as_json)
+            return Series(mover, start, named=not no_name).run([each.name for each in meant])
         located, heard = locate(adapter, site, plan, meant, everywhere=True)
         documents = []
         good = True

@@ -15,6 +15,7 @@ from portcall.cli.outcomes import noted, remembering
 from portcall.cli.say import note
 from portcall.cli.targets import Located
 from portcall.cli.visiting import put_back_forgotten, visit
+from portcall.cli.workplace import maker_defaults
 from portcall.core.adapter import Adapter
 from portcall.core.find.sighting import Field, Method, Said
 from portcall.core.setting.job import Job, Outcome
@@ -71,7 +72,7 @@ class Mover:
             at or next(iter(device.addresses), None),
             called,
             called,
-            [first for span in self.site.maker_defaults for first in span],
+            maker_defaults(self.site),
             self._force,
             self._wait,
         )

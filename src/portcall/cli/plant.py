@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import click
@@ -85,12 +86,14 @@ def list_command(as_json: bool) -> int:
 
 
 @plant_command.command("power-cycle")
-@click.argument("name")
-def power_cycle_command(name: str) -> int:
-    """Inside the plant: take a device's power away for a second, and wait until it is back."""
-    state = control.power_cycle(name)
-    with_address = f"with {state.address}" if state.address else "without an address"
-    click.echo(f"{name} has started again, {with_address}: {state.state}")
+@click.argument("names", nargs=-1, required=True, metavar="NAME…")
+def power_cycle_command(names: tuple[str, ...]) -> int:
+    """Inside the plant: take devices' power away for a second, and wait until they are back."""
+    with ThreadPoolExecutor(len(names)) as together:
+        states = list(together.map(control.power_cycle, names))
+    for state in states:
+        with_address = f"with {state.address}" if state.address else "without an address"
+        click.echo(f"{state.name} has started again, {with_address}: {state.state}")
     return YES
 
 

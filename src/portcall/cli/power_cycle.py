@@ -9,6 +9,7 @@ import click
 from portcall.cli.main import NO, YES
 from portcall.cli.say import note, print_json
 from portcall.cli.targets import Located, locate, parse_device
+from portcall.cli.workplace import maker_defaults
 from portcall.core.adapter import Adapter
 from portcall.core.plan import Plan
 from portcall.core.setting.power_cycle import PowerCycle, Return
@@ -39,9 +40,8 @@ def verify_power_cycle(
         reason = found.reason or f"it is not at {address} now: portcall verify"
         return _show(found, None, reason, None, as_json)
     note(f"switch {meant.name} off and on; watching {found.mac} at {address}, {wait:.0f} s …")
-    elsewhere = [first for span in site.maker_defaults for first in span]
     assert adapter.mac is not None
-    device = Whereabouts(adapter.mac, found.mac, (address,), elsewhere)
+    device = Whereabouts(adapter.mac, found.mac, (address,), maker_defaults(site))
     cycle = PowerCycle(address)
 
     def tell(fact: Whereabout) -> None:

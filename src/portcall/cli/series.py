@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import os
 import sys
+from collections.abc import Sequence
 from contextlib import closing
 from ipaddress import IPv4Address
 
@@ -36,8 +37,13 @@ class _Stop(Exception):
     """The person has had enough."""
 
 
-def check_person(as_json: bool) -> None:
-    """Raise BadInput where nobody could connect the next device."""
+def check_series(meant: Sequence[Meant], plan: Plan, as_json: bool) -> None:
+    """Raise BadInput where there are no rows for it, or nobody who connects the next device."""
+    stranger = next((each.words for each in meant if each.row is None or each.address), None)
+    if stranger is not None:
+        raise BadInput(f"{stranger}: --series goes by the names of the plan's rows")
+    if not plan.devices:
+        raise BadInput("--series goes by the plan, and there is no plan.csv here or above")
     if as_json or not sys.stdin.isatty():
         raise BadInput("--series needs a person at a terminal who connects devices, and no --json")
 
@@ -180,11 +186,3 @@ class Series:
         write_whole(path, text)
         click.echo(f"{row.name} has the MAC {mac} in the plan now")
         return plan.by_name(row.name) or row
-
-
-def move_series(
-    mover: Mover, start: IPv4Address, names: list[str], no_name: bool, as_json: bool
-) -> int:
-    """Move the named rows' devices, or all of the plan's that are not at their address."""
-    check_person(as_json)
-    return Series(mover, start, named=not no_name).run(names)

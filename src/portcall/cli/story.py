@@ -43,8 +43,8 @@ STORY = (
         "portcall match dryer-plc",
     ),
     Step(
-        "The plan says who gets which address. Serve it for six seconds.",
-        "portcall assign --for 6",
+        "The plan says who gets which address. Serve it, and have each device keep what it got.",
+        "portcall assign fan-drive-1 fan-drive-2 belt-drive --keep --for 5",
         NO,
     ),
     Step(
@@ -52,22 +52,20 @@ STORY = (
         "sed -i s/4C-0E-53/4C-0E-58/ plan.csv",
     ),
     Step(
-        "… and serve that one again.",
+        "… and serve that one again, in a hurry: nobody tells it to keep its address.",
         "portcall assign fan-drive-2 --until-done --for 15",
     ),
-    Step("What is in the plant's subnet now?", "portcall find 10.61.20.0/24"),
     Step(
-        "Is it the right one, everywhere? The weigh house gateway is still to be set by hand.",
+        "The island has no address and does not ask. Over DCP it needs none to be set and named.",
+        "portcall move io-island-1",
+    ),
+    Step(
+        "Somebody switches the panel off and on.",
+        "portcall plant power-cycle fan-drive-1 fan-drive-2 io-island-1",
+    ),
+    Step(
+        "Is the right one everywhere? What was not kept is lost; what is left says how to do it.",
         "portcall verify",
-        NO,
-    ),
-    Step(
-        "Nobody told fan-drive-1 to keep its address. Somebody switches the panel off and on …",
-        "portcall plant power-cycle fan-drive-1",
-    ),
-    Step(
-        "… and the drive is lost: back to asking, and nobody serves.",
-        "portcall reach fan-drive-1 dryer-plc --count 2",
         NO,
     ),
     Step("Done for today: the laptop goes back to what it was.", "portcall restore"),

@@ -24,6 +24,10 @@ from portcall.site.folder import Site
 LISTEN_SECONDS = 3.0
 """A device that asks for an address does so every few seconds."""
 
+_LONG_ENOUGH = 2.0
+"""Seconds after which a device that was heard needs no further look: the likely addresses are asked
+first, and who else is there, or speaks DCP, has answered by then."""
+
 _LOCATING = (Method.LISTEN, Method.ARP, Method.DCP)
 
 
@@ -98,7 +102,15 @@ def locate(
     listen = LISTEN_SECONDS if everywhere else 0.0
     orders = orders_for(adapter, site, plan, catalog, methods=_LOCATING, listen=listen)
     orders = replace(orders, ranges=ranges, borrows=False)
-    _, interrupted = asyncio.run(look(adapter, orders, gathering))
+    macs = {each.mac for each in meant}
+
+    def enough(seconds: float) -> bool:
+        if seconds < _LONG_ENOUGH or None in macs:
+            return False
+        heard = {d.mac for d in gathering.devices() if d.addresses or Method.DCP in d.methods}
+        return macs <= heard
+
+    _, interrupted = asyncio.run(look(adapter, orders, gathering, enough))
     if interrupted:
         raise KeyboardInterrupt
     devices = tuple(device for device in gathering.devices() if device.mac is not None)

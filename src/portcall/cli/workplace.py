@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import closing, contextmanager
 from ipaddress import IPv4Address, IPv4Network
+from itertools import chain, islice
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -147,10 +148,12 @@ def never_ours(site: Site, plan: Plan) -> set[IPv4Address]:
     connected.
     """
     taken = {row.address for row in plan} | {s.gateway for s in site.subnets if s.gateway}
-    for span in site.maker_defaults:
-        if len(span) <= _MOST_DEFAULTS:
-            taken.update(span)
-    return taken
+    return taken.union(maker_defaults(site))
+
+
+def maker_defaults(site: Site) -> list[IPv4Address]:
+    """The addresses at which makers' devices start, one by one, as many as anybody watches."""
+    return list(islice(chain.from_iterable(site.maker_defaults), _MOST_DEFAULTS))
 
 
 def usual_ranges(

@@ -99,7 +99,9 @@ def _judge(
         return Judgement(row, Verdict.NO_ADDRESS, (finding,), _identity([own]))
     if not there and own is not None:
         asks = ", ".join(str(protocol) for protocol, _ in own.asks)
-        finding = f"heard by {asks}, without an address; serve it: portcall assign"
+        finding = (
+            f"heard by {asks}, without an address; serve it: portcall assign {row.name} --keep"
+        )
         return Judgement(row, Verdict.ASKING, (finding,))
     answers = echo is not None and echo.answers
     if not there and not answers:

@@ -90,11 +90,11 @@ class SimulatedDevice:
         self.powered = True
         if Speaks.IPV6 in self.entry.speaks:
             self.namespace.call(lambda: allow_ipv6(ADAPTER))
+        if memory.stored is not None:
+            await self._take(memory.stored, memory.stored_gateway)
         for spoken, conversation in _ON_THE_LINK.items():
             if spoken in self.entry.speaks:
                 self._runner.start(conversation(memory), self._open_link(), lambda fact: None)
-        if memory.stored is not None:
-            await self._take(memory.stored, memory.stored_gateway)
         if memory.asks is not None:
             self._ask(memory.asks)
         if self.entry.gives is not None and self.interface is not None:

@@ -206,23 +206,10 @@ class Station(Conversation[Frame, None]):
 
 
 class Announcer(Conversation[Frame, None]):
-    """LLDP, every few seconds."""
+    """LLDP, every few seconds, with the address it has by then."""
 
     def __init__(self, memory: Memory) -> None:
-        entry, interface = memory.entry, memory.interface
-        plate = entry.nameplate
-        said = lldp.Announcement(
-            lldp.Subtype.CHASSIS_MAC,
-            entry.mac.octets,
-            lldp.Subtype.PORT_NAME,
-            b"port 3",
-            120,
-            name=entry.host_name.encode(),
-            description=f"{plate.product}, firmware {plate.major}.{plate.minor:03d}".encode(),
-            management=interface.ip if interface else None,
-        )
-        self._frame = Frame(lldp.frame(entry.mac, said))
-        self._every = entry.announce_every
+        self._memory = memory
 
     def begin(self, now: float) -> Actions[Frame, None]:
         """Announce."""
@@ -230,8 +217,19 @@ class Announcer(Conversation[Frame, None]):
 
     def woke(self, now: float) -> Actions[Frame, None]:
         """Announce again."""
-        self.wake_at = now + self._every
-        yield Send(self._frame)
+        memory, entry, plate = self._memory, self._memory.entry, self._memory.entry.nameplate
+        self.wake_at = now + entry.announce_every
+        said = lldp.Announcement(
+            lldp.Subtype.CHASSIS_MAC,
+            entry.mac.octets,
+            lldp.Subtype.PORT_NAME,
+            b"port 3",
+            120,
+            name=memory.host_name.encode(),
+            description=f"{plate.product}, firmware {plate.major}.{plate.minor:03d}".encode(),
+            management=memory.interface.ip if memory.interface else None,
+        )
+        yield Send(Frame(lldp.frame(entry.mac, said)))
 
 
 class ServicePort(Conversation[Frame, Event]):

@@ -66,6 +66,16 @@ class Record:
                 continue
         return found
 
+    def before_keeping(self, mac: Mac) -> str:
+        """The settings that a device had when it still asked for its address; "" when unknown."""
+        found = ""
+        for entry in self._entries():
+            settings = str(entry.get("settings"))
+            mine = entry.get("mac") == str(mac) and entry.get("step") == "before"
+            if mine and settings.endswith(("by BOOTP", "by DHCP")):
+                found = settings
+        return found
+
     def _entries(self) -> Iterator[dict[str, Any]]:
         try:
             with open(self.path, "rb") as file:

@@ -209,12 +209,15 @@ def moving(
     return tuple(changes)
 
 
-def releasing(now: CipSettings) -> tuple[Change, ...]:
-    """What makes it ask for its address again, by BOOTP if it can, else by DHCP; () for neither."""
-    for control, bit in ((Control.BOOTP, Capability.BOOTP), (Control.DHCP, Capability.DHCP)):
-        if now.capability & bit:
-            return (_control(now, control),)
-    return ()
+def releasing(now: CipSettings, before: str = "") -> tuple[Change, ...]:
+    """What makes it ask for its address again; () when it can neither by BOOTP nor by DHCP.
+
+    By what it asked ``before``, as ``CipSettings`` says that in words, else by BOOTP if it can.
+    """
+    ways = [(Control.BOOTP, Capability.BOOTP), (Control.DHCP, Capability.DHCP)]
+    if before.endswith(_OBTAINS[Control.DHCP]):
+        ways.reverse()
+    return tuple(_control(now, control) for control, bit in ways if now.capability & bit)[:1]
 
 
 def _control(now: CipSettings, control: Control) -> Change:

@@ -24,9 +24,19 @@ async def keep_by_cip(adapter: str, job: Job, remember: Remember) -> Outcome | N
     return await _change(adapter, job, remember, _kept)
 
 
-async def release_by_cip(adapter: str, job: Job, remember: Remember) -> Outcome | None:
-    """Have the device ask for its address again, from its next start; None without CIP."""
-    return await _change(adapter, job, remember, _released)
+async def release_by_cip(adapter: str, job: Job, remember: Remember, before: str) -> Outcome | None:
+    """Have the device ask for its address again, from its next start; None without CIP.
+
+    ``before``: how it asked when it still did, as it was remembered, or "".
+    """
+
+    def released(job: Job, now: CipSettings) -> _Decision:
+        if not now.is_stored:
+            return (), None
+        changes = cip_settings.releasing(now, before)
+        return changes, None if changes else "it says that it can ask neither by BOOTP nor by DHCP"
+
+    return await _change(adapter, job, remember, released)
 
 
 _Decision = tuple[tuple[Change, ...], str | None]
@@ -36,13 +46,6 @@ def _kept(job: Job, now: CipSettings) -> _Decision:
     if now.interface != job.interface:
         return (), f"its own settings say {now}, not {job.interface}: portcall move {job.name}"
     return cip_settings.keeping(now, job.host_name), None
-
-
-def _released(job: Job, now: CipSettings) -> _Decision:
-    if not now.is_stored:
-        return (), None
-    changes = cip_settings.releasing(now)
-    return changes, None if changes else "it says that it can ask neither by BOOTP nor by DHCP"
 
 
 async def _change(
@@ -209,9 +212,9 @@ async def keep(adapter: str, job: Job, remember: Remember, by_dcp: bool = True) 
     return outcome or Outcome(False, findings=(_NO_WAY,))
 
 
-async def release(adapter: str, job: Job, remember: Remember) -> Outcome:
+async def release(adapter: str, job: Job, remember: Remember, before: str) -> Outcome:
     """By CIP; DCP has no word for asking by BOOTP or DHCP."""
-    outcome = await release_by_cip(adapter, job, remember)
+    outcome = await release_by_cip(adapter, job, remember, before)
     return outcome or Outcome(False, findings=("it answers no CIP, and only that has a way back",))
 
 
