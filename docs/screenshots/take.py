@@ -78,11 +78,15 @@ SCENES = {
     ),
     "keep": Scene(
         (
-            "portcall keep fan-drive-1 belt-drive old-feeder hood-vent 10.61.20.15 10.61.20.60",
-            "portcall plant power-cycle fan-drive-1 belt-drive & "
-            "portcall verify --power-cycle fan-drive-1; wait",
+            "portcall keep fan-drive-1 10.61.20.15 10.61.20.60",
+            "portcall verify --power-cycle fan-drive-1",
+            "portcall verify --power-cycle belt-drive",
         ),
-        SERVED,
+        (
+            *SERVED,
+            "(sleep 19; portcall plant power-cycle fan-drive-1; sleep 9;"
+            " portcall plant power-cycle belt-drive) > /dev/null &",
+        ),
     ),
     "move": Scene(
         ("portcall move io-island-1", "portcall move weigh-gateway"),

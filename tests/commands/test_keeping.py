@@ -107,7 +107,7 @@ def test_a_gateway_is_set_on_its_page_while_move_waits_and_verifies(plant):
     assert moved.code == 0, plant.run("cat waiting").out
     (gateway,) = moved.json["devices"]
     assert (gateway["by"], gateway["moved"]) == (None, True)
-    assert gateway["findings"] == ["the same device: Narrows 2 serial gateway, 3.008"]
+    assert gateway["findings"] == ["the same device: Narrows 2 serial gateway, firmware 3.008"]
     assert gateway["seconds"] > 1
     assert "no answer at 203.0.113.40 any more" in plant.run("cat waiting").out
     assert addresses(plant) == ""

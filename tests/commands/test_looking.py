@@ -161,7 +161,12 @@ def test_one_method_alone_and_what_cannot_run_is_named(looked):
     assert (probe["product"], probe["mac"]) == ("Reed 3 moisture probe", None)
     csv = plant.run("portcall find --method dcp --csv").out.splitlines()
     assert csv[0].startswith("address,mac,name,maker,product")
-    assert csv[-1].split(",")[1:5] == ["02-77-B1-90-00-3D", "", "Whimbrel Drives", "Islet 16"]
+    assert csv[-1].split(",")[1:5] == [
+        "02-77-B1-90-00-3D",
+        "io-island-1",
+        "Whimbrel Drives",
+        "Islet 16",
+    ]
     forwards = plant.run("sysctl -w net.ipv4.conf.usb0.forwarding=1")
     assert forwards.code == 0
     refused = plant.run("portcall find 203.0.113.42 --method arp --method modbus --json")

@@ -80,7 +80,7 @@ def test_an_empty_plan_and_one_that_is_not_text(place, data, complaint):
         ("keep 10.61.20.300", 2, "octet 4 is 300"),
         ("keep fan --undo --name x", 2, "--name is for one TARGET, and not for --undo"),
         ("move", 2, "name a DEVICE, or --series ADDRESS"),
-        ("move fan --to 10.61.20.255/24", 2, "is the broadcast number"),
+        ("move fan --to 10.61.20.255/24", 2, "is the broadcast address of 10.61.20.0/24"),
         ("move fan --to 10.61.20.200/24", 2, "10.61.20.200: this computer has it on usb0"),
         ("move fan --wait soon", 2, "--wait soon: is a number of seconds over 0, or forever"),
         ("move fan --name Fan_1", 2, "is no station name: F is no lower-case letter"),

@@ -90,9 +90,10 @@ def move_command(
         check_series(meant, plan, as_json)
     names = [(None, ()) if no_name else names_for(each, name) for each in meant]
     adapter = chosen_adapter(adapter_name)
-    for each in meant:
-        if each.row is not None and each.row.address in (own.ip for own in adapter.interfaces):
-            raise BadInput(f"{each.row.address}: this computer has it on {adapter.name}")
+    ours = {own.ip for own in adapter.interfaces}
+    for row in (device.row for device in meant):
+        if row is not None and row.address in ours:
+            raise BadInput(f"{row.address}: this computer has it on {adapter.name}")
     record(adapter, capture)
     require(Capability.NET_RAW)
     log = Record(site.folder)

@@ -25,6 +25,9 @@ from portcall.site.catalogs import read_catalogs
 from portcall.site.folder import Site
 from portcall.site.record import Record
 
+_LABELS = {Field.PRODUCT: "", Field.SERIAL: "serial ", Field.FIRMWARE: "firmware "}
+"""How a device is told from another, in the order in which that is said."""
+
 _STARTING = 15.0
 """Seconds that a device's programs may take until they answer, once its address does."""
 
@@ -143,7 +146,7 @@ def _compared(outcome: Outcome, before: Mapping[Field, str], after: Mapping[Fiel
             return outcome.with_findings("the same MAC; it says nothing of itself to compare")
         sentence = "the same MAC; its programs do not answer yet: portcall verify"
         return replace(outcome, done=False).with_findings(sentence)
-    shown = ", ".join(after[field] for field in after if field is not Field.MAKER)
+    shown = ", ".join(_LABELS[field] + after[field] for field in _LABELS if field in after)
     return outcome.with_findings(f"the same device: {shown}")
 
 

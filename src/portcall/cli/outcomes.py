@@ -32,9 +32,12 @@ def say_outcome(which: Located, outcome: Outcome, done: str) -> None:
     """A line with the verdict, and under it what supports it."""
     mac = which.device.mac if which.device else which.meant.mac
     who = ", ".join(dict.fromkeys(str(word) for word in (which.meant.name, mac) if word))
-    verdict = done if outcome.done else f"NOT done: {outcome.findings[0]}"
-    took = "" if outcome.seconds is None else f", after {outcome.seconds:.1f} s"
-    click.echo(f"{who}: {verdict}{took if outcome.done else ''}")
+    if outcome.done:
+        took = "" if outcome.seconds is None else f", after {outcome.seconds:.1f} s"
+        verdict = click.style(f"{done}{took}", fg="green", bold=True)
+    else:
+        verdict = click.style("NOT done", fg="red", bold=True) + f": {outcome.findings[0]}"
+    click.echo(f"{who}: {verdict}")
     if outcome.by and outcome.after:
         same = outcome.before == outcome.after
         change = outcome.after if same else f"{outcome.before}, now {outcome.after}"

@@ -73,10 +73,12 @@ def _show(
         }
         print_json(document)
     else:
-        verdict = "keeps its address" if judged is Return.KEPT else "does NOT keep its address"
-        if judged in (None, Return.NOT_OFF):
-            verdict = "not proven"
-        click.echo(f"{name}: {verdict}: {sentence}")
+        verdict, colour = "does NOT keep its address", "red"
+        if judged is Return.KEPT:
+            verdict, colour = "keeps its address", "green"
+        elif judged in (None, Return.NOT_OFF):
+            verdict, colour = "not proven", "yellow"
+        click.echo(f"{name}: {click.style(verdict, fg=colour, bold=True)}: {sentence}")
         what = _WHAT_TO_DO.get(judged) if judged else None
         if what:
             click.echo(f"    {what.format(name=name)}")

@@ -8,6 +8,7 @@ import sys
 from collections.abc import Sequence
 from contextlib import closing
 from ipaddress import IPv4Address
+from typing import Any
 
 import click
 
@@ -27,6 +28,13 @@ from portcall.host.link import Link
 from portcall.host.runner import Runner
 from portcall.site.files import write_whole
 from portcall.site.folder import PLAN_FILE
+
+_STYLES: dict[Turn, dict[str, Any]] = {
+    Turn.CONNECT: {"fg": "cyan", "bold": True},
+    Turn.ASK: {"fg": "cyan", "bold": True},
+    Turn.WRONG: {"fg": "yellow", "bold": True},
+    Turn.READY: {},
+}
 
 _YES, _SKIP, _STOP = "", "s", "q"
 _KEYS = "Enter: yes   s: another row first   q: stop"
@@ -66,7 +74,7 @@ class Series:
         try:
             while waiting:
                 name = waiting.pop(0)
-                click.echo(f"\n{finished + 1} of {total}: {name}")
+                click.echo(click.style(f"\n{finished + 1} of {total}: {name}", bold=True))
                 if self._one(name):
                     finished += 1
                 else:
@@ -146,7 +154,7 @@ class Series:
             nonlocal current
             current = call(row, there, plan, self._done)
             waits = current.turn is Turn.ASK or (held and current.turn is Turn.READY)
-            click.echo(current.sentence)
+            click.echo(click.style(current.sentence, **_STYLES[current.turn]))
             if waits:
                 click.echo(f"  {_AGAIN if held else _KEYS}")
             elif current.turn is Turn.READY and not chosen.done():

@@ -209,7 +209,7 @@ async def keep(adapter: str, job: Job, remember: Remember, by_dcp: bool = True) 
     outcome = await keep_by_cip(adapter, job, remember)
     if outcome is None and by_dcp:
         outcome = await keep_by_dcp(adapter, job, remember)
-    return outcome or Outcome(False, findings=(_NO_WAY,))
+    return outcome or Outcome(False, findings=_NO_WAY)
 
 
 async def release(adapter: str, job: Job, remember: Remember, before: str) -> Outcome:
@@ -219,6 +219,7 @@ async def release(adapter: str, job: Job, remember: Remember, before: str) -> Ou
 
 
 _NO_WAY = (
-    "it answers no CIP and no DCP, so nothing here can tell it to: see its own panel or page, "
-    "and prove it with portcall verify --power-cycle"
+    "it answers no CIP and no DCP, so nothing here can tell it to",
+    "see on its own panel or page how it gets its address, and prove it: "
+    "portcall verify --power-cycle NAME",
 )
