@@ -106,6 +106,11 @@ class Terminal:
             if select.select([self.master], [], [], 1)[0]:
                 self.text += os.read(self.master, 65536).decode(errors="replace")
 
+    @property
+    def plain(self) -> str:
+        """All that was drawn, without colours."""
+        return re.sub(r"\x1b\[[0-9;?]*[a-zA-Z]", "", self.text)
+
     def type(self, text: str) -> None:
         """Press these keys."""
         os.write(self.master, text.encode())

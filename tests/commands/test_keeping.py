@@ -239,19 +239,19 @@ def test_a_series_recognises_who_is_connected_and_is_taken_up_again(tmp_path):
         person.type("\n")
         person.until(r"connect shore-radio \(mill roof\)")
         moved = r"pier-radio, 02-D0-11-5C-10-21: is at 10\.61\.20\.51/24, after \d+\.\d s"
-        assert re.search(moved, person.text)
-        assert "pier-radio has the MAC 02-D0-11-5C-10-21 in the plan now" in person.text
-        assert "no station name, now 10.61.20.51/24, pier-radio" in person.text
+        assert re.search(moved, person.plain)
+        assert "pier-radio has the MAC 02-D0-11-5C-10-21 in the plan now" in person.plain
+        assert "no station name, now 10.61.20.51/24, pier-radio" in person.plain
         # Stopped here; the same line takes it up.
         person.type("q\n")
         person.until("connect shore-radio")
-        assert re.search(r"1 of 2 done\s+the same line takes it up .*\s+ended 1", person.text)
-        assert "pier-radio is done already" in person.text
+        assert re.search(r"1 of 2 done\s+the same line takes it up .*\s+ended 1", person.plain)
+        assert "pier-radio is done already" in person.plain
         cables.write("plug shore-radio\n")
         person.until("02-D0-11-5C-10-22 is there: is it shore-radio")
         person.type("\n")
         person.until("ended 0")
     person.end()
-    assert "shore-radio, 02-D0-11-5C-10-22: is at 10.61.20.52/24" in person.text
-    assert "shore-radio,02-D0-11-5C-10-22,10.61.20.52" in person.text
-    assert "pier-radio,02-D0-11-5C-10-21,10.61.20.51" in person.text
+    assert "shore-radio, 02-D0-11-5C-10-22: is at 10.61.20.52/24" in person.plain
+    assert "shore-radio,02-D0-11-5C-10-22,10.61.20.52" in person.plain
+    assert "pier-radio,02-D0-11-5C-10-21,10.61.20.51" in person.plain

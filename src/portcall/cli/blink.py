@@ -54,7 +54,7 @@ def blink_command(
     adapter = chosen_adapter(adapter_name)
     record(adapter, capture)
     require(Capability.NET_RAW)
-    (found,), _ = locate(adapter, site, plan, [meant], everywhere=meant.address is None)
+    (found,) = locate(adapter, site, plan, [meant], everywhere=meant.address is None)
     reason = None
     if found.device is None:
         reason = found.reason

@@ -10,7 +10,7 @@ import click
 from portcall.cli.main import NO, YES
 from portcall.cli.outcomes import noted, outcome_document, remembering, say_outcome
 from portcall.cli.say import json_option, print_json
-from portcall.cli.targets import Located, locate, names_for, parse_device
+from portcall.cli.targets import Located, locate, names_for, parse_device, taken_by
 from portcall.cli.workplace import (
     adapter_option,
     capture_option,
@@ -22,7 +22,7 @@ from portcall.core.adapter import Adapter
 from portcall.core.find.sighting import Method
 from portcall.core.setting.job import Job, Outcome
 from portcall.core.trouble import BadInput
-from portcall.host.jobs.keep import keep, own_interface, release
+from portcall.host.jobs.keep import DCP, keep, own_interface, release
 from portcall.host.privilege import Capability, require
 from portcall.site.record import Record
 
@@ -60,14 +60,16 @@ def keep_command(
     require(Capability.NET_RAW)
     names = [names_for(each, name) for each in meant]
     log = Record(site.folder)
-    located, _ = locate(adapter, site, plan, meant)
+    located = locate(adapter, site, plan, meant)
     documents = []
     good = True
     for each, (called, unnamed) in zip(located, names, strict=True):
         outcome = _obstacle(adapter, each)
         if outcome is None:
             job = _job(adapter, each, called, name, force)
-            outcome = _carry_out(adapter, each, job, undo, log).with_findings(*unnamed)
+            outcome = _carry_out(adapter, each, job, undo, log)
+        if outcome.by == DCP:
+            outcome = outcome.with_findings(*unnamed)
         good = good and outcome.done
         if as_json:
             documents.append(outcome_document(each, outcome, "kept"))
@@ -83,8 +85,6 @@ def _obstacle(adapter: Adapter, each: Located) -> Outcome | None:
     device, row = each.device, each.meant.row
     if device is None:
         return Outcome(False, findings=(each.reason,))
-    if row is not None and row.mac is not None and device.mac != row.mac:
-        return Outcome(False, findings=(f"{row.name} is planned with {row.mac}, this is another",))
     if Method.DCP in device.methods and row is not None:
         return None
     name, wanted = each.meant.name, row.address if row else None
@@ -120,6 +120,9 @@ def _job(
 
 def _carry_out(adapter: Adapter, each: Located, job: Job, undo: bool, log: Record) -> Outcome:
     remember = remembering(log, job)
+    taken = None if undo else taken_by(adapter, job)
+    if taken:
+        return noted(log, job, Outcome(False, findings=(taken,)))
     if undo:
         work = release(adapter.name, job, remember, log.before_keeping(each.mac))
     else:

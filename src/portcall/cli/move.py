@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from ipaddress import IPv4Address
 
 import click
 
@@ -21,7 +20,6 @@ from portcall.cli.workplace import (
     this_site,
 )
 from portcall.core.address import check_host, parse_address, parse_interface
-from portcall.core.find.devices import Device
 from portcall.core.find.sighting import Method
 from portcall.core.plan import ASSUMED_PREFIX, Plan, PlannedDevice, prefix_for
 from portcall.core.setting.job import Outcome
@@ -100,13 +98,13 @@ def move_command(
     with Mover(adapter, site, log, seconds, force) as mover:
         if start is not None:
             return Series(mover, start, named=not no_name).run([each.name for each in meant])
-        located, heard = locate(adapter, site, plan, meant, everywhere=True)
+        located = locate(adapter, site, plan, meant, everywhere=True)
         documents = []
         good = True
         for each, (called, unnamed) in zip(located, names, strict=True):
             assert each.meant.row is not None
             goal = each.meant.row.interface
-            outcome = _obstacle(each, goal.ip, heard)
+            outcome = _obstacle(each)
             if outcome is None:
                 outcome = mover.move(each, called).with_findings(*unnamed)
             good = good and outcome.done
@@ -163,16 +161,11 @@ def _with_goal(meant: Meant, to: str | None, site: Site, plan: Plan) -> Meant:
     return replace(meant, row=replace(row, interface=interface, gateway=gateway))
 
 
-def _obstacle(each: Located, goal: IPv4Address, heard: tuple[Device, ...]) -> Outcome | None:
+def _obstacle(each: Located) -> Outcome | None:
     """Why a device cannot be moved, or None."""
-    device, row = each.device, each.meant.row
+    device = each.device
     if device is None:
         return Outcome(False, findings=(each.reason,))
-    if row is not None and row.mac is not None and device.mac != row.mac:
-        return Outcome(False, findings=(f"{row.name} is planned with {row.mac}, this is another",))
-    there = next((d for d in heard if goal in d.addresses and d.mac != device.mac), None)
-    if there is not None:
-        return Outcome(False, findings=(f"{goal} is taken, {there.mac} has it",))
     if Method.DCP in device.methods:
         return None
     if device.asks and not device.addresses:

@@ -13,7 +13,7 @@ from typing import Self
 
 from portcall.cli.outcomes import noted, remembering
 from portcall.cli.say import note
-from portcall.cli.targets import Located
+from portcall.cli.targets import Located, taken_by
 from portcall.cli.visiting import put_back_forgotten, visit
 from portcall.cli.workplace import maker_defaults
 from portcall.core.adapter import Adapter
@@ -83,6 +83,9 @@ class Mover:
 
     def _move(self, job: Job, by_dcp: bool) -> Outcome:
         remember = remembering(self.log, job)
+        taken = taken_by(self.adapter, job)
+        if taken:
+            return Outcome(False, findings=(taken,))
         if by_dcp:
             outcome = asyncio.run(move_by_dcp(self.adapter, job, remember, note))
             if outcome is not None:

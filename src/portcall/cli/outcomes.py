@@ -1,4 +1,4 @@
-"""Showing and writing down what came of setting a device."""
+"""What is written down around setting a device, and shown of what came of it."""
 
 from __future__ import annotations
 

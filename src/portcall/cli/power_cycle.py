@@ -34,7 +34,7 @@ def verify_power_cycle(
     if meant.row is None:
         raise BadInput(f"{name}: is not in the plan, so no address is known that it should keep")
     require(Capability.NET_RAW)
-    (found,), _ = locate(adapter, site, plan, [meant])
+    (found,) = locate(adapter, site, plan, [meant])
     address = meant.row.address
     if found.device is None or address not in found.device.addresses:
         reason = found.reason or f"it is not at {address} now: portcall verify"

@@ -106,7 +106,7 @@ class Series:
         """Of the whole plan, rows whose device is there already need no turn."""
         adapter, site = self._mover.adapter, self._mover.site
         known = [Meant(row.name, row, row.mac) for row in rows]
-        located, _ = locate(adapter, site, plan, known)
+        located = locate(adapter, site, plan, known)
         left = []
         for row, found in zip(rows, located, strict=True):
             if found.device is not None and row.address in found.device.addresses:

@@ -16,8 +16,10 @@ from portcall.core.find.devices import Device
 from portcall.core.find.sighting import Method
 from portcall.core.plan import Plan, PlannedDevice
 from portcall.core.printable import printable
+from portcall.core.setting.job import Job
 from portcall.core.setting.names import check_host_name, check_station_name
 from portcall.core.trouble import BadInput
+from portcall.host.jobs.holders import holders_of
 from portcall.site.catalogs import read_catalogs
 from portcall.site.folder import Site
 
@@ -91,7 +93,7 @@ def locate(
     plan: Plan,
     meant: Sequence[Meant],
     everywhere: bool = False,
-) -> tuple[list[Located], tuple[Device, ...]]:
+) -> list[Located]:
     """Look where the devices are: at their own addresses, or everywhere a device may be."""
     catalog = read_catalogs(site.folder)
     own = {each.address or (each.row.address if each.row else None) for each in meant}
@@ -113,8 +115,8 @@ def locate(
     _, interrupted = asyncio.run(look(adapter, orders, gathering, enough))
     if interrupted:
         raise KeyboardInterrupt
-    devices = tuple(device for device in gathering.devices() if device.mac is not None)
-    return [_located(each, devices, everywhere) for each in meant], devices
+    devices = [device for device in gathering.devices() if device.mac is not None]
+    return [_located(each, devices, everywhere) for each in meant]
 
 
 def _located(meant: Meant, devices: Sequence[Device], everywhere: bool) -> Located:
@@ -133,7 +135,17 @@ def _located(meant: Meant, devices: Sequence[Device], everywhere: bool) -> Locat
         return Located(meant, None, f"{address} is shared by {macs}: name one by its MAC")
     if not there:
         return Located(meant, None, f"nothing answers at {address}")
+    row = meant.row
+    if row is not None and row.mac is not None and row.mac != there[0].mac:
+        sentence = f"{row.name} is planned with {row.mac}, and {there[0].mac} is at {address}"
+        return Located(meant, None, sentence)
     return Located(meant, there[0])
+
+
+def taken_by(adapter: Adapter, job: Job) -> str | None:
+    """Who else has the address that a device is to have, in a sentence; None when nobody has."""
+    others = sorted(asyncio.run(holders_of(adapter, job.interface.ip)) - {job.mac})
+    return f"{job.interface.ip} is taken, {others[0]} has it" if others else None
 
 
 def names_for(meant: Meant, typed: str | None) -> tuple[str | None, tuple[str, ...]]:
