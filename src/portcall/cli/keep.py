@@ -104,14 +104,17 @@ def _job(
 ) -> Job:
     row, device = each.meant.row, each.device
     assert device is not None
-    interface, gateway = (row.interface, row.gateway) if row else (None, None)
-    if interface is None:
-        interface = asyncio.run(own_interface(adapter.name, each.mac, device.addresses[0]))
+    address = row.address if row else device.addresses[0]
+    interface = row.interface if row else IPv4Interface(address)
+    if (row is None or row.mask_assumed) and address in device.addresses:
+        # Nobody here knows the mask: what the device says is kept.
+        told = asyncio.run(own_interface(adapter.name, each.mac, address))
+        interface = told if told is not None and told.ip == address else interface
     return Job(
         each.meant.name,
         each.mac,
-        interface or IPv4Interface(device.addresses[0]),
-        gateway,
+        interface,
+        row.gateway if row else None,
         station_name=called,
         host_name=typed,
         force=force,

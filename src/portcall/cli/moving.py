@@ -66,7 +66,9 @@ class Mover:
         device, row = which.device, which.meant.row
         assert device is not None
         assert row is not None
-        at = next((a for a in device.addresses if a != row.address), None)
+        at = row.address if row.address in device.addresses else None
+        if row.mask_assumed:
+            note(f"{row.name}: nobody gave a mask, /{row.interface.network.prefixlen} is assumed")
         job = Job(
             which.meant.name,
             which.mac,

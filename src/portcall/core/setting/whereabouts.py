@@ -99,15 +99,17 @@ class Whereabouts(Conversation[Frame, Whereabout]):
         return address in self._here
 
     def settled_at(self, address: IPv4Address, now: float) -> float | None:
-        """Since when it answers there and nowhere else; None as long as that is not certain.
+        """Since when it answers there, and not where it was; None as long as that is not certain.
 
-        Certain it is after a whole round in which it was silent at every other address.
+        Certain it is after a whole round in which it was silent at the others that are asked. What
+        it has besides, a second address of its own, does not matter.
         """
         since = self._here.get(address)
-        last = [at for other, at in self._heard.items() if other != address]
-        if since is None or now - max([since, *last]) < INTERVAL + _ANSWER_TIME:
+        if since is None:
             return None
-        return since
+        others = (other for other in self._addresses if other != address)
+        latest = max((self._heard.get(other, since) for other in others), default=since)
+        return since if now - max(since, latest) >= INTERVAL + _ANSWER_TIME else None
 
     def begin(self, now: float) -> Actions[Frame, Whereabout]:
         """The first round."""

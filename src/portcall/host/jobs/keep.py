@@ -94,8 +94,10 @@ def why_not(job: Job, identity: cip.Identity | None, settings: CipSettings | Non
 
 def in_use(job: Job, identity: cip.Identity | None) -> str | None:
     """Why a CIP device that is doing something is not to be changed, or None."""
-    busy = cip_settings.controls(identity) if identity else None
-    if busy is None or job.force:
+    busy = "it does not say what it is doing"
+    if identity is not None:
+        busy = cip_settings.controls(identity) or ""
+    if not busy or job.force:
         return None
     return f"left alone, {busy}: stop what it does, or change it anyway with --force"
 
