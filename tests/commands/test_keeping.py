@@ -89,7 +89,8 @@ def test_an_island_goes_from_nothing_to_named_and_addressed_without_an_address_h
 
 
 def test_a_gateway_is_set_on_its_page_while_move_waits_and_verifies(plant):
-    line = "portcall move weigh-gateway --json 2>waiting"
+    # Named by where it is now: the plan knows its MAC.
+    line = "portcall move 203.0.113.40 --json 2>waiting"
     moving = plant.start(f"sh -c '{line}'")
     until(plant, "waiting", "watching for 02-C0-E7-05-2B-90")
     told = plant.run("cat waiting").out
@@ -106,7 +107,8 @@ def test_a_gateway_is_set_on_its_page_while_move_waits_and_verifies(plant):
     moved = plant.finish(moving)
     assert moved.code == 0, plant.run("cat waiting").out
     (gateway,) = moved.json["devices"]
-    assert (gateway["by"], gateway["moved"]) == (None, True)
+    assert (gateway["name"], gateway["by"]) == ("weigh-gateway", None)
+    assert gateway["moved"] is True
     assert gateway["findings"] == ["the same device: Narrows 2 serial gateway, firmware 3.008"]
     assert gateway["seconds"] > 1
     assert "no answer at 203.0.113.40 any more" in plant.run("cat waiting").out

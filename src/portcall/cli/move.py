@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
+from ipaddress import IPv4Interface
 
 import click
 
@@ -86,7 +88,8 @@ def move_command(
         meant = [_with_goal(each, to, site, plan) for each in meant]
     else:
         check_series(meant, plan, as_json)
-    names = [(None, ()) if no_name else names_for(each, name) for each in meant]
+    if name is not None:
+        names_for(meant[0], name)  # Refused before anything is sent.
     adapter = chosen_adapter(adapter_name)
     ours = {own.ip for own in adapter.interfaces}
     for row in (device.row for device in meant):
@@ -98,22 +101,29 @@ def move_command(
     with Mover(adapter, site, log, seconds, force) as mover:
         if start is not None:
             return Series(mover, start, named=not no_name).run([each.name for each in meant])
-        located = locate(adapter, site, plan, meant, everywhere=True)
-        documents = []
-        good = True
-        for each, (called, unnamed) in zip(located, names, strict=True):
-            assert each.meant.row is not None
-            goal = each.meant.row.interface
-            outcome = _obstacle(each)
-            if outcome is None:
-                outcome = mover.move(each, called).with_findings(*unnamed)
-            good = good and outcome.done
-            if as_json:
-                documents.append(outcome_document(each, outcome, "moved"))
-            else:
-                say_outcome(each, outcome, f"is at {goal}")
+        return _move_all(mover, meant, plan, name, no_name, as_json)
+
+
+def _move_all(
+    mover: Mover, meant: Sequence[Meant], plan: Plan, name: str | None, no_name: bool, as_json: bool
+) -> int:
+    """Find the devices, move one after the other, and say how each went."""
+    documents = []
+    good = True
+    for found in locate(mover.adapter, mover.site, plan, meant, everywhere=True):
+        each = _recognised(found, plan)
+        outcome = _obstacle(each)
+        if outcome is None:
+            called, unnamed = (None, ()) if no_name else names_for(each.meant, name)
+            outcome = mover.move(each, called).with_findings(*unnamed)
+        good = good and outcome.done
+        goal = each.meant.row.interface if each.meant.row else None
         if as_json:
-            print_json({"adapter": adapter.name, "devices": documents})
+            documents.append(outcome_document(each, outcome, "moved"))
+        else:
+            say_outcome(each, outcome, f"is at {goal}")
+    if as_json:
+        print_json({"adapter": mover.adapter.name, "devices": documents})
     return YES if good else NO
 
 
@@ -133,22 +143,15 @@ def _with_goal(meant: Meant, to: str | None, site: Site, plan: Plan) -> Meant:
     """Where a device is to go: where it is planned, or where ``--to`` says. Raises BadInput."""
     row = meant.row
     if to is None:
-        if row is None:
-            raise BadInput(f"{meant.words}: is not in the plan; say where to with --to ADDRESS/N")
-        if row.mac is None and meant.address is None and meant.mac is None:
+        if row is None and meant.address is None:
+            raise BadInput(_nowhere(meant))
+        if row is not None and row.mac is None and meant.address is None and meant.mac is None:
             raise BadInput(
                 f"{row.name}: has no MAC in the plan, so nobody can tell which device it is; name "
                 f"it by its MAC or address with --to {row.interface}, or see --series"
             )
         return meant
-    if "/" not in to:
-        address = parse_address(to)
-        known = (
-            row.interface.network.prefixlen if row and address in row.interface.network else None
-        )
-        to = f"{address}/{known or prefix_for(address, site.subnets) or ASSUMED_PREFIX}"
-    interface = parse_interface(to)
-    check_host(interface)
+    interface, assumed = _goal(to, row, site)
     holder = plan.by_address(interface.ip)
     if holder is not None and holder.mac is None and row is None:
         # A row that waits to be told which device it is.
@@ -156,9 +159,40 @@ def _with_goal(meant: Meant, to: str | None, site: Site, plan: Plan) -> Meant:
     if holder is not None and holder is not row:
         raise BadInput(f"{interface.ip}: the plan gives it to {holder.name}")
     if row is None:
-        return replace(meant, row=PlannedDevice(meant.words, interface, meant.mac))
+        device = PlannedDevice(meant.words, interface, meant.mac, mask_assumed=assumed)
+        return replace(meant, row=device)
     gateway = row.gateway if row.gateway and row.gateway in interface.network else None
-    return replace(meant, row=replace(row, interface=interface, gateway=gateway))
+    there = replace(row, interface=interface, gateway=gateway, mask_assumed=assumed)
+    return replace(meant, row=there)
+
+
+def _goal(to: str, row: PlannedDevice | None, site: Site) -> tuple[IPv4Interface, bool]:
+    """An address with its mask, and whether that is an assumption. Raises BadInput."""
+    assumed = False
+    if "/" not in to:
+        address = parse_address(to)
+        prefix = prefix_for(address, site.subnets)
+        if row is not None and not row.mask_assumed and address in row.interface.network:
+            prefix = row.interface.network.prefixlen
+        assumed = prefix is None
+        to = f"{address}/{prefix or ASSUMED_PREFIX}"
+    interface = parse_interface(to)
+    check_host(interface)
+    return interface, assumed
+
+
+def _recognised(each: Located, plan: Plan) -> Located:
+    """A device that was named by where it is has its row by the MAC that was found there."""
+    if each.meant.row is not None or each.device is None:
+        return each
+    row = plan.by_mac(each.device.mac)
+    if row is None:
+        return Located(each.meant, None, _nowhere(each.meant))
+    return replace(each, meant=replace(each.meant, row=row))
+
+
+def _nowhere(meant: Meant) -> str:
+    return f"{meant.words}: is not in the plan; say where to with --to ADDRESS/N"
 
 
 def _obstacle(each: Located) -> Outcome | None:

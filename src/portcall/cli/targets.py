@@ -30,6 +30,8 @@ _LONG_ENOUGH = 2.0
 """Seconds after which a device that was heard needs no further look: the likely addresses are asked
 first, and who else is there, or speaks DCP, has answered by then."""
 
+_LOOK_ROUND = ": portcall find shows whether it asks, or where it is"
+
 _LOCATING = (Method.LISTEN, Method.ARP, Method.DCP)
 
 
@@ -126,8 +128,10 @@ def _located(meant: Meant, devices: Sequence[Device], everywhere: bool) -> Locat
             return Located(meant, found)
         near = next((d.mac for d in devices if d.mac and difference(d.mac, meant.mac)), None)
         hint = f"; {near} {difference(near, meant.mac)} it: check the label" if near else ""
-        where = "on this wire" if everywhere or not meant.row else f"at {meant.row.address}"
-        return Located(meant, None, f"{meant.mac} was not heard {where}{hint}")
+        if everywhere or meant.row is None:
+            return Located(meant, None, f"{meant.mac} was not heard on this wire{hint}")
+        sentence = f"{meant.mac} does not answer at {meant.row.address}{hint or _LOOK_ROUND}"
+        return Located(meant, None, sentence)
     address = meant.address or (meant.row.address if meant.row else None)
     there = [device for device in devices if address in device.addresses]
     if len(there) > 1:
