@@ -251,9 +251,14 @@ def test_a_series_recognises_who_is_connected_and_is_taken_up_again(tmp_path):
         assert "pier-radio is done already" in person.plain
         cables.write("plug shore-radio\n")
         person.until("02-D0-11-5C-10-22 is there: is it shore-radio")
+        # The plan is edited while somebody looks for the device; its row is found where it is.
+        cables.write("on spare-1 -- sed -i /belt-drive/d plan.csv\n")
+        cables.write("unplug gate-camera\n")
+        person.until("gate-camera is unplugged")
         person.type("\n")
         person.until("ended 0")
     person.end()
+    assert "belt-drive" not in person.plain
     assert "shore-radio, 02-D0-11-5C-10-22: is at 10.61.20.52/24" in person.plain
     assert "shore-radio,02-D0-11-5C-10-22,10.61.20.52" in person.plain
     assert "pier-radio,02-D0-11-5C-10-21,10.61.20.51" in person.plain

@@ -12,12 +12,11 @@ from pathlib import Path
 import click
 
 from portcall.core.address import Mac
-from portcall.core.assign.adopt import adopt, open_rows
+from portcall.core.assign.adopt import open_rows
 from portcall.core.assign.event import Event, EventKind
-from portcall.core.plan import PlannedDevice, parse_plan
+from portcall.core.plan import PlannedDevice
 from portcall.core.trouble import Trouble
-from portcall.site.files import write_whole
-from portcall.site.folder import PLAN_FILE, Site
+from portcall.site.folder import PLAN_FILE, Site, take_into_plan
 
 _MOST_WAITING = 64
 
@@ -102,11 +101,4 @@ class Asker:
         self._next()
 
     def _adopt(self, answer: str, mac: Mac) -> str | None:
-        """Write the plan, once it has been read as it would be. Raises BadInput, OSError."""
-        data = self._path.read_bytes() if self._path.exists() else b""
-        adoption = adopt(answer, mac, self._rows, self._site.plan(), data)
-        if adoption is None:
-            return None
-        parse_plan(adoption.text.encode(), PLAN_FILE, self._site.subnets)
-        write_whole(self._path, adoption.text)
-        return adoption.name
+        return take_into_plan(self._site, answer, mac, self._rows)

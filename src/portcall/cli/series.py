@@ -20,14 +20,12 @@ from portcall.core.address import Mac
 from portcall.core.find.devices import Device
 from portcall.core.find.sighting import Method
 from portcall.core.pacer import Pacer
-from portcall.core.plan import Plan, PlannedDevice, parse_plan
-from portcall.core.plan_edit import PlanText
+from portcall.core.plan import Plan, PlannedDevice
 from portcall.core.setting.series import Call, Occupants, Turn, call
-from portcall.core.trouble import BadInput
+from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.host.link import Link
 from portcall.host.runner import Runner
-from portcall.site.files import write_whole
-from portcall.site.folder import PLAN_FILE
+from portcall.site.folder import take_into_plan
 
 _STYLES: dict[Turn, dict[str, Any]] = {
     Turn.CONNECT: {"fg": "cyan", "bold": True},
@@ -148,7 +146,8 @@ class Series:
         chosen: asyncio.Future[Mac | None] = loop.create_future()
         current: Call | None = None
         own_mac = self._mover.adapter.mac
-        assert own_mac is not None
+        if own_mac is None:
+            raise NotPossibleHere(f"{self._mover.adapter.name} has no MAC: choose a wired adapter")
 
         def report(there: frozenset[Mac]) -> None:
             nonlocal current
@@ -162,10 +161,12 @@ class Series:
             sys.stdout.flush()
 
         def typed() -> None:
-            line = os.read(sys.stdin.fileno(), 1024).decode(errors="replace").strip().lower()
+            data = os.read(sys.stdin.fileno(), 1024)
+            line = data.decode(errors="replace").strip().lower()
             if chosen.done():
                 return
-            if line == _STOP:
+            # A terminal that is gone, or Ctrl-D, is no Enter: nobody said yes.
+            if not data or line == _STOP:
                 chosen.set_exception(_Stop())
             elif line == _SKIP:
                 chosen.set_result(None)
@@ -185,12 +186,12 @@ class Series:
                 runner.drop(link)
 
     def _bind(self, row: PlannedDevice, mac: Mac) -> PlannedDevice:
-        """Write a MAC into the row that has none; the row as it is then."""
+        """Write a MAC into the row that has none; the row as it is then. Raises BadInput.
+
+        The row is where the file has it now: the plan may have been edited while a person looked
+        for the device.
+        """
         site = self._mover.site
-        path = site.plan_path
-        assert path is not None
-        text = PlanText(path.read_bytes()).with_cells(row.line, {"mac": str(mac)})
-        plan = parse_plan(text.encode(), PLAN_FILE, site.subnets)
-        write_whole(path, text)
+        take_into_plan(site, "1", mac, (row,))
         click.echo(f"{row.name} has the MAC {mac} in the plan now")
-        return plan.by_name(row.name) or row
+        return site.plan().by_name(row.name) or row

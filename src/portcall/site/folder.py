@@ -22,7 +22,7 @@
 from __future__ import annotations
 
 import tomllib
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address
 from pathlib import Path
@@ -31,14 +31,17 @@ from typing import Any, TypeVar
 from portcall.core.address import (
     AddressError,
     AddressRange,
+    Mac,
     parse_address,
     parse_range,
     parse_subnet,
 )
+from portcall.core.assign.adopt import adopt
 from portcall.core.pacer import DEFAULT_PACE, HIGHEST_PACE
-from portcall.core.plan import Plan, Subnet, Surroundings, is_host_name, parse_plan
+from portcall.core.plan import Plan, PlannedDevice, Subnet, Surroundings, is_host_name, parse_plan
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput, NotPossibleHere
+from portcall.site.files import write_whole
 
 SETTINGS_FILE = "site.toml"
 PLAN_FILE = "plan.csv"
@@ -82,6 +85,22 @@ class Site:
         except OSError as error:
             raise NotPossibleHere(f"{path}: cannot be read: {error.strerror}") from None
         return parse_plan(data, path.name, self.subnets)
+
+
+def take_into_plan(site: Site, answer: str, mac: Mac, rows: Sequence[PlannedDevice]) -> str | None:
+    """Write into the site's plan which of some rows a device is, or which new one (``adopt``).
+
+    Gives the row's name, None for nobody. The plan is written once it has been read as it would be.
+    Raises BadInput, OSError.
+    """
+    path = (site.folder or Path.cwd()) / PLAN_FILE
+    data = path.read_bytes() if path.exists() else b""
+    adoption = adopt(answer, mac, rows, site.plan(), data)
+    if adoption is None:
+        return None
+    parse_plan(adoption.text.encode(), PLAN_FILE, site.subnets)
+    write_whole(path, adoption.text)
+    return adoption.name
 
 
 def find_site(start: Path) -> Site:
