@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
-from portcall.core.conversation import Conversation, Send
+from portcall.core.conversation import Conversation, Report, Send, SendEach
 
 
 @dataclass(eq=False)
@@ -66,21 +66,29 @@ class Wire:
         queue = self._facts_apart(party, actions)
         while queue:
             action = queue.pop(0)
+            if isinstance(action, Send):
+                packet = action.packet
+            else:
+                packet = next(action.packets, None)
+                if packet is None:
+                    queue += self._facts_apart(party, party.conversation.all_left(self.now))
+                    continue
+                queue.append(action)
             self.now += self.gap
-            party.sent.append((self.now, action.packet))
-            queue += self._facts_apart(party, party.conversation.left(action.packet, self.now))
-            if not self.lose(action.packet):
+            party.sent.append((self.now, packet))
+            queue += self._facts_apart(party, party.conversation.left(packet, self.now))
+            if not self.lose(packet):
                 for other in self.parties:
                     if other is not party:
-                        self._hear(other, action.packet)
+                        self._hear(other, packet)
 
-    def _facts_apart(self, party: Party, actions: Any) -> list[Send[Any]]:
+    def _facts_apart(self, party: Party, actions: Any) -> list[Send[Any] | SendEach[Any]]:
         sends = []
         for action in actions:
-            if isinstance(action, Send):
-                sends.append(action)
-            else:
+            if isinstance(action, Report):
                 party.facts.append(action.fact)
+            else:
+                sends.append(action)
         return sends
 
 

@@ -100,10 +100,15 @@ def test_a_sweep_uses_its_own_address_only_inside_its_own_subnet():
     }
 
 
-def test_a_sweep_queues_one_packet_however_large_it_is():
+def test_a_sweep_makes_each_request_when_it_is_wanted_and_none_for_who_has_answered():
     sweep = ArpSweep(OWN, (), (AddressRange(IPv4Address("10.0.0.1"), IPv4Address("10.0.255.254")),))
     assert sweep.total == 65534
-    assert len(list(sweep.begin(0.0))) == 1
+    (all_of_them,) = sweep.begin(0.0)
+    first = next(all_of_them.packets)
+    list(sweep.heard(reply_from(THEIRS, IPv4Address("10.0.0.2")), 0.0))
+    second = next(all_of_them.packets)
+    asked = [str(arp.parse_frame(frame.data).target_address) for frame in (first, second)]
+    assert asked == ["10.0.0.1", "10.0.0.3"]
 
 
 def test_two_macs_behind_one_address_are_both_reported():

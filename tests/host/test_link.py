@@ -1,5 +1,7 @@
-"""Checksums that the kernel left to hardware which a virtual link does not have."""
+"""The link on the loopback adapter, and checksums that were left to hardware which is not there."""
 
+import time
+from contextlib import closing
 from ipaddress import IPv4Address
 
 import pytest
@@ -7,9 +9,49 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from portcall.core.address import BROADCAST
+from portcall.core.conversation import Frame
 from portcall.core.wire import udp
 from portcall.core.wire.octets import Malformed
-from portcall.host.link import _close_checksum
+from portcall.host.checksum import close_checksum
+from portcall.host.link import Link
+from portcall.host.medium import MOST_AT_ONCE
+
+OURS = bytes(12) + b"\x88\xb5"
+"""The start of frames with an EtherType for experiments (IEEE 802, clause 9.2.4)."""
+
+
+def ours(link):
+    """What there is of them, in the order it came."""
+    return [(frame.data, at) for frame, at in link.receive() if frame.data[12:14] == OURS[12:]]
+
+
+def test_frames_arrive_whole_in_order_and_some_at_a_time():
+    sent = [OURS + number.to_bytes(2, "big") * (number + 1) for number in range(MOST_AT_ONCE + 40)]
+    with closing(Link("lo")) as link:
+        for data in sent:
+            link.send(Frame(data))
+        first = ours(link)
+        assert 0 < len(first) <= MOST_AT_ONCE
+        rest = ours(link)
+        assert [data for data, _ in first + rest] == sent
+        assert ours(link) == []
+
+
+def test_a_frame_has_the_time_of_its_arrival_not_of_its_reading():
+    with closing(Link("lo")) as link:
+        # The kernel starts to stamp a moment after the first socket wants it.
+        time.sleep(0.2)
+        sent = []
+        for _ in range(2):
+            before = time.monotonic()
+            link.send(Frame(OURS + bytes(50)))
+            sent.append((before, time.monotonic()))
+            time.sleep(0.05)
+        times = [at for _, at in ours(link)]
+    slack = 0.005
+    assert len(times) == 2
+    for at, (before, after) in zip(times, sent, strict=True):
+        assert before - slack <= at <= after + slack
 
 
 def test_a_datagram_whose_checksum_was_left_open_can_be_read_once_it_is_closed():
@@ -19,12 +61,12 @@ def test_a_datagram_whose_checksum_was_left_open_can_be_read_once_it_is_closed()
     data[40:42] = b"\x12\x34"
     with pytest.raises(Malformed):
         udp.parse_frame(bytes(data))
-    assert udp.parse_frame(_close_checksum(bytes(data))) == frame
+    assert udp.parse_frame(close_checksum(bytes(data))) == frame
 
 
 @given(st.binary(max_size=80))
 def test_other_frames_pass_as_they_are(data):
-    closed = _close_checksum(data)
+    closed = close_checksum(data)
     assert len(closed) == len(data)
     if data[12:14] != b"\x08\x00":
         assert closed == data

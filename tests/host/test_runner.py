@@ -13,6 +13,7 @@ from portcall.core.conversation import (
     Endpoint,
     Report,
     Send,
+    SendEach,
     StreamBytes,
 )
 from portcall.core.pacer import Pacer
@@ -116,6 +117,50 @@ def test_a_refused_send_is_told_to_its_conversation_and_not_raised(pipes):
         return conversation.missed
 
     assert asyncio.run(go()) == ["network is down"] * 3
+
+
+class Pouring(Conversation):
+    """Gives ``count`` packets as one source, made when they are wanted."""
+
+    def __init__(self, count):
+        self.made = [str(n).encode() for n in range(count)]
+        self.made_at = []
+
+    def begin(self, now):
+        yield SendEach(self.pour())
+
+    def pour(self):
+        for packet in self.made:
+            self.made_at.append(time.monotonic())
+            yield packet
+
+    def all_left(self, now):
+        self.over = True
+        yield Report("all left")
+
+
+def test_a_source_is_drawn_at_the_pace_in_turn_with_others_and_nothing_is_lost(pipes):
+    async def go():
+        runner = Runner(Pacer(rate=200, burst=2))
+        pouring = Pouring(40)
+        pipes[0].refuse = BlockingIOError()
+        facts = []
+        over = runner.start(pouring, pipes[0], facts.append)
+        runner.start(Echoing(), pipes[0], facts.append)
+        pipes[1].sock.send(b"in turn")
+        await asyncio.sleep(0.03)
+        assert len(pouring.made_at) == 1
+        pipes[0].refuse = None
+        async with asyncio.timeout(10):
+            await over.wait()
+        runner.drop(pipes[0])
+        return pouring, facts, [packet for packet, _ in pipes[1].receive()]
+
+    pouring, facts, sent = asyncio.run(go())
+    assert facts == ["all left"]
+    assert [packet for packet in sent if packet != b"in turn"] == pouring.made
+    assert sent.index(b"in turn") < 5
+    assert pouring.made_at[-1] - pouring.made_at[1] >= 36 / 200
 
 
 def test_a_full_socket_is_tried_again_and_nothing_is_lost(pipes):

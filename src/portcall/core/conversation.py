@@ -10,8 +10,9 @@ Rules that hold for all of them:
 
 - Times are seconds on one clock that never goes back; the caller brings them.
 - ``Send`` asks for a packet to leave; the pacer decides when. ``left`` then says that it did, and
-  at what time. A conversation with much to send puts the next packet in its answer to ``left``,
-  so that one that sweeps 65,534 addresses queues one packet, not all.
+  at what time. A conversation with much to send puts the next packet in its answer to ``left``, or
+  gives all of them as a ``SendEach``, whose packets are made one by one when there is room for
+  them: a sweep of 65,534 addresses never queues 65,534 packets. ``all_left`` ends it.
 - What passes by the ten thousand, frames and actions, are named tuples: made in a third of a frozen
   dataclass's time.
 - ``wake_at`` is read after every call. ``over`` once true stays true.
@@ -20,7 +21,7 @@ Rules that hold for all of them:
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 from typing import Generic, NamedTuple, TypeAlias, TypeVar
@@ -79,13 +80,22 @@ class Send(NamedTuple, Generic[P]):
     packet: P
 
 
+class SendEach(NamedTuple, Generic[P]):
+    """Let these packets leave one after the other, in turn with what others send.
+
+    Each is taken just before it leaves, so what was heard until then can still decide about it.
+    """
+
+    packets: Iterator[P]
+
+
 class Report(NamedTuple, Generic[F]):
     """This was learnt."""
 
     fact: F
 
 
-Actions: TypeAlias = Iterable[Send[P] | Report[F]]
+Actions: TypeAlias = Iterable[Send[P] | SendEach[P] | Report[F]]
 
 
 class Conversation(Generic[P, F]):
@@ -104,6 +114,10 @@ class Conversation(Generic[P, F]):
 
     def left(self, packet: P, now: float) -> Actions[P, F]:
         """A packet of this conversation left the computer at ``now``."""
+        yield from ()
+
+    def all_left(self, now: float) -> Actions[P, F]:
+        """A ``SendEach`` has no more packets."""
         yield from ()
 
     def unsent(self, packet: P, reason: str, now: float) -> Actions[P, F]:

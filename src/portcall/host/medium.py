@@ -48,25 +48,21 @@ def stamp_receives(sock: socket.socket) -> None:
 
 
 _STAMP = struct.Struct("qq")
-_SOL_SOCKET = int(socket.SOL_SOCKET)
-_monotonic = time.monotonic
 
 
-def received_at(ancillary: list[tuple[int, int, bytes]], skew: float | None = None) -> float:
+def received_at(ancillary: list[tuple[int, int, bytes]]) -> float:
     """When a packet arrived, on the monotonic clock that conversations live by.
 
-    The kernel stamps with the wall clock; ``skew`` is how far that was ahead of the monotonic one a
-    moment ago (``clock_skew``), so that a wall clock that is set can shift a time only between the
-    two looks.
+    The kernel stamps with the wall clock, which may be set meanwhile: a time that cannot be is not
+    believed.
     """
+    now = time.monotonic()
     for level, kind, data in ancillary:
-        if kind == SO_TIMESTAMPNS and level == _SOL_SOCKET and len(data) >= _STAMP.size:
+        if kind == SO_TIMESTAMPNS and level == socket.SOL_SOCKET and len(data) >= _STAMP.size:
             seconds, nanoseconds = _STAMP.unpack_from(data)
-            ahead = clock_skew() if skew is None else skew
-            stamped: float = seconds + nanoseconds * 1e-9 - ahead
-            now = _monotonic()
+            stamped: float = seconds + nanoseconds * 1e-9 - clock_skew()
             return stamped if now - 1.0 < stamped < now else now
-    return time.monotonic()
+    return now
 
 
 def clock_skew() -> float:

@@ -6,12 +6,13 @@ import asyncio
 import errno
 import gc
 from collections import deque
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
+from time import monotonic
 from typing import Any, TypeVar
 
-from portcall.core.conversation import Conversation, Report, Send
+from portcall.core.conversation import Actions, Conversation, Report, Send
 from portcall.core.pacer import Pacer
 from portcall.host.medium import Medium
 from portcall.host.meter import Meter
@@ -47,7 +48,7 @@ class _Running:
 
 @dataclass(slots=True)
 class Runner:
-    """Lives inside one asyncio loop, whose clock is the conversations' clock.
+    """Lives inside one asyncio loop, whose clock, ``monotonic``, is the conversations' clock.
 
     Packets leave in the order they were asked for, as the pacer allows; what a conversation still
     had to send when it ended is not sent. Media are not closed here: who opened one closes it,
@@ -57,7 +58,8 @@ class Runner:
     pacer: Pacer | None = field(default_factory=Pacer)
     """None: as fast as it goes."""
     _running: dict[int, tuple[_Running, ...]] = field(default_factory=dict)
-    _queue: deque[tuple[_Running, Any]] = field(default_factory=deque)
+    _queue: deque[tuple[_Running, Any, Iterator[Any] | None]] = field(default_factory=deque)
+    """Who sends, the packet, and where more come from. None as a packet: to be taken from there."""
     _drain_alarm: asyncio.TimerHandle | None = None
     _draining: bool = False
     _meter: Meter | None = None
@@ -83,7 +85,7 @@ class Runner:
         self._running[descriptor] = (*others, running)
         if not others:
             loop.add_reader(descriptor, self._readable, descriptor, medium)
-        self._carry_out(running, () if begun else conversation.begin(loop.time()))
+        self._carry_out(running, () if begun else conversation.begin(monotonic()))
         return running.over
 
     async def run(
@@ -95,9 +97,7 @@ class Runner:
         """Drive a conversation to its end."""
         await self.start(conversation, medium, report).wait()
 
-    def tell(
-        self, conversation: Conversation[P, F], actions: Iterable[Send[P] | Report[F]]
-    ) -> None:
+    def tell(self, conversation: Conversation[P, F], actions: Actions[P, F]) -> None:
         """Carry out what a conversation answers to a word of its owner."""
         for several in self._running.values():
             for running in several:
@@ -126,18 +126,20 @@ class Runner:
                 pacer.spend(now)
 
     def _readable(self, descriptor: int, medium: Medium[Any]) -> None:
-        listeners = self._running
+        listeners, carry_out = self._running, self._carry_out
         for packet, at in medium.receive():
             for running in listeners.get(descriptor, ()):
                 if not running.over.is_set():
-                    self._carry_out(running, running.conversation.heard(packet, at))
+                    carry_out(running, running.conversation.heard(packet, at))
 
-    def _carry_out(self, running: _Running, actions: Iterable[Send[Any] | Report[Any]]) -> None:
+    def _carry_out(self, running: _Running, actions: Actions[Any, Any]) -> None:
         for action in actions:
-            if isinstance(action, Send):
-                self._queue.append((running, action.packet))
-            else:
+            if isinstance(action, Report):
                 running.report(action.fact)
+            elif isinstance(action, Send):
+                self._queue.append((running, action.packet, None))
+            else:
+                self._queue.append((running, None, action.packets))
         conversation = running.conversation
         if conversation.over:
             self._finish(running)
@@ -158,7 +160,7 @@ class Runner:
     def _wake(self, running: _Running) -> None:
         running.alarm = running.wakes_at = None
         # The loop may call a clock's tick early; a conversation may rely on its time having come.
-        now = max(asyncio.get_running_loop().time(), running.conversation.wake_at or 0.0)
+        now = max(monotonic(), running.conversation.wake_at or 0.0)
         self._carry_out(running, running.conversation.woke(now))
 
     def _finish(self, running: _Running) -> None:
@@ -176,46 +178,51 @@ class Runner:
 
     def _drain(self) -> None:
         """Send what the pacer allows now, and come back when it allows more."""
-        loop = asyncio.get_running_loop()
-        clock, queue, pacer = loop.time, self._queue, self.pacer
+        queue, pacer = self._queue, self.pacer
         self._drain_alarm = None
         # What `left` asks for in answer is queued and sent by this same loop.
         self._draining = True
         again_in = None
         sent = 0
         if pacer is not None:
-            self._count_others(pacer, clock())
+            self._count_others(pacer, monotonic())
         while queue:
             if sent == _MOST_IN_A_ROW:
                 again_in = 0.0
                 break
             sent += 1
-            now = clock()
+            now = monotonic()
             if pacer is not None and pacer.ready_at(now) > now:
                 again_in = pacer.worth_waking_at(now) - now
                 break
-            running, packet = queue[0]
+            running, packet, more = queue.popleft()
             if running.over.is_set():
-                queue.popleft()
                 continue
+            if packet is None and more is not None:
+                packet = next(more, None)
+                if packet is None:
+                    self._carry_out(running, running.conversation.all_left(now))
+                    continue
             try:
                 running.medium.send(packet)
             except BlockingIOError:
+                queue.appendleft((running, packet, more))
                 again_in = _FULL_RETRY
                 break
             except OSError as error:
-                queue.popleft()
                 reason = _reason(error)
                 self._carry_out(running, running.conversation.unsent(packet, reason, now))
             else:
-                queue.popleft()
                 if pacer is not None:
                     pacer.spend(now)
                     self._unseen += 1
                 if running.heeds_leaving:
                     self._carry_out(running, running.conversation.left(packet, now))
+            if more is not None:
+                queue.append((running, None, more))
         self._draining = False
         if again_in is not None:
+            loop = asyncio.get_running_loop()
             self._drain_alarm = loop.call_later(again_in, self._drain)
 
 

@@ -11,7 +11,7 @@ from collections.abc import Iterator, Sequence
 from ipaddress import IPv4Address, IPv4Interface
 
 from portcall.core.address import UNSPECIFIED, AddressRange, Mac
-from portcall.core.conversation import Actions, Conversation, Frame, Report, Send
+from portcall.core.conversation import Actions, Conversation, Frame, Report, SendEach
 from portcall.core.find.sighting import Method, Sighting
 from portcall.core.wire import arp
 
@@ -38,7 +38,6 @@ class ArpSweep(Conversation[Frame, Sighting]):
         self._answered: dict[bytes, bytes] = {}
         self._rivals: set[bytes] = set()
         self._round = 0
-        self._requests: Iterator[bytes] = iter(())
 
     @property
     def total(self) -> int:
@@ -56,16 +55,11 @@ class ArpSweep(Conversation[Frame, Sighting]):
             self.over = True
             return ()
         self._round += 1
-        self._requests = self._to_the_silent()
-        return self.left(Frame(b""), now)
+        return (SendEach(self._to_the_silent()),)
 
-    def left(self, packet: Frame, now: float) -> Actions[Frame, Sighting]:
-        """One request is out: the next."""
-        request = next(self._requests, None)
-        if request is not None:
-            return (Send(Frame(request)),)
-        if self.wake_at is None and not self.over:
-            self.wake_at = now + ANSWER_WAIT
+    def all_left(self, now: float) -> Actions[Frame, Sighting]:
+        """The last request of a round is out."""
+        self.wake_at = now + ANSWER_WAIT
         return ()
 
     def heard(self, packet: Frame, now: float) -> Actions[Frame, Sighting]:
@@ -87,7 +81,7 @@ class ArpSweep(Conversation[Frame, Sighting]):
             self._rivals.add(sender)
         return (Report(Sighting(now, Method.ARP, Mac(mac), IPv4Address(address))),)
 
-    def _to_the_silent(self) -> Iterator[bytes]:
+    def _to_the_silent(self) -> Iterator[Frame]:
         """Requests for every address that has not answered, made as they are needed."""
         answered = self._answered
         own = {each.ip.packed for each in self._own}
@@ -98,7 +92,7 @@ class ArpSweep(Conversation[Frame, Sighting]):
                 for number in range(first, last + 1):
                     target = number.to_bytes(4, "big")
                     if target not in answered and target not in own:
-                        yield head + target
+                        yield Frame(head + target)
 
     def _pieces(self, span: AddressRange) -> Iterator[tuple[int, int, IPv4Address]]:
         """A range in pieces by who asks: an own address inside its subnet, else nobody."""
