@@ -1,7 +1,6 @@
 """Codecs against each other's direction, against bytes written by hand from the standards, and
 against hostile bytes."""
 
-from dataclasses import replace
 from ipaddress import IPv4Address
 
 import pytest
@@ -111,9 +110,9 @@ def test_what_is_encoded_in_layers_reads_back(frame, identity, context):
 @given(udp_frames, st.integers(0, 20), u32)
 def test_a_number_that_changes_changes_the_checksum_as_making_it_anew_would(frame, place, number):
     payload = frame.datagram.payload.ljust(2 * place + 4, b"\1")
-    frame = replace(frame, datagram=replace(frame.datagram, payload=payload))
+    frame = frame._replace(datagram=frame.datagram._replace(payload=payload))
     new = payload[: 2 * place] + number.to_bytes(4, "big") + payload[2 * place + 4 :]
-    anew = udp.encode_frame(replace(frame, datagram=replace(frame.datagram, payload=new)))
+    anew = udp.encode_frame(frame._replace(datagram=frame.datagram._replace(payload=new)))
     assert udp.with_changed(udp.encode_frame(frame), 2 * place, number) == anew
 
 
@@ -315,7 +314,7 @@ def test_a_fragment_is_not_taken_for_a_datagram():
         IPv4Address(1), IPv4Address(2), 17, udp.encode(datagram, IPv4Address(1), IPv4Address(2))
     )
     for bits in (0x2000, 0x0001):
-        piece = ipv4.encode(replace(whole, flags_and_offset=bits))
+        piece = ipv4.encode(whole._replace(flags_and_offset=bits))
         outer = ethernet.EthernetFrame(BROADCAST, BROADCAST, 0x0800, piece)
         with pytest.raises(Malformed):
             udp.parse_frame(ethernet.encode(outer))

@@ -173,9 +173,9 @@ def test_a_mask_that_is_none_and_a_way_that_has_no_name_are_no_traceback():
         if len(response.data) < 20:
             return reply
         configuration = cip_interface.parse_configuration(response.data)
-        configuration = replace(configuration, mask=IPv4Address("255.0.255.0"))
+        configuration = configuration._replace(mask=IPv4Address("255.0.255.0"))
         data = cip_interface.encode_configuration(configuration)
-        answer = cip_message.encode_response(replace(response, data=data))
+        answer = cip_message.encode_response(response._replace(data=data))
         return cip_message.encode_unconnected(message.session, answer)
 
     with device(memory(), odd):

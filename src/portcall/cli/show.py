@@ -95,14 +95,15 @@ def print_rows(
     out = console()
     headers = [Text(str(column.header), "bold") for column in columns.columns]
     widths, told = _measure(len(headers), map(cells_of, rows))
-    shown = columns.fit(widths, told, out.width)
+    room = out.width  # Asks the terminal: once is enough.
+    shown = columns.fit(widths, told, room)
     out.print(Segments(_line(out, headers, shown)), end="", soft_wrap=True)
     for start in range(0, len(rows), _AT_ONCE):
         segments: list[Segment] = []
         for row in rows[start : start + _AT_ONCE]:
             segments += _line(out, cells_of(row), shown)
             for note in notes_of(row):
-                segments += _note(out, note)
+                segments += _note(out, note, room)
         out.print(Segments(segments), end="", soft_wrap=True)
 
 
@@ -132,12 +133,12 @@ def _line(out: Console, cells: Sequence[Text], shown: Mapping[int, int]) -> list
     return segments
 
 
-def _note(out: Console, sentence: str) -> list[Segment]:
+def _note(out: Console, sentence: str, room: int) -> list[Segment]:
     """A note, wrapped where it is too long and holds nothing to copy."""
     style, indent = out.get_style("yellow"), Segment(" " * NOTE_INDENT)
-    if "portcall " in sentence or NOTE_INDENT + cell_len(sentence) <= out.width:
+    if "portcall " in sentence or NOTE_INDENT + cell_len(sentence) <= room:
         return [indent, Segment(sentence, style), Segment.line()]
-    wrapped = Text(sentence).wrap(out, out.width - NOTE_INDENT)
+    wrapped = Text(sentence).wrap(out, room - NOTE_INDENT)
     return [
         part for line in wrapped for part in (indent, Segment(line.plain, style), Segment.line())
     ]

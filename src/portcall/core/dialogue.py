@@ -14,8 +14,7 @@ messages, and the bounds::
 from __future__ import annotations
 
 from collections.abc import Callable, Generator
-from dataclasses import dataclass
-from typing import Generic, TypeAlias, TypeVar
+from typing import Generic, NamedTuple, TypeAlias, TypeVar
 
 from portcall.core.conversation import Actions, Conversation, Report, Send, StreamBytes
 from portcall.core.wire.octets import Malformed
@@ -27,8 +26,7 @@ LONGEST_REPLY = 65536
 MOST_EXCHANGES = 40
 
 
-@dataclass(frozen=True, slots=True)
-class Exchange:
+class Exchange(NamedTuple):
     """A request, and how to tell where its reply ends.
 
     ``whole`` is given what has come so far; it gives the length of the whole reply, or None while

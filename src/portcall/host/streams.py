@@ -75,9 +75,8 @@ async def connect(vantage: Vantage, door: Endpoint, wait: float) -> Stream:
 
 def open_socket(vantage: Vantage) -> socket.socket:
     """A socket that connects from a vantage, not yet connected. Raises OSError."""
-    sock = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
+    sock = socket.socket(socket.AF_INET, socket.SOCK_STREAM | socket.SOCK_NONBLOCK)
     try:
-        sock.setblocking(False)
         bind_to_adapter(sock, vantage.adapter)
         if vantage.interface is not None:
             sock.bind((str(vantage.interface.ip), 0))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from ipaddress import IPv4Interface
 
 from portcall.core.address import UNSPECIFIED
@@ -36,7 +35,7 @@ def cip_reply(memory: Memory, request: bytes) -> bytes | None:
         if asked.command == cip.LIST_IDENTITY:
             return cip.encode_identity(_identity(memory), asked.context)
         if asked.command == cip_message.REGISTER_SESSION:
-            return cip.encode(replace(asked, session=_SESSION))
+            return cip.encode(asked._replace(session=_SESSION))
         if asked.command == cip_message.SEND_RR_DATA and asked.session == _SESSION:
             wanted = cip_message.parse_request(cip_message.parse_unconnected(asked))
             response = _serve(memory, wanted)

@@ -9,9 +9,8 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from ipaddress import IPv4Address
-from typing import Protocol
+from typing import NamedTuple, Protocol
 
 from portcall.core.conversation import (
     Actions,
@@ -32,8 +31,7 @@ MOST_ANSWERS = 12
 """What is taken from one device: one that answers without end is not listened to for ever."""
 
 
-@dataclass(frozen=True, slots=True)
-class Answer:
+class Answer(NamedTuple):
     """What a device said, and what to ask it next."""
 
     said: tuple[Said, ...] = ()

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from enum import StrEnum
 from ipaddress import IPv4Address, IPv6Address
 from typing import NamedTuple
@@ -61,8 +60,7 @@ class Protocol(StrEnum):
     DHCP = "DHCP"
 
 
-@dataclass(frozen=True, slots=True)
-class Said:
+class Said(NamedTuple):
     """A value, and the method that said it."""
 
     field: Field
@@ -70,8 +68,7 @@ class Said:
     method: Method
 
 
-@dataclass(frozen=True, slots=True)
-class Codes:
+class Codes(NamedTuple):
     """The numbers by which a protocol names a maker and its product; a catalogue has the words."""
 
     protocol: Method
@@ -83,8 +80,7 @@ class Codes:
         return shown if self.product is None else f"{shown}, product {self.product}"
 
 
-@dataclass(frozen=True, slots=True)
-class Learnt:
+class Learnt(NamedTuple):
     """What an answer said of the device that was asked."""
 
     said: tuple[Said, ...] = ()

@@ -8,7 +8,7 @@ which is plain arithmetic: what is in between can be written down before anythin
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv4Interface
 
 from portcall.core.address import UNSPECIFIED
@@ -195,8 +195,7 @@ def moving(
 ) -> tuple[Change, ...]:
     """What is left to do until the device holds this address; what it has besides stays."""
     changes = list(_naming(now, name))
-    wanted = replace(
-        now.configuration,
+    wanted = now.configuration._replace(
         address=interface.ip,
         mask=interface.netmask,
         gateway=gateway or UNSPECIFIED,

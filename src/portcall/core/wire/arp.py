@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import struct
-from dataclasses import dataclass
 from enum import IntEnum
 from ipaddress import IPv4Address
+from typing import NamedTuple
 
 from portcall.core.address import BROADCAST, NO_MAC, UNSPECIFIED, Mac
 from portcall.core.wire import ethernet
@@ -21,8 +21,7 @@ class Operation(IntEnum):
     REPLY = 2
 
 
-@dataclass(frozen=True, slots=True)
-class Arp:
+class Arp(NamedTuple):
     """An ARP packet; the sender says that it has ``sender_address`` at ``sender_mac``."""
 
     operation: Operation

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import IntEnum
+from typing import NamedTuple
 
 from portcall.core.wire.octets import Reader
 
@@ -39,16 +40,14 @@ class WhoIs:
     """Who is there? (Without limits: everybody.)"""
 
 
-@dataclass(frozen=True, slots=True)
-class IAm:
+class IAm(NamedTuple):
     """A device says that it is there."""
 
     instance: int
     vendor: int
 
 
-@dataclass(frozen=True, slots=True)
-class ReadProperty:
+class ReadProperty(NamedTuple):
     """A question for one property of a device object."""
 
     invoke: int
@@ -56,8 +55,7 @@ class ReadProperty:
     wanted: int
 
 
-@dataclass(frozen=True, slots=True)
-class PropertyText:
+class PropertyText(NamedTuple):
     """The answer, where it is text."""
 
     invoke: int

@@ -6,9 +6,9 @@
 from __future__ import annotations
 
 import struct
-from dataclasses import dataclass
 from enum import IntEnum
 from ipaddress import IPv4Address
+from typing import NamedTuple
 
 from portcall.core.address import UNSPECIFIED, Mac
 from portcall.core.wire.octets import Malformed
@@ -32,8 +32,7 @@ class Op(IntEnum):
     REPLY = 2
 
 
-@dataclass(frozen=True, slots=True)
-class BootpMessage:
+class BootpMessage(NamedTuple):
     """The fields of RFC 951 §3 in their order; ``flags`` is RFC 1542 §2.2's."""
 
     op: Op

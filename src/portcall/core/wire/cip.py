@@ -8,8 +8,8 @@ significant octet first, but for the socket address in the reply.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from ipaddress import IPv4Address
+from typing import NamedTuple
 
 from portcall.core.wire.octets import Reader
 
@@ -42,8 +42,7 @@ DEVICE_PROFILES = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class Encapsulation:
+class Encapsulation(NamedTuple):
     """A message: the 24-octet header and the data after it."""
 
     command: int
@@ -54,8 +53,7 @@ class Encapsulation:
     options: int = 0
 
 
-@dataclass(frozen=True, slots=True)
-class Identity:
+class Identity(NamedTuple):
     """The identity item of a List Identity reply."""
 
     address: IPv4Address

@@ -6,9 +6,9 @@ capability), 3 (configuration control), 5 (interface configuration), 6 (host nam
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import IntEnum
 from ipaddress import IPv4Address
+from typing import NamedTuple
 
 from portcall.core.wire.octets import Reader
 
@@ -51,8 +51,7 @@ STATUS_BY_SWITCHES = 2
 """§5-4.3.2.1, bits 0 to 3 of the status: the address is the one that switches on the device say."""
 
 
-@dataclass(frozen=True, slots=True)
-class InterfaceConfiguration:
+class InterfaceConfiguration(NamedTuple):
     """Attribute 5: what the device holds to be in force."""
 
     address: IPv4Address

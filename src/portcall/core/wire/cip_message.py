@@ -7,7 +7,7 @@ A (services), B (general status) and C (§C-1.4 logical segments).
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from portcall.core.wire import cip
 from portcall.core.wire.octets import Reader
@@ -59,8 +59,7 @@ _MOST_ITEMS = 8
 _PROTOCOL_VERSION = 1
 
 
-@dataclass(frozen=True, slots=True)
-class Request:
+class Request(NamedTuple):
     """A service of one instance of a class, or of one of its attributes; 8-bit numbers each."""
 
     class_number: int
@@ -70,8 +69,7 @@ class Request:
     data: bytes = b""
 
 
-@dataclass(frozen=True, slots=True)
-class Response:
+class Response(NamedTuple):
     """A message router response."""
 
     service: int

@@ -6,9 +6,9 @@ answers, and in requests to set something, a block's first two octets qualify wh
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
 from enum import IntEnum
 from ipaddress import IPv4Address, IPv4Interface
+from typing import NamedTuple
 
 from portcall.core.address import Mac
 from portcall.core.wire import ethernet
@@ -76,8 +76,7 @@ ROLES = ("I/O device", "I/O controller", "I/O multidevice", "I/O supervisor")
 """DeviceRoleDetails, bit 0 first."""
 
 
-@dataclass(frozen=True, slots=True)
-class Block:
+class Block(NamedTuple):
     """One value; ``qualifier`` is BlockInfo in answers and hellos, BlockQualifier in a Set."""
 
     option: tuple[int, int]
@@ -85,8 +84,7 @@ class Block:
     qualifier: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class DcpMessage:
+class DcpMessage(NamedTuple):
     """A DCP protocol unit; ``delay`` is ResponseDelay in requests, reserved in answers."""
 
     frame_id: FrameId
@@ -107,8 +105,7 @@ class DcpMessage:
         return self.service is Service.SET or not self.is_request
 
 
-@dataclass(frozen=True, slots=True)
-class Station:
+class Station(NamedTuple):
     """What the blocks of an identify answer say; None for what is not said."""
 
     name: bytes = b""
@@ -144,7 +141,7 @@ def parse(data: bytes) -> DcpMessage:
             inner.take(1)
         qualifier = value.u16() if qualified else None
         blocks.append(Block(option, value.rest(), qualifier))
-    return replace(message, blocks=tuple(blocks))
+    return message._replace(blocks=tuple(blocks))
 
 
 def encode(message: DcpMessage) -> bytes:

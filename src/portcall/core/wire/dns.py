@@ -6,8 +6,8 @@ It is imported when the first message is made or read, since most commands need 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from ipaddress import IPv4Address
+from typing import NamedTuple
 
 from portcall.core.wire.octets import Malformed
 
@@ -24,8 +24,7 @@ LONGEST = 9000
 _MOST_RECORDS = 200
 
 
-@dataclass(frozen=True, slots=True)
-class Answer:
+class Answer(NamedTuple):
     """What the records of one message say; names without their final dot."""
 
     pointers: tuple[tuple[str, str], ...] = ()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from portcall.core.address import Mac
 from portcall.core.wire.octets import Malformed
@@ -18,8 +18,7 @@ SHORTEST_PAYLOAD = 46
 _HEADER = 14
 
 
-@dataclass(frozen=True, slots=True)
-class EthernetFrame:
+class EthernetFrame(NamedTuple):
     """A frame without preamble and check sequence; the payload may end in padding."""
 
     destination: Mac

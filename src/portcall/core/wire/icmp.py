@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from ipaddress import IPv4Address
+from typing import NamedTuple
 
 from portcall.core.wire import ipv4
 from portcall.core.wire.octets import Reader, internet_checksum
@@ -26,8 +26,7 @@ UNREACHABLE_REASONS = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class IcmpMessage:
+class IcmpMessage(NamedTuple):
     """Any message; ``rest`` is the four octets after the checksum."""
 
     type: int
@@ -36,8 +35,7 @@ class IcmpMessage:
     payload: bytes
 
 
-@dataclass(frozen=True, slots=True)
-class Echo:
+class Echo(NamedTuple):
     """An echo request or reply (RFC 792, Echo)."""
 
     is_reply: bool
@@ -46,8 +44,7 @@ class Echo:
     payload: bytes
 
 
-@dataclass(frozen=True, slots=True)
-class Undelivered:
+class Undelivered(NamedTuple):
     """An error about an echo request of ours: where it was going and why it did not get there."""
 
     destination: IPv4Address

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import struct
-from dataclasses import dataclass
 from ipaddress import IPv4Address
+from typing import NamedTuple
 
 from portcall.core.wire.octets import Malformed, internet_checksum
 
@@ -17,8 +17,7 @@ PROTOCOL_UDP = 17
 _MORE_FRAGMENTS_OR_OFFSET = 0x3FFF
 
 
-@dataclass(frozen=True, slots=True)
-class Ipv4Packet:
+class Ipv4Packet(NamedTuple):
     """A packet; ``flags_and_offset`` are the 16 bits after the identification."""
 
     source: IPv4Address

@@ -6,9 +6,9 @@ solicitation and advertisement), RFC 4291 §2.5.1 (interface identifier from a M
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import IntEnum
 from ipaddress import IPv6Address
+from typing import NamedTuple
 
 from portcall.core.address import Mac
 from portcall.core.wire import ethernet
@@ -31,8 +31,7 @@ class Kind(IntEnum):
     NEIGHBOUR_ADVERTISEMENT = 136
 
 
-@dataclass(frozen=True, slots=True)
-class Icmpv6Frame:
+class Icmpv6Frame(NamedTuple):
     """An ICMPv6 message with all that carried it over the link; ``body`` follows the checksum."""
 
     source_mac: Mac

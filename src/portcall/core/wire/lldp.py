@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import IntEnum
 from ipaddress import IPv4Address
+from typing import NamedTuple
 
 from portcall.core.address import Mac
 from portcall.core.wire import ethernet
@@ -39,8 +39,7 @@ class Subtype(IntEnum):
     PORT_NAME = 5
 
 
-@dataclass(frozen=True, slots=True)
-class Announcement:
+class Announcement(NamedTuple):
     """An LLDP data unit; identifiers as they came, after their subtype."""
 
     chassis_subtype: int

@@ -7,8 +7,8 @@ Protocol V1.1b3 §6.13 (17, report server ID), §6.21 (43/14, read device identi
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import IntEnum
+from typing import NamedTuple
 
 from portcall.core.wire.octets import Reader
 
@@ -42,8 +42,7 @@ class ObjectId(IntEnum):
     APPLICATION_NAME = 6
 
 
-@dataclass(frozen=True, slots=True)
-class ModbusMessage:
+class ModbusMessage(NamedTuple):
     """One message; ``pdu`` starts with the function code."""
 
     transaction: int
@@ -57,8 +56,7 @@ class ModbusMessage:
         return self.pdu[1] if refused else None
 
 
-@dataclass(frozen=True, slots=True)
-class Identification:
+class Identification(NamedTuple):
     """An answer to 43/14: its objects, and the number to go on at, or None."""
 
     objects: tuple[tuple[int, bytes], ...]

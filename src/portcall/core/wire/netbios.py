@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from portcall.core.address import Mac
 from portcall.core.wire.octets import Reader
@@ -17,8 +17,7 @@ _RESPONSE = 0x8400
 WORKSTATION = 0x00
 
 
-@dataclass(frozen=True, slots=True)
-class NodeName:
+class NodeName(NamedTuple):
     """One registered name; ``suffix`` is the service it stands for."""
 
     name: bytes
@@ -26,8 +25,7 @@ class NodeName:
     is_group: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class NodeStatus:
+class NodeStatus(NamedTuple):
     """A node's names and its unit ID, which is its MAC where it has one."""
 
     transaction: int

@@ -7,8 +7,8 @@ first.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import IntEnum
+from typing import NamedTuple
 
 from portcall.core.wire.octets import Malformed, Reader
 
@@ -30,16 +30,14 @@ class Encoding(IntEnum):
     GET_ENDPOINTS_RESPONSE = 431
 
 
-@dataclass(frozen=True, slots=True)
-class Channel:
+class Channel(NamedTuple):
     """An open channel: its number and its token's."""
 
     number: int
     token: int
 
 
-@dataclass(frozen=True, slots=True)
-class Application:
+class Application(NamedTuple):
     """What a server says of itself in its endpoints."""
 
     uri: bytes

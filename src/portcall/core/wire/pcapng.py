@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from portcall.core.wire.octets import Malformed
 
@@ -24,8 +24,7 @@ _RESOLUTION_OPTION = 9
 _MOST_INTERFACES = 4096
 
 
-@dataclass(frozen=True, slots=True)
-class Captured:
+class Captured(NamedTuple):
     """A frame and when it was seen, in seconds since 1970; None where the file does not say."""
 
     data: bytes

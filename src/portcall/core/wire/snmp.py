@@ -7,9 +7,8 @@ library's; it is imported when the first message is made, since most commands ma
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping
-from dataclasses import dataclass
 from enum import IntEnum
-from typing import Any
+from typing import Any, NamedTuple
 
 from portcall.core.wire.octets import Malformed, Reader
 
@@ -31,8 +30,7 @@ class Version(IntEnum):
     V2C = 1
 
 
-@dataclass(frozen=True, slots=True)
-class SnmpMessage:
+class SnmpMessage(NamedTuple):
     """A message; ``values`` by object identifier, None where a request asks or nothing is there."""
 
     version: Version

@@ -7,8 +7,8 @@ MAC, and the frame's source MAC says who asked.
 from __future__ import annotations
 
 import struct
-from dataclasses import dataclass
 from ipaddress import IPv4Address
+from typing import NamedTuple
 
 from portcall.core.address import Mac
 from portcall.core.wire import ethernet, ipv4
@@ -21,8 +21,7 @@ _PAYLOAD = 42
 _IPV4 = ethernet.ETHERTYPE_IPV4.to_bytes(2, "big")
 
 
-@dataclass(frozen=True, slots=True)
-class UdpDatagram:
+class UdpDatagram(NamedTuple):
     """A datagram between two ports."""
 
     source_port: int
@@ -30,8 +29,7 @@ class UdpDatagram:
     payload: bytes
 
 
-@dataclass(frozen=True, slots=True)
-class UdpFrame:
+class UdpFrame(NamedTuple):
     """A datagram with all that carried it over the link."""
 
     source_mac: Mac
