@@ -2,6 +2,7 @@
 
 from ipaddress import IPv4Address, IPv4Interface
 
+import pytest
 from drive import Wire, alone
 from hypothesis import given
 from hypothesis import strategies as st
@@ -295,6 +296,16 @@ def test_no_window_holds_more_than_rate_and_burst_allow(rate, burst, waits):
         for last in range(first, len(times)):
             window = times[last] - times[first]
             assert last - first + 1 <= rate * window + burst + 1e-6
+
+
+@pytest.mark.parametrize(("rate", "together"), [(5, 1), (20, 1), (100, 6), (200, 12), (2000, 12)])
+def test_a_burst_is_as_large_as_the_pace_has_room_for_and_never_large(rate, together):
+    pacer = Pacer(rate)
+    count = 0
+    while pacer.ready_at(0.0) < 1e-9:
+        pacer.spend(0.0)
+        count += 1
+    assert count == together
 
 
 def test_a_pacer_that_is_not_held_back_keeps_its_rate():

@@ -8,11 +8,19 @@ DEFAULT_PACE = 200.0
 HIGHEST_PACE = 2000.0
 """Above this, old devices drop what is meant for them."""
 
+_BURST_SECONDS = 0.06
+_LARGEST_BURST = 12
+"""What may leave back to back is what the pace has for this time, and never more than this: each
+burst wakes the computer once, which costs it more than the packets do, and a device has to take it.
+"""
+
 
 class Pacer:
     """Allows ``rate`` packets a second and at most ``burst`` of them back to back."""
 
-    def __init__(self, rate: float = DEFAULT_PACE, burst: int = 6) -> None:
+    def __init__(self, rate: float = DEFAULT_PACE, burst: int | None = None) -> None:
+        if burst is None:
+            burst = max(1, min(_LARGEST_BURST, int(rate * _BURST_SECONDS)))
         if rate <= 0 or burst < 1:
             raise ValueError("a pace is above 0 packets a second, a burst at least 1")
         self._gap = 1.0 / rate
