@@ -37,6 +37,20 @@ def test_frames_arrive_whole_in_order_and_some_at_a_time():
         assert ours(link) == []
 
 
+def test_a_link_that_is_closed_while_it_is_read_reads_nothing_else():
+    link = Link("lo")
+    for _ in range(MOST_AT_ONCE):
+        link.send(Frame(OURS + bytes(50)))
+    frames = link.receive()
+    next(frames)
+    link.close()
+    # The next socket has the number that the link's had.
+    with closing(Link("lo")) as other:
+        other.send(Frame(OURS + b"for the other"))
+        assert not any(b"for the other" in frame.data for frame, _ in frames)
+        assert len(ours(other)) == 1
+
+
 def test_a_frame_has_the_time_of_its_arrival_not_of_its_reading():
     with closing(Link("lo")) as link:
         # The kernel starts to stamp a moment after the first socket wants it.

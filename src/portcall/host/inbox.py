@@ -96,9 +96,13 @@ class Inbox:
     def take(self) -> Iterator[tuple[Frame, float]]:
         """At most MOST_AT_ONCE frames, each with when it came on the monotonic clock."""
         frames, heads = self._frames, self._heads
-        descriptor, place = self._socket.fileno(), ctypes.addressof(self._received)
+        place = ctypes.addressof(self._received)
         for _ in range(MOST_AT_ONCE // _AT_ONCE):
-            # An error is nothing to tell: the adapter went down, and it may come back.
+            # The kernel wrote into the heads how much room it used, the last time.
+            heads[:] = self._fresh_heads
+            # Whoever took the last frame may have closed the socket: then its number is -1. An
+            # error is nothing to tell: the adapter went down, and it may come back.
+            descriptor = self._socket.fileno()
             count = _receive(descriptor, place, _AT_ONCE, socket.MSG_DONTWAIT, None)
             skew, now = clock_skew(), monotonic()
             lengths, notes = _LENGTH.iter_unpack(heads), _NOTES.iter_unpack(self._notes)
@@ -112,7 +116,5 @@ class Inbox:
                 # The wall clock, by which the kernel stamps, may have been set: not believed then.
                 at = seconds + nanoseconds * 1e-9 - skew
                 yield Frame(data), at if now - 1.0 < at < now else now
-            # The kernel wrote into the heads how much room it used.
-            heads[:] = self._fresh_heads
             if count < _AT_ONCE:
                 return
