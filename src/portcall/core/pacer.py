@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 DEFAULT_PACE = 200.0
-"""Packets a second for sweeps: a sweep of a /24 takes a second and a quarter."""
+"""Packets a second for sweeps: a sweep of a /24 takes a second and a half."""
 
 HIGHEST_PACE = 2000.0
 """Above this, old devices drop what is meant for them."""
