@@ -125,6 +125,7 @@ class Pouring(Conversation):
     def __init__(self, count):
         self.made = [str(n).encode() for n in range(count)]
         self.made_at = []
+        self.left_at = None
 
     def begin(self, now):
         yield SendEach(self.pour())
@@ -135,7 +136,7 @@ class Pouring(Conversation):
             yield packet
 
     def all_left(self, now):
-        self.over = True
+        self.over, self.left_at = True, now
         yield Report("all left")
 
 
@@ -161,6 +162,16 @@ def test_a_source_is_drawn_at_the_pace_in_turn_with_others_and_nothing_is_lost(p
     assert [packet for packet in sent if packet != b"in turn"] == pouring.made
     assert sent.index(b"in turn") < 5
     assert pouring.made_at[-1] - pouring.made_at[1] >= 36 / 200
+
+
+def test_a_source_is_known_to_be_empty_when_its_last_packet_leaves_however_slow_the_pace(pipes):
+    async def go():
+        pouring = Pouring(2)
+        began = time.monotonic()
+        await Runner(Pacer(rate=4)).run(pouring, pipes[0], lambda fact: None)
+        return pouring.left_at - began
+
+    assert 0.25 <= asyncio.run(go()) < 0.5
 
 
 def test_a_full_socket_is_tried_again_and_nothing_is_lost(pipes):

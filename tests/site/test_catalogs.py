@@ -72,6 +72,16 @@ def test_an_eds_becomes_a_catalogue_file(tmp_path, everywhere):
     assert read_catalogs(None).product(Codes(Method.CIP, 64101, 40)) == Product("Skerry 40 [31m")
 
 
+def test_a_newer_file_replaces_the_kept_one_but_another_of_that_name_does_not(tmp_path, everywhere):
+    eds = '[Device] VendCode=64101; VendName="Sandlark"; ProdCode={}; ProdName="{}";'
+    add_catalog(write(tmp_path / "device.eds", eds.format(40, "Skerry 40")), None)
+    kept, _ = add_catalog(write(tmp_path / "device.eds", eds.format(40, "Skerry 40 B")), None)
+    assert read_catalog(kept).product(Codes(Method.CIP, 64101, 40)) == Product("Skerry 40 B")
+    with pytest.raises(BadInput, match=r"device.eds: .*device.toml is kept .* has an entry"):
+        add_catalog(write(tmp_path / "device.eds", eds.format(41, "Skerry 41")), None)
+    assert read_catalog(kept).product(Codes(Method.CIP, 64101, 40)) == Product("Skerry 40 B")
+
+
 @pytest.mark.parametrize(
     ("change", "complaint"),
     [

@@ -68,6 +68,11 @@ class Catalog:
         )
 
     @property
+    def entries(self) -> frozenset[Codes | AddressRange | int]:
+        """What is named: makers and products by codes, defaults, ports."""
+        return frozenset((*self.makers, *self.products, *self.defaults, *self.ports))
+
+    @property
     def all_ports(self) -> dict[int, str]:
         """The usual ports and those of the catalogue."""
         return {**USUAL_PORTS, **self.ports}

@@ -78,7 +78,8 @@ class Send(NamedTuple, Generic[P]):
 class SendEach(NamedTuple, Generic[P]):
     """Let these packets leave one after the other, in turn with what others send.
 
-    Each is taken just before it leaves, so what was heard until then can still decide about it.
+    Each is taken when the one before it has left, so what was heard until then can still decide
+    about it.
     """
 
     packets: Iterator[P]

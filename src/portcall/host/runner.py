@@ -192,9 +192,6 @@ class Runner:
                 break
             sent += 1
             now = monotonic()
-            if pacer is not None and pacer.ready_at(now) > now:
-                again_in = pacer.worth_waking_at(now) - now
-                break
             running, packet, more = queue.popleft()
             if running.over.is_set():
                 continue
@@ -203,6 +200,10 @@ class Runner:
                 if packet is None:
                     self._carry_out(running, running.conversation.all_left(now))
                     continue
+            if pacer is not None and pacer.ready_at(now) > now:
+                queue.appendleft((running, packet, more))
+                again_in = pacer.worth_waking_at(now) - now
+                break
             try:
                 running.medium.send(packet)
             except BlockingIOError:

@@ -77,12 +77,22 @@ def read_catalog(path: Path) -> Catalog:
 
 
 def add_catalog(path: Path, site: Path | None) -> tuple[Path, Catalog]:
-    """Check a file and keep it as TOML; gives where, and what it says. Raises as reading does."""
+    """Check a file and keep it as TOML; gives where, and what it says. Raises as reading does.
+
+    What is kept under that name is replaced by what says at least as much, and by nothing else:
+    makers like to call their files alike.
+    """
     added = read_catalog(path)
-    if not (added.makers or added.products or added.defaults or added.ports):
+    if not added.entries:
         raise BadInput(f"{path.name}: says nothing: no makers, products, defaults or ports in it")
     folder = catalog_folder(site)
     kept = folder / f"{path.stem}.toml"
+    if kept.exists() and (lost := read_catalog(kept).entries - added.entries):
+        entries = "an entry" if len(lost) == 1 else f"{len(lost)} entries"
+        raise BadInput(
+            f"{path.name}: {kept} is kept under that name and has {entries} that this file has "
+            "not; give this file another name, or remove that one first"
+        )
     try:
         make_folder(folder)
         write_whole(kept, _as_toml(added, path.name))

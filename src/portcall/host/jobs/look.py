@@ -136,8 +136,9 @@ class Look:
         """Those that said by CIP what they are."""
         self.asked: set[IPv4Address] = set(orders.known)
         """Those that are being asked what they are, or need not be."""
-        self.pace = orders.pace or DEFAULT_PACE
-        self.runner = Runner(Pacer(orders.pace * _MARGIN) if orders.pace else None)
+        self.rate = (orders.pace or DEFAULT_PACE) * _MARGIN
+        """What may be expected to leave, in packets a second."""
+        self.runner = Runner(Pacer(self.rate) if orders.pace else None)
         self.swept = asyncio.Event()
         self._seen = seen
         self._link: Link | None = None
@@ -243,7 +244,7 @@ class Look:
             self._await("IPv6", 2.0, tasks, self.runner.start(echo, link, self.report))
         if Method.ARP in wanted and orders.ranges:
             sweep = ArpSweep(mac, self.adapter.interfaces, sorted(orders.ranges, key=len))
-            seconds = ROUNDS * (sweep.total / self.pace + SWEEP_WAIT)
+            seconds = ROUNDS * (sweep.total / self.rate + SWEEP_WAIT)
             # Where no device is asked, what is seen goes straight on: a sweep sees ten thousands.
             end = self.runner.start(sweep, link, self.report if self._asks_devices else self._seen)
             self._await("ARP sweep", seconds, tasks, end, self.swept)
