@@ -226,7 +226,7 @@ def test_watching_says_what_vanished_and_what_came_back(plant):
     assert [event for event, _ in events] == ["appeared", "vanished", "returned"]
     vanished = next(line for line in ended.json_lines if line["event"] == "vanished")
     assert vanished["last_heard"] < vanished["at"]
-    assert ended.code == 0
+    assert ended.code == 130
 
 
 REAL = """

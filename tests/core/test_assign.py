@@ -34,7 +34,7 @@ from portcall.core.assign.reply import Replies
 from portcall.core.assign.server import AddressServer
 from portcall.core.conversation import Frame
 from portcall.core.find.sighting import Protocol
-from portcall.core.plan import Plan
+from portcall.core.plan import Plan, PlannedDevice
 from portcall.core.wire import bootp, dhcp, udp
 from portcall.core.wire.dhcp import Code, MessageType, Options
 
@@ -138,6 +138,23 @@ def test_devices_that_have_their_address_at_the_start_are_seen_and_squatters_too
         ("answering", "fan-drive-1"),
         ("refused", "belt-drive"),
     ]
+
+
+def test_the_look_at_the_start_keeps_the_pace_and_an_answer_does_not_wait_for_it():
+    rows = [
+        PlannedDevice(f"drive-{n}", IPv4Interface((0x0A3D1400 + n, 24)), Mac(FAN[:5] + bytes([n])))
+        for n in range(1, 101)
+    ]
+    wire, server = serving(Plan(tuple(rows)), pace=50)
+    last = wire.join(BootpClient(rows[-1].mac, 1, 4.0))
+    wire.pass_time(0.5)
+    assert len(last.facts) == 1
+    wire.pass_time(9.5)
+    requests = [(at, p.data[-4:]) for at, p in server.sent if p.data[12:14] == b"\x08\x06"]
+    assert (1.3, rows[-1].address.packed) in [(round(at, 3), target) for at, target in requests]
+    asked = [at for at, _ in requests]
+    assert len(asked) > 2 * 99
+    assert max(sum(at <= each < at + 1 for each in asked) for at in asked) <= 50
 
 
 def test_a_device_that_holds_its_address_and_asks_again_is_served():

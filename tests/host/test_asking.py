@@ -24,9 +24,8 @@ from portcall.host.datagrams import Datagrams
 from portcall.host.filters import NO_CONVERSATIONS
 from portcall.host.jobs.converse import Talk, converse
 from portcall.host.link import Link
-from portcall.host.meter import Meter
 from portcall.host.recorder import Recorder
-from portcall.host.runner import Runner
+from portcall.host.runner import Runner, paced
 from portcall.host.vantage import Vantage
 from portcall.site.captures import CaptureFile, read_capture
 
@@ -202,9 +201,7 @@ def test_what_others_send_is_charged_to_the_pace():
                 yield from self.begin(now)
 
     async def go(others):
-        runner = Runner(Pacer(100, burst=1))
-        with closing(Meter("lo")) as meter, closing(Datagrams.at(LOOPBACK)) as medium:
-            runner.heed(meter)
+        with paced("lo", 110, burst_seconds=0) as runner, closing(Datagrams.at(LOOPBACK)) as medium:
             began = time.monotonic()
             await runner.run(Ten(others), medium, print)
             return time.monotonic() - began

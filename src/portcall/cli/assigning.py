@@ -77,7 +77,13 @@ async def assign(served: Served, plan: Plan, options: Options, as_json: bool) ->
         replies = Replies(adapter.mac, served.site.surroundings, options.broadcast)
         pool = _pool(options, given)
         server = AddressServer(
-            adapter.interfaces, plan, replies, options.lease, pool, served.others(plan)
+            adapter.interfaces,
+            plan,
+            replies,
+            options.lease,
+            pool,
+            served.others(plan),
+            served.site.pace,
         )
         assignment = _Assignment(served, plan, options, as_json, given)
         return await assignment.run(server, known)

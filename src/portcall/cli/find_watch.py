@@ -16,7 +16,7 @@ from typing import Any
 import click
 
 from portcall.cli.find_view import Found, addresses, document, what
-from portcall.cli.main import NO, YES
+from portcall.cli.main import INTERRUPTED
 from portcall.cli.say import note, print_json_line
 from portcall.cli.show import Columns, cell, console
 from portcall.core.adapter import Adapter
@@ -58,10 +58,9 @@ def keep_watching(
             asyncio.run(watching.run(orders))
     else:
         asyncio.run(watching.run(orders))
-    count = len(watching.present())
     if not as_json:
-        note(f"watched {adapter.name}: {count} devices at the end")
-    return YES if count else NO
+        note(f"watched {adapter.name}: {len(watching.present())} devices at the end")
+    return INTERRUPTED
 
 
 class _Watching:

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Sequence
 
 import click
+from rich.text import Text
 
 from portcall.cli.main import NO, YES
 from portcall.cli.say import json_option, milliseconds, print_json
-from portcall.cli.show import Columns, cell, console
+from portcall.cli.show import Columns, cell, print_rows
 from portcall.cli.workplace import (
     adapter_option,
     capture_option,
@@ -22,6 +24,7 @@ from portcall.core.reach.ping import Replied, Unanswered
 from portcall.core.reach.statistics import Reachability, summarise
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.jobs.ping import ping
+from portcall.host.runner import paced
 
 
 @click.command("reach")
@@ -69,38 +72,43 @@ def reach_command(
             f"put it into the subnet first: portcall match {addresses[0]}"
         )
     facts: list[Replied | Unanswered] = []
-    asyncio.run(ping(adapter, addresses, count, interval, wait, site.pace, facts.append))
+    with paced(adapter.name, site.pace) as runner:
+        asyncio.run(ping(runner, adapter, addresses, count, interval, wait, facts.append))
     results = summarise(addresses, facts)
     names = {row.address: row.name for row in plan}
     if as_json:
         print_json({"adapter": adapter.name, "targets": [_document(result) for result in results]})
     else:
-        shown = Columns(
-            "address",
-            "name",
-            "echoes",
-            "lost",
-            "shortest",
-            "median",
-            "longest",
-            "why",
-            drops=("name", "median", "longest", "shortest"),
-            shrinks="why",
-        )
-        for result in results:
-            lost = result.sent - result.received
-            shown.add_row(
-                cell(result.target, "bold"),
-                cell(names.get(result.target)),
-                f"{result.received} of {result.sent}",
-                cell(f"{result.loss:.0%}", "red" if lost else ""),
-                cell(milliseconds(result.shortest)),
-                cell(milliseconds(result.middle)),
-                cell(milliseconds(result.longest)),
-                cell(result.reason, "yellow") if result.reason else "",
-            )
-        console().print(shown)
+        print_rows(_layout(), results, lambda result: _cells(result, names.get(result.target)))
     return YES if all(result.answers for result in results) else NO
+
+
+def _layout() -> Columns:
+    return Columns(
+        "address",
+        "name",
+        "echoes",
+        "lost",
+        "shortest",
+        "median",
+        "longest",
+        "why",
+        drops=("name", "median", "longest", "shortest"),
+        shrinks="why",
+    )
+
+
+def _cells(result: Reachability, name: str | None) -> Sequence[Text]:
+    return (
+        cell(result.target, "bold"),
+        cell(name),
+        cell(f"{result.received} of {result.sent}"),
+        cell(f"{result.loss:.0%}", "red" if result.received < result.sent else ""),
+        cell(milliseconds(result.shortest)),
+        cell(milliseconds(result.middle)),
+        cell(milliseconds(result.longest)),
+        cell(result.reason, "yellow"),
+    )
 
 
 def _document(result: Reachability) -> dict[str, object]:

@@ -42,19 +42,19 @@ class Columns(Table):
     def fit(self, widths: Sequence[int], told: Sequence[bool], room: int) -> dict[int, int]:
         """Which columns are shown, by number, each with its width, for cells this wide.
 
-        A column that could be dropped is, too, when none of its cells says something.
+        A column that may give way does so, too, when none of its cells says something.
         """
         headers, drops, shrinks = self._made_of
         shown = {
             n: max(len(header), width)
             for n, (header, width, says) in enumerate(zip(headers, widths, told, strict=True))
-            if says or header not in drops
+            if says or header not in (*drops, shrinks)
         }
         for header in reversed(drops):
             if _breadth(shown) > room:
                 shown.pop(headers.index(header), None)
-        if shrinks and (excess := _breadth(shown) - room) > 0:
-            n = headers.index(shrinks)
+        n = headers.index(shrinks) if shrinks else -1
+        if n in shown and (excess := _breadth(shown) - room) > 0:
             shown[n] = max(len(shrinks), shown[n] - excess)
         return shown
 

@@ -10,7 +10,7 @@ from ipaddress import IPv4Address
 import click
 from rich.text import Text
 
-from portcall.cli.find_view import what
+from portcall.cli.find_view import addresses, what
 from portcall.cli.looking import gathering_for, look, orders_for
 from portcall.cli.main import NO, YES
 from portcall.cli.say import json_option, milliseconds, note, print_json
@@ -24,6 +24,7 @@ from portcall.cli.workplace import (
 )
 from portcall.core.adapter import Adapter
 from portcall.core.find.devices import Device
+from portcall.core.pacer import BURST_SECONDS
 from portcall.core.plan import Plan
 from portcall.core.reach.ping import Replied, Unanswered
 from portcall.core.reach.statistics import Reachability, summarise
@@ -32,9 +33,12 @@ from portcall.core.verify import Judgement, Verdict, judge, unplanned
 from portcall.host.jobs.identify import identify
 from portcall.host.jobs.look import QUICK_METHODS, NotRun
 from portcall.host.jobs.ping import ping
+from portcall.host.runner import paced
 from portcall.site.catalogs import read_catalogs
 from portcall.site.folder import Site
 
+_BURST_SECONDS = BURST_SECONDS / 2
+"""Behind each word to a program the kernel says one or two of its own, counted only afterwards."""
 _ECHOES = 3
 _ECHO_INTERVAL = 0.2
 _ECHO_WAIT = 1.0
@@ -86,9 +90,10 @@ def verify_command(
     print_rows(_layout(), judgements, _cells, lambda judgement: judgement.findings)
     out = console()
     for device in others:
-        at = ", ".join(str(address) for address in device.addresses) or "no address"
+        known = addresses(device)
+        where = f"at {known}" if known else "without an address"
         out.print(
-            f"not in the plan: {device.mac or '–'} at {at}, {what(device)}",
+            f"not in the plan: {device.mac or '–'} {where}, {what(device)}",
             style="yellow",
             soft_wrap=True,
         )
@@ -132,15 +137,16 @@ async def _gather(
     looked, interrupted = await look(adapter, orders, gathering)
     if interrupted:
         raise KeyboardInterrupt
-    addresses = [row.address for row in plan if adapter.on_subnet_of(row.address)]
+    targets = [row.address for row in plan if adapter.on_subnet_of(row.address)]
     facts: list[Replied | Unanswered] = []
-    said = await asyncio.gather(
-        identify(adapter.name, addresses, site.pace),
-        ping(adapter, addresses, _ECHOES, _ECHO_INTERVAL, _ECHO_WAIT, site.pace, facts.append),
-    )
-    for seen in said[0]:
+    with paced(adapter.name, site.pace, _BURST_SECONDS) as runner:
+        said, _ = await asyncio.gather(
+            identify(runner, adapter.name, targets),
+            ping(runner, adapter, targets, _ECHOES, _ECHO_INTERVAL, _ECHO_WAIT, facts.append),
+        )
+    for seen in said:
         gathering.add(seen)
-    reached = {r.target: r for r in summarise(addresses, facts)}
+    reached = {r.target: r for r in summarise(targets, facts)}
     return gathering.devices(), reached, tuple(looked.not_run)
 
 

@@ -7,13 +7,13 @@ import errno
 import gc
 from collections import deque
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import ExitStack, closing, contextmanager, suppress
 from dataclasses import dataclass, field
 from time import monotonic
 from typing import Any, TypeVar
 
 from portcall.core.conversation import Actions, Conversation, Report, Send
-from portcall.core.pacer import Pacer
+from portcall.core.pacer import BURST_SECONDS, Pacer, sustained
 from portcall.host.medium import Medium
 from portcall.host.meter import Meter
 
@@ -232,6 +232,26 @@ def _reason(error: OSError) -> str:
         # What the kernel answers when a filter rule of this computer drops a packet on its way out.
         return "this computer's firewall forbids it"
     return (error.strerror or str(error)).lower()
+
+
+@contextmanager
+def paced(
+    adapter: str, pace: float | None, burst_seconds: float = BURST_SECONDS
+) -> Iterator[Runner]:
+    """A runner that keeps a pace, in packets a second, on an adapter; None: as fast as it goes.
+
+    What the kernel sends there on its own is counted, too, where that is allowed (CAP_NET_RAW).
+    Whatever goes on at the same time shares one such runner: two would make twice the pace.
+    """
+    with ExitStack() as stack:
+        runner = Runner(pacer=None)
+        if pace is not None:
+            runner.pacer = Pacer(sustained(pace), burst_seconds=burst_seconds)
+            with suppress(OSError):
+                runner.heed(stack.enter_context(closing(Meter(adapter))))
+                # The meter is closed before the last of what is queued would be sent.
+                stack.callback(runner.heed, None)
+        yield runner
 
 
 @contextmanager

@@ -4,7 +4,7 @@
 
     name = "Tern Point kelp mill, dryer line 2"
     workstation = "10.61.20.200"          # kept for the engineer's computer
-    pace = 200                            # packets a second in sweeps
+    pace = 200                            # packets a second, of all that asks
     maker_defaults = ["203.0.113.40"]     # where unset devices are looked for
     community = "public"                  # for SNMP
     domain = "mill.example"               # for devices that ask for it by DHCP

@@ -42,6 +42,7 @@ from portcall.core.assign.temporary import TEMPORARY_SECONDS, Lent, Pool
 from portcall.core.assign.voices import Voices
 from portcall.core.conversation import Actions, Conversation, Frame, Report, Send
 from portcall.core.find.sighting import Protocol
+from portcall.core.pacer import DEFAULT_PACE, sustained
 from portcall.core.plan import NO_PLAN, Plan, PlannedDevice
 from portcall.core.probe import answers_echo, echo_request, heard_arp
 from portcall.core.wire import arp, dhcp
@@ -95,7 +96,8 @@ class AddressServer(Conversation[Frame, Event]):
     """Serves the rows of a plan that a device can be recognised by; never over by itself.
 
     ``own`` are the workstation's addresses. Rows in none of their subnets are served through relay
-    agents only. ``others`` are planned, too, and left alone.
+    agents only. ``others`` are planned, too, and left alone. ``pace``, in packets a second, is for
+    what nobody asked for, the look at the start; answers do not wait.
     """
 
     def __init__(
@@ -106,12 +108,14 @@ class AddressServer(Conversation[Frame, Event]):
         lease_seconds: int = dhcp.INFINITE,
         pool: Pool | None = None,
         others: Plan = NO_PLAN,
+        pace: float = DEFAULT_PACE,
     ) -> None:
         self._own_mac = replies.own_mac
         self._own = tuple(own)
         self._replies = replies
         self._lease_seconds = lease_seconds
         self._pool = pool
+        self._look_gap = FIRST_LOOK_TIMES / sustained(pace)
         self.malformed = 0
         """Requests that could not be read, and were ignored."""
         self._clearing: dict[IPv4Address, _Clearing] = {}
@@ -150,12 +154,14 @@ class AddressServer(Conversation[Frame, Event]):
         yield from self.woke(now)
 
     def _look_for(self, rows: Sequence[PlannedDevice] | Plan, now: float) -> None:
+        at = now
         for row in rows:
             terms = self._by_mac.get(row.mac) if row.mac else None
             if row.mac is not None and terms is not None and terms.own is not None:
                 watch = _Watch(terms, row.mac, None, FIRST_LOOK_TIMES)
                 self._watches[row.address] = watch
-                self._wake(watch, now)
+                self._wake(watch, at)
+                at += self._look_gap
 
     def heard(self, packet: Frame, now: float) -> Actions[Frame, Event]:
         """A frame: ARP and pings say who holds an address, UDP to port 67 asks for one."""
@@ -313,7 +319,7 @@ class AddressServer(Conversation[Frame, Event]):
         yield self._send(terms, request, own, answer)
         self._given[terms.address] = request.mac
         known = self._watches.get(terms.address)
-        if known is not None and known.mac == request.mac:
+        if known is not None and known.mac == request.mac and known.request is not None:
             known.request, known.asks_left = request, WATCH_TIMES
             return
         watch = _Watch(terms, request.mac, request, WATCH_TIMES)

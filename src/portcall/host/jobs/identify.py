@@ -7,7 +7,6 @@ from ipaddress import IPv4Address
 
 from portcall.core.find import cip_identity
 from portcall.core.find.sighting import Method, Sighting
-from portcall.core.pacer import Pacer
 from portcall.core.wire import cip
 from portcall.host.jobs.converse import Talk, converse
 from portcall.host.runner import Runner
@@ -15,12 +14,11 @@ from portcall.host.vantage import Vantage
 
 
 async def identify(
-    adapter: str, addresses: Sequence[IPv4Address], pace: float
+    runner: Runner, adapter: str, addresses: Sequence[IPv4Address]
 ) -> tuple[Sighting, ...]:
     """What each device says of itself by CIP; silent for those that speak none."""
     sightings: list[Sighting] = []
     talk = Talk(Method.CIP, (cip_identity.script,))
     doors = dict.fromkeys(addresses, (cip.PORT,))
-    runner = Runner(Pacer(pace))
     await converse(runner, Vantage(adapter), doors, lambda door: talk, sightings.append)
     return tuple(sightings)

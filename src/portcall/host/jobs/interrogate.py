@@ -8,10 +8,9 @@ from ipaddress import IPv4Address
 
 from portcall.core.conversation import Endpoint
 from portcall.core.find.sighting import Field, Method, Said, Sighting, words
-from portcall.core.pacer import Pacer
 from portcall.host.jobs.ask import talk_at
 from portcall.host.jobs.converse import Talk, converse
-from portcall.host.runner import Runner
+from portcall.host.runner import paced
 from portcall.host.vantage import Vantage
 
 _METHODS = (Method.CIP, Method.MODBUS, Method.OPCUA, Method.WEB)
@@ -32,8 +31,8 @@ async def interrogate(
     def report(seen: Sighting) -> None:
         said.extend(seen.said)
 
-    runner = Runner(Pacer(pace))
-    await converse(runner, Vantage(adapter), {address: tuple(ports)}, opened, report)
+    with paced(adapter, pace) as runner:
+        await converse(runner, Vantage(adapter), {address: tuple(ports)}, opened, report)
     return tuple(dict.fromkeys(said))
 
 

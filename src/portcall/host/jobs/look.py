@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Callable, Collection, Mapping, Sequence
-from contextlib import AsyncExitStack, closing, suppress
+from contextlib import AsyncExitStack, closing
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
@@ -28,7 +28,7 @@ from portcall.core.find.outlook import Outlook
 from portcall.core.find.overhear import Overhear
 from portcall.core.find.sighting import Method, Sighting
 from portcall.core.find.snmp_system import DEFAULT_COMMUNITY
-from portcall.core.pacer import DEFAULT_PACE, Pacer
+from portcall.core.pacer import DEFAULT_PACE, sustained
 from portcall.core.plan import ASSUMED_PREFIX
 from portcall.core.probe import PROBE_TIME, AddressProbe, Free, Taken
 from portcall.core.trouble import NotPossibleHere
@@ -37,8 +37,7 @@ from portcall.host.filters import NO_CONVERSATIONS
 from portcall.host.jobs.ask import ask_devices, ask_everybody
 from portcall.host.leg import Leg
 from portcall.host.link import Link
-from portcall.host.meter import Meter
-from portcall.host.runner import Runner, rare_collections
+from portcall.host.runner import Runner, paced, rare_collections
 from portcall.host.vantage import Vantage
 
 ON_THE_LINK = (Method.LISTEN, Method.LLDP, Method.ARP, Method.IPV6, Method.DCP)
@@ -66,10 +65,6 @@ LISTEN_SECONDS = 4.0
 
 BETWEEN_BROADCASTS = 0.3
 """Seconds between two questions to everybody: never two crowds of answers at once."""
-
-_MARGIN = 0.9
-"""Of the pace: in the busiest second a burst comes on top, and what the kernel says to the answers,
-which is counted only when it has left."""
 
 _ASKING_SECONDS = 4.0
 """What asking a handful of devices takes, for the time left."""
@@ -136,9 +131,9 @@ class Look:
         """Those that said by CIP what they are."""
         self.asked: set[IPv4Address] = set(orders.known)
         """Those that are being asked what they are, or need not be."""
-        self.rate = (orders.pace or DEFAULT_PACE) * _MARGIN
+        self.rate = sustained(orders.pace or DEFAULT_PACE)
         """What may be expected to leave, in packets a second."""
-        self.runner = Runner(Pacer(self.rate) if orders.pace else None)
+        self.runner: Runner
         self.swept = asyncio.Event()
         self._seen = seen
         self._link: Link | None = None
@@ -154,6 +149,7 @@ class Look:
         """Look, to the end. When it is cancelled, sockets are closed and legs taken down."""
         async with self._stack:
             self._stack.enter_context(rare_collections())
+            self.runner = self._stack.enter_context(paced(self.adapter.name, self.orders.pace))
             self._open_link()
             try:
                 async with asyncio.TaskGroup() as self._tasks:
@@ -215,13 +211,6 @@ class Look:
                 self.cannot(method, str(trouble))
             return
         self._stack.callback(self.runner.drop, self._link)
-        if self.orders.pace is None:
-            return
-        with suppress(OSError):
-            meter = self._stack.enter_context(closing(Meter(self.adapter.name)))
-            self.runner.heed(meter)
-            # The meter is closed before the last of what is queued would be sent.
-            self._stack.callback(self.runner.heed, None)
 
     def _start_on_link(self, tasks: asyncio.TaskGroup) -> None:
         link, mac, orders = self._link, self.adapter.mac, self.orders

@@ -7,23 +7,21 @@ from contextlib import closing
 from ipaddress import IPv4Address
 
 from portcall.core.adapter import Adapter
-from portcall.core.pacer import Pacer
 from portcall.core.reach.ping import Ping, Replied, Unanswered
 from portcall.host.echoes import Echoes
 from portcall.host.runner import Runner
 
 
 async def ping(
+    runner: Runner,
     adapter: Adapter,
     targets: Sequence[IPv4Address],
     count: int,
     interval: float,
     wait: float,
-    pace: float,
     report: Callable[[Replied | Unanswered], None],
 ) -> None:
     """Send ``count`` rounds of echo requests; ``interval`` and ``wait`` are seconds."""
-    runner = Runner(Pacer(pace))
     with closing(Echoes(adapter.name)) as echoes:
         try:
             own = [interface.ip for interface in adapter.interfaces]
