@@ -151,7 +151,7 @@ def test_the_look_at_the_start_keeps_the_pace_and_an_answer_does_not_wait_for_it
     assert len(last.facts) == 1
     wire.pass_time(9.5)
     requests = [(at, p.data[-4:]) for at, p in server.sent if p.data[12:14] == b"\x08\x06"]
-    assert (1.3, rows[-1].address.packed) in [(round(at, 3), target) for at, target in requests]
+    assert (0.8, rows[-1].address.packed) in [(round(at, 3), target) for at, target in requests]
     asked = [at for at, _ in requests]
     assert len(asked) > 2 * 99
     assert max(sum(at <= each < at + 1 for each in asked) for at in asked) <= 50

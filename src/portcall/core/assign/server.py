@@ -57,9 +57,11 @@ CLEAR_HOLDS = 30.0
 """Seconds for which a cleared address needs no new probe: a DHCP exchange, or a few retries. An
 address offered from those to lend is held as long."""
 
+WATCH_AFTER = 0.5
 WATCH_INTERVAL = 1.0
 WATCH_TIMES = 30
-"""How often, and how many times, a device is asked whether it has taken its address."""
+"""How soon after giving, how often, and how many times, a device is asked whether it has taken its
+address."""
 
 FIRST_LOOK_TIMES = 2
 """How many times each planned address is asked for at the start."""
@@ -324,7 +326,7 @@ class AddressServer(Conversation[Frame, Event]):
             return
         watch = _Watch(terms, request.mac, request, WATCH_TIMES)
         self._watches[terms.address] = watch
-        self._wake(watch, now + WATCH_INTERVAL)
+        self._wake(watch, now + WATCH_AFTER)
 
     def _forget(self, address: IPv4Address) -> None:
         for table in (self._clearing, self._clear, self._watches, self._given):
