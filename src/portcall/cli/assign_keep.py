@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Callable
+from contextlib import suppress
 
 from portcall.cli.outcomes import noted, remembering
 from portcall.core.adapter import Adapter
 from portcall.core.assign.board import Board, State
 from portcall.core.assign.event import Event, EventKind
+from portcall.core.pacer import sustained
 from portcall.core.setting.job import Job, Outcome
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.jobs.keep import keep, keep_by_cip
@@ -17,15 +19,24 @@ from portcall.site.record import Record
 _ATTEMPTS, _BETWEEN = 4, 1.0
 """A device answers by ARP before its programs have started."""
 
+_PACKETS = 36
+"""What this computer sends, its kernel too, to set one device by CIP: a plant that powers up all at
+once is not set all at once."""
+
 _LAST_WAIT = 8.0
 """Seconds given to those under way when the assignment ends: none is left in the middle."""
 
 
 class Keeper:
-    """Keeps devices one beside the other; ``report`` is told how each went, as an event."""
+    """Keeps devices one beside the other, begun at the pace; ``report`` is told how each went."""
 
-    def __init__(self, adapter: Adapter, log: Record, report: Callable[[Event], None]) -> None:
+    def __init__(
+        self, adapter: Adapter, pace: float, log: Record, report: Callable[[Event], None]
+    ) -> None:
         self._adapter = adapter
+        self._between = _PACKETS / sustained(pace)
+        self._next_turn = 0.0
+        self._ending = asyncio.Event()
         self._log = log
         self._report = report
         self._under_way: dict[str, asyncio.Task[None]] = {}
@@ -50,11 +61,23 @@ class Keeper:
         return not self._under_way and names <= self._tried
 
     async def finish(self) -> None:
-        """Let those under way come to their end."""
+        """Let those under way come to their end; no other is begun."""
+        self._ending.set()
         if self._under_way:
             await asyncio.wait(self._under_way.values(), timeout=_LAST_WAIT)
 
+    async def _turn_comes(self) -> bool:
+        """Wait for a device's turn; False when the assignment ends before."""
+        now = asyncio.get_running_loop().time()
+        turn = max(now, self._next_turn)
+        self._next_turn = turn + self._between
+        with suppress(TimeoutError):
+            await asyncio.wait_for(self._ending.wait(), turn - now)
+        return not self._ending.is_set()
+
     async def _keep(self, job: Job, event: Event) -> None:
+        if not await self._turn_comes():
+            return
         try:
             outcome = noted(self._log, job, await self._carry_out(job))
         except NotPossibleHere as trouble:

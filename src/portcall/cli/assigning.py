@@ -114,7 +114,7 @@ class _Assignment:
         self._keeper: Keeper | None = None
         if options.keep:
             log = Record(served.site.folder)
-            self._keeper = Keeper(served.adapter, log, self._report)
+            self._keeper = Keeper(served.adapter, served.site.pace, log, self._report)
         self._plan_seen = self._plan_state()
         self._service: Service | None = None
         self._trouble: NotPossibleHere | None = None
