@@ -1,8 +1,8 @@
 """A find on a plant of 250 answering devices: time, CPU, memory, and the pace on the wire.
 
 Stated limits: wall time at most 1.25 times what the stated waits and the pace require; CPU time
-2 s; memory 80 MB; and in no second more than 5 % over the pace, by ``find`` or by what else talks
-to a whole plan.
+2 s, both as the median of some runs; memory 80 MB, and in no second more than 5 % over the pace, by
+``find`` or by what else talks to a whole plan, in any of them.
 
 What is required is counted, not assumed: the frames that left the adapter, as a capture of the same
 kind of run has them, at the pace; and the waits that nothing can overlap: after the sweep's rounds,
@@ -13,6 +13,7 @@ from __future__ import annotations
 
 import compileall
 import os
+import statistics
 import subprocess
 import sys
 import tempfile
@@ -28,7 +29,7 @@ ARP_ANSWER = b"\x08\x06\x00\x01\x08\x00\x06\x04\x00\x02"
 """Not counted: with it the computer's kernel answers what a device asks, at the device's pace."""
 
 DEVICES = 250
-RUNS = 3
+RUNS = 5
 MOST_WALL, MOST_CPU, MOST_MEGABYTES, MOST_OVER = 1.25, 2.0, 80, 1.05
 PORTCALL = str(Path(sys.executable).with_name("portcall"))
 
@@ -117,8 +118,9 @@ def inside(folder: Path) -> int:
     compileall.compile_dir(next(iter(portcall.__path__)), quiet=1)
     command("find", "--method", "arp")  # Warm-up: page cache.
     good = True
+    walls, cpus = [], []
+    capture = folder / "sent.pcapng"
     for run in range(1, RUNS + 1):
-        capture = folder / "find.pcapng"
         command("find", "--capture", str(capture))
         times = sorted(departures(capture))
         waits = 2 * SWEEP_WAIT + sum(ANSWER_WAITS)
@@ -133,14 +135,18 @@ def inside(folder: Path) -> int:
             f"memory {megabytes / MOST_MEGABYTES:.2f} of {MOST_MEGABYTES} MB; "
             f"busiest second {over:.2f} of the pace (stated: {MOST_OVER})"
         )
-        good = good and found == DEVICES and wall <= MOST_WALL * required
-        good = good and cpu <= MOST_CPU and megabytes <= MOST_MEGABYTES and over <= MOST_OVER
+        walls.append(wall / required)
+        cpus.append(cpu / MOST_CPU)
+        good = good and found == DEVICES and megabytes <= MOST_MEGABYTES and over <= MOST_OVER
+    wall, cpu = statistics.median(walls), statistics.median(cpus)
+    print(f"median of {RUNS}: wall {wall:.2f} (stated: {MOST_WALL}), CPU {cpu:.2f} (stated: 1)")
+    good = good and wall <= MOST_WALL and cpu <= 1
     Path("plan.csv").write_text(plan(), encoding="utf-8")
-    for words in (["verify"], ["reach", f"10.61.20.1-{DEVICES}"], ["assign", "--for", "6"]):
-        *_, out = command(*words, "--capture", str(capture))
+    for line in ("verify", f"reach 10.61.20.1-{DEVICES}", "assign --keep --until-done"):
+        *_, out = command(*line.split(), "--capture", str(capture))
         named = sum("drive-" in line and "10.61.20." in line for line in out.splitlines())
         over = busiest_second(sorted(departures(capture))) / DEFAULT_PACE
-        print(f"{words[0]}: busiest second {over:.2f} of the pace (stated: {MOST_OVER})")
+        print(f"{line}: busiest second {over:.2f} of the pace (stated: {MOST_OVER})")
         good = good and named >= DEVICES and over <= MOST_OVER
     return 0 if good else 1
 
