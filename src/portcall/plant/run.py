@@ -163,7 +163,9 @@ def _environment(guest: Guest, site: Path | None) -> Mapping[str, str]:
     environment[guest.state_variable] = str(PRIVATE / "portcall")
     if site is not None:
         environment[SITE_VARIABLE] = str(site)
-    # The same portcall that was called, also when its folder is not on the path.
-    program = str(Path(sys.argv[0]).absolute().parent)
-    environment["PATH"] = f"{program}{os.pathsep}{environment.get('PATH', os.defpath)}"
+    # The same portcall that was called, also when its folder is not on the path; python -m portcall
+    # is called by the interpreter beside it.
+    called = Path(sys.argv[0]).absolute()
+    program = called if called.name == "portcall" else Path(sys.executable)
+    environment["PATH"] = f"{program.parent}{os.pathsep}{environment.get('PATH', os.defpath)}"
     return environment
