@@ -37,7 +37,16 @@ from portcall.core.find.netbios_names import NodeStatusQuestion
 from portcall.core.find.outlook import Outlook
 from portcall.core.find.overhear import REPEAT, Overhear
 from portcall.core.find.remarks import remarks
-from portcall.core.find.sighting import Codes, Field, Method, Said, Sighting, learnt_from
+from portcall.core.find.sighting import (
+    Codes,
+    Field,
+    Method,
+    Protocol,
+    Said,
+    Sighting,
+    learnt_from,
+    words,
+)
 from portcall.core.find.snmp_system import SystemGroup
 from portcall.core.find.subnets import spoken
 from portcall.core.trouble import BadInput
@@ -436,7 +445,7 @@ def test_a_device_vanishes_after_a_whole_look_without_it_and_returns():
         watch.look_began(began)
         for mac, address in sightings:
             gathering.add(Sighting(began + 1, Method.ARP, mac, IPv4Address(address)))
-        gathering.forget_addresses(watch.vanished_before)
+        gathering.forget(watch.vanished_before)
         return [
             (change.happened, change.device.mac, change.details)
             for change in watch.compare(gathering.devices(), whole_look=True)
@@ -468,19 +477,80 @@ def test_what_was_said_at_an_address_that_was_left_makes_no_ghost():
     gathering.add(Sighting(11, Method.ARP, THEIRS, new))
     gathering.add(Sighting(11, Method.ARP, OWN, PLC))
     gathering.add(Sighting(12, Method.CIP, address=OLD, said=serial))
-    gathering.forget_addresses(10)
+    gathering.forget(10)
     assert [(d.mac, d.addresses) for d in gathering.devices()] == [
         (OWN, (PLC,)),
         (None, (OLD,)),
         (THEIRS, (new,)),
     ]
-    # Where another device took the address over, what was said there is now said of that.
+    # Where another device took the address over, what was said there was not its word.
     gathering.add(Sighting(13, Method.CIP, address=new, said=serial))
     gathering.add(Sighting(20, Method.ARP, OWN, new))
     gathering.add(Sighting(20, Method.ARP, THEIRS, old))
-    gathering.forget_addresses(15)
-    (holder,) = (d for d in gathering.devices() if new in d.addresses)
-    assert (holder.mac, holder.value(Field.SERIAL)) == (OWN, "77B10921")
+    other = (Said(Field.FIRMWARE, "5.002", Method.CIP),)
+    gathering.add(Sighting(21, Method.CIP, address=new, said=other))
+    gathering.forget(15)
+    told = {d.mac: (d.value(Field.SERIAL), d.value(Field.FIRMWARE)) for d in gathering.devices()}
+    assert told[THEIRS] == ("77B10921", None)
+    assert told[OWN] == (None, "5.002")
+
+
+def test_a_device_that_says_otherwise_now_is_believed_and_what_it_does_not_repeat_is_old():
+    watch, gathering = DeviceWatch(), Gathering()
+
+    def look(began, **said):
+        watch.look_began(began)
+        gathering.add(Sighting(began + 0.1, Method.ARP, THEIRS, PLC))
+        if said:
+            told = words(Method.CIP, *((Field[key], value) for key, value in said.items()))
+            gathering.add(Sighting(began + 1, Method.CIP, address=PLC, said=told))
+        gathering.forget(watch.vanished_before)
+        return [change.details for change in watch.compare(gathering.devices(), whole_look=True)]
+
+    first = {"FIRMWARE": "5.001", "NAME": "fan", "MANNER": "answers CIP only when asked directly"}
+    assert look(0, **first) == [()]
+    assert look(10) == []
+    assert look(20, FIRMWARE="5.002") == [("firmware was 5.001, is 5.002",)]
+    (device,) = gathering.devices()
+    assert (device.values(Field.FIRMWARE), device.values(Field.MANNER)) == (("5.002",), ())
+    # The name was not said since the first look, the firmware in the last one.
+    assert (device.value(Field.NAME), device.age(31, Field.NAME, Field.FIRMWARE)) == ("fan", 30)
+    assert (device.age(31, Field.FIRMWARE), device.age(31, Field.SERIAL)) == (10, None)
+
+
+def test_a_device_in_the_place_of_another_does_not_share_its_address():
+    watch, gathering = DeviceWatch(), Gathering()
+
+    def compare(began, whole_look):
+        if whole_look:
+            gathering.forget(began)
+        changes = watch.compare(gathering.devices(), whole_look)
+        return [(c.happened, c.device.mac, c.device.addresses, c.details) for c in changes]
+
+    def seen(at, mac, address=PLC):
+        gathering.add(Sighting(at, Method.ARP, mac, address))
+        gathering.add(Sighting(at, Method.DCP, mac, address, words(Method.DCP, product)))
+
+    product = (Field.PRODUCT, "Islet 16")
+    watch.look_began(0)
+    seen(1, THEIRS)
+    assert compare(float("-inf"), True) == [(Happened.APPEARED, THEIRS, (PLC,), ())]
+    watch.look_began(10)
+    seen(11, OWN)
+    assert compare(10, False) == [(Happened.APPEARED, OWN, (PLC,), ())]
+    assert compare(10, True) == [(Happened.VANISHED, THEIRS, (PLC,), ())]
+    assert all(not device.rivals for device in gathering.devices())
+    # Both at once: now they do.
+    watch.look_began(20)
+    seen(21, OWN)
+    seen(21, THEIRS)
+    details = {c[1]: c[3] for c in compare(20, True)}
+    assert f"its address is shared with {THEIRS}" in details[OWN]
+    # One that asks for an address has none any more.
+    watch.look_began(30)
+    seen(31, OWN)
+    gathering.add(Sighting(32, Method.LISTEN, THEIRS, asks=Protocol.BOOTP))
+    assert compare(30, True) == [(Happened.CHANGED, THEIRS, (), (f"no longer at {PLC}",))]
 
 
 def test_an_outlook_says_what_goes_on_and_never_goes_back_to_nothing():

@@ -114,9 +114,14 @@ def addresses(device: Device) -> str:
 
 def what(device: Device) -> str:
     """Maker and product in one cell; failing that, how it describes itself."""
-    product = device.value(Field.PRODUCT) or device.value(Field.KIND)
-    parts = (device.value(Field.MAKER), product or device.value(Field.DESCRIPTION))
-    return ", ".join(part for part in parts if part)
+    return ", ".join(device.value(field) or "" for field in what_fields(device))
+
+
+def what_fields(device: Device) -> tuple[Field, ...]:
+    """The fields of a device that say what it is, and have a value."""
+    choices = (Field.PRODUCT, Field.KIND, Field.DESCRIPTION)
+    said = next((field for field in choices if device.value(field)), None)
+    return tuple(field for field in (Field.MAKER, said) if field and device.value(field))
 
 
 def document(device: Device, lines: Sequence[str]) -> dict[str, object]:

@@ -15,12 +15,12 @@ from typing import Any
 
 import click
 
-from portcall.cli.find_view import Found, addresses, document, what
+from portcall.cli.find_view import Found, addresses, document, what, what_fields
 from portcall.cli.main import INTERRUPTED
 from portcall.cli.say import note, print_json_line
 from portcall.cli.show import Columns, cell, console
 from portcall.core.adapter import Adapter
-from portcall.core.address import AddressRange
+from portcall.core.address import AddressRange, Mac
 from portcall.core.find.device_watch import DeviceChange, DeviceWatch, Happened
 from portcall.core.find.devices import Device, Gathering
 from portcall.core.find.sighting import Field
@@ -83,6 +83,8 @@ class _Watching:
         self._looks = 0
         self._look_ended: float | None = None
         self._not_run: dict[str, None] = {}
+        self._asked: set[tuple[IPv4Address, Mac | None]] = set()
+        """Who was asked what it is, and where, and is still there: it is not asked again."""
 
     async def run(self, orders: Orders) -> None:
         """Looks, one after the other, with a pause between them."""
@@ -94,16 +96,12 @@ class _Watching:
         try:
             while not stopped.is_set():
                 await self._look(orders, stopped)
-                orders = replace(orders, known=self._asked_already())
+                orders = replace(orders, known=frozenset(address for address, _ in self._asked))
                 with suppress(TimeoutError):
                     await asyncio.wait_for(stopped.wait(), _PAUSE)
         finally:
             drawing.cancel()
             self.draw()
-
-    def _asked_already(self) -> frozenset[IPv4Address]:
-        """Devices that are still there are not asked again what they are."""
-        return frozenset(a for device in self.present() for a in device.addresses)
 
     async def _look(self, orders: Orders, stopped: asyncio.Event) -> None:
         self._watch.look_began(asyncio.get_running_loop().time())
@@ -127,8 +125,14 @@ class _Watching:
                     note(sentence)
         self._looks += 1
         self._look_ended = asyncio.get_running_loop().time()
-        self._gathering.forget_addresses(self._watch.vanished_before)
+        self._gathering.forget(self._watch.vanished_before)
         self._compare(whole=True)
+        self._asked = {
+            (address, device.mac)
+            for device in self.present()
+            for address in device.addresses
+            if address not in orders.known or (address, device.mac) in self._asked
+        }
 
     def _compare(self, whole: bool) -> None:
         devices = self._gathering.devices()
@@ -171,9 +175,10 @@ class _Watching:
             "mac",
             "name",
             "what",
-            "heard",
             "firmware",
-            drops=("firmware",),
+            "told",
+            "heard",
+            drops=("firmware", "told"),
             shrinks="what",
         )
         for device in self._gathering.devices():
@@ -181,13 +186,16 @@ class _Watching:
             age = now - device.heard
             style = "red" if gone else "bold"
             heard = f"{'vanished, ' if gone else ''}{_ago(age)}"
+            told = device.age(now, Field.NAME, Field.FIRMWARE, *what_fields(device))
+            faint = "dim" if gone else ""
             shown.add_row(
                 cell(addresses(device), style),
-                cell(device.mac, "dim" if gone else ""),
-                cell(device.value(Field.NAME), "dim" if gone else ""),
-                cell(what(device), "dim" if gone else ""),
+                cell(device.mac, faint),
+                cell(device.value(Field.NAME), faint),
+                cell(what(device), faint),
+                cell(device.value(Field.FIRMWARE), faint),
+                cell(_ago(told) if told is not None else None, faint),
                 cell(heard, "bold red" if gone else "green" if age < _FRESH else ""),
-                cell(device.value(Field.FIRMWARE), "dim" if gone else ""),
             )
         state = "the first look is under way"
         if self._look_ended is not None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Hashable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 
 from portcall.core.find.devices import Device
@@ -66,7 +66,8 @@ class DeviceWatch:
         return _key(device) in self._gone
 
     def compare(self, devices: Sequence[Device], whole_look: bool) -> tuple[DeviceChange, ...]:
-        """What is new about these; only at the end of a ``whole_look`` can one have vanished."""
+        """What is new about these; only at the end of a ``whole_look`` can one have vanished, or
+        share an address: in the middle, another may just have been put in its place."""
         changes = []
         for device in devices:
             key = _key(device)
@@ -74,8 +75,13 @@ class DeviceWatch:
             if self._has_vanished(device):
                 if before is not None and key not in self._gone and whole_look:
                     self._gone.add(key)
-                    changes.append(DeviceChange(Happened.VANISHED, device))
+                    # As it was: where another has its address now, it has none any more.
+                    changes.append(
+                        DeviceChange(Happened.VANISHED, replace(before, heard=device.heard))
+                    )
                 continue
+            if before is not None and not whole_look:
+                device = replace(device, rivals=before.rivals)
             if before is None and not (whole_look or _says_what_it_is(device)):
                 continue
             if key in self._gone and device.heard < self._looks[-1]:

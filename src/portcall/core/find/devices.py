@@ -8,7 +8,7 @@ its method; which of several is shown follows ``TRUST``.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv6Address
 
@@ -40,12 +40,16 @@ TRUST = (
 words; the lists that make words of numbers; then general protocols, whose texts people change; then
 what was said unasked."""
 
+_LISTS = (Method.PLAN, Method.CATALOG, Method.REGISTRY)
+
 _RANK = {method: rank for rank, method in enumerate(TRUST)}
 
 _MOST_SAID = 64
 """Values kept of one device: one that invents new ones for ever is not followed."""
 _MOST_ADDRESSES = 1024
 _MOST_DEVICES = 100_000
+
+_NEVER = float("-inf")
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,7 +58,8 @@ class Device:
 
     mac: Mac | None
     addresses: tuple[IPv4Address, ...] = ()
-    said: tuple[Said, ...] = ()
+    said: Mapping[Said, float] = field(default_factory=dict)
+    """Each value, and when it was last said."""
     methods: tuple[Method, ...] = ()
     asks: tuple[tuple[Protocol, int], ...] = ()
     rivals: tuple[Mac, ...] = ()
@@ -66,8 +71,21 @@ class Device:
 
     def value(self, wanted: Field) -> str | None:
         """The most trusted value of a field, or None."""
+        shown = self._shown(wanted)
+        return shown.value if shown else None
+
+    def age(self, now: float, *wanted: Field) -> float | None:
+        """Seconds since the oldest of these fields' values was last said; None where there is none.
+
+        Only what is shown counts, and what the device said itself: lists do not age.
+        """
+        shown = [said for each in wanted if (said := self._shown(each))]
+        told = [self.said[said] for said in shown if said.method not in _LISTS]
+        return now - min(told) if told else None
+
+    def _shown(self, wanted: Field) -> Said | None:
         found = [said for said in self.said if said.field is wanted]
-        return min(found, key=lambda said: _RANK[said.method]).value if found else None
+        return min(found, key=lambda said: _RANK[said.method]) if found else None
 
     def values(self, wanted: Field) -> tuple[str, ...]:
         """Every value of a field, each once."""
@@ -89,14 +107,18 @@ class _Gathered:
     methods: tuple[Method, ...] = ()
     said: dict[Said, float] | None = None
     asks: dict[Protocol, int] | None = None
-    codes: dict[Codes, None] | None = None
+    codes: dict[Codes, float] | None = None
     ipv6: dict[IPv6Address, None] | None = None
+    lacked: float = _NEVER
+    """When it last showed that it has no address."""
 
     def add(self, seen: Sighting) -> None:
         if seen.at > self.heard:
             self.heard = seen.at
         if seen.address is not None and len(self.addresses) < _MOST_ADDRESSES:
             self.addresses[seen.address] = seen.at
+        if seen.lacks_address:
+            self.lacked = seen.at
         if seen.method not in self.methods:
             self.methods += (seen.method,)
         if seen.said:
@@ -108,9 +130,51 @@ class _Gathered:
             self.asks = self.asks if self.asks is not None else {}
             self.asks[seen.asks] = self.asks.get(seen.asks, 0) + 1
         if seen.codes and len(self.codes or ()) < _MOST_SAID:
-            self.codes = {**(self.codes or {}), seen.codes: None}
+            self.codes = {**(self.codes or {}), seen.codes: seen.at}
         if seen.ipv6 and len(self.ipv6 or ()) < _MOST_SAID:
             self.ipv6 = {**(self.ipv6 or {}), seen.ipv6: None}
+
+    def leave(self, before: float, taken: Collection[IPv4Address]) -> list[IPv4Address]:
+        """Drop and give the addresses it was not heard at since, where it is known to have left:
+        all of them when it was heard at others or has none now, else those ``taken``."""
+        elsewhere = self.lacked >= before or any(at >= before for at in self.addresses.values())
+        left = [
+            address
+            for address, at in self.addresses.items()
+            if at < before and (elsewhere or address in taken)
+        ]
+        for address in left:
+            del self.addresses[address]
+        return left
+
+    def until(self, before: float) -> _Gathered:
+        """What was said until then, without the address at which it was."""
+        said = {each: at for each, at in (self.said or {}).items() if at < before}
+        codes = {each: at for each, at in (self.codes or {}).items() if at < before}
+        return _Gathered(None, 0.0, methods=self.methods, said=said, codes=codes)
+
+    def since(self, before: float) -> _Gathered:
+        """What was said since."""
+        said = {each: at for each, at in (self.said or {}).items() if at >= before}
+        codes = {each: at for each, at in (self.codes or {}).items() if at >= before}
+        methods = tuple(dict.fromkeys(each.method for each in said))
+        return _Gathered(None, self.heard, self.addresses, methods, said, codes=codes)
+
+    def drop_contradicted(self, before: float) -> None:
+        """Drop what was not said since, where its method said something else instead.
+
+        Of most fields a method says all there is at the same time; how a device behaves is said
+        along with the rest.
+        """
+        if not self.said or all(at >= before for at in self.said.values()):
+            return
+        since = {(said.field, said.method) for said, at in self.said.items() if at >= before}
+        since |= {(Field.MANNER, method) for _, method in since}
+        self.said = {
+            said: at
+            for said, at in self.said.items()
+            if at >= before or (said.field, said.method) not in since
+        }
 
     def with_all_of(self, other: _Gathered) -> _Gathered:
         """This and what was said of its address by who told no MAC."""
@@ -123,6 +187,7 @@ class _Gathered:
             self.asks,
             {**(self.codes or {}), **(other.codes or {})},
             self.ipv6,
+            self.lacked,
         )
 
 
@@ -154,20 +219,34 @@ class Gathering:
         if known is not None:
             known.add(seen)
 
-    def forget_addresses(self, before: float) -> None:
-        """Drop the addresses a device was not heard at since, where it was heard at others.
+    def forget(self, before: float) -> None:
+        """At the end of a look that began at ``before``: drop what is not so any more.
 
-        What was said there by who told no MAC goes with them: nobody is there any more.
+        A device is no more at an address where it was not heard since, when it was heard at
+        another, shows that it has none, or another device was heard there. What was said there
+        until then, by who told no MAC, was its word. A value is dropped when the method that said
+        it says something else.
         """
-        left: set[IPv4Address] = set()
-        for known in self._by_mac.values():
-            if any(last >= before for last in known.addresses.values()):
-                left.update(a for a, at in known.addresses.items() if at < before)
-                known.addresses = {a: at for a, at in known.addresses.items() if at >= before}
-        for known in self._by_mac.values():
-            left.difference_update(known.addresses)
-        for address in left:
-            self._by_address.pop(address, None)
+        here = {
+            a
+            for known in self._by_mac.values()
+            for a, at in known.addresses.items()
+            if at >= before
+        }
+        left: dict[IPv4Address, list[Mac]] = {}
+        for mac, known in self._by_mac.items():
+            for address in known.leave(before, here):
+                left.setdefault(address, []).append(mac)
+        for address, macs in left.items():
+            said = self._by_address.pop(address, None)
+            if said is None:
+                continue
+            if len(macs) == 1:
+                self._by_mac[macs[0]] = self._by_mac[macs[0]].with_all_of(said.until(before))
+            if said.heard >= before:
+                self._by_address[address] = said.since(before)
+        for known in (*self._by_mac.values(), *self._by_address.values()):
+            known.drop_contradicted(before)
 
     def devices(self) -> tuple[Device, ...]:
         """The devices, sorted by address as numbers, those without one last."""
@@ -203,7 +282,7 @@ class Gathering:
         return Device(
             known.mac,
             tuple(sorted(known.addresses)),
-            (*(known.said or ()), *self._looked_up(known.mac, codes)),
+            {**(known.said or {}), **dict.fromkeys(self._looked_up(known.mac, codes), known.heard)},
             known.methods,
             tuple((known.asks or {}).items()),
             tuple(sorted(rivals)),

@@ -102,6 +102,11 @@ class Sighting(NamedTuple):
     codes: Codes | None = None
     ipv6: IPv6Address | None = None
 
+    @property
+    def lacks_address(self) -> bool:
+        """Whether the device has none: it asks for one, or says so by DCP."""
+        return self.address is None and (self.asks is not None or self.method is Method.DCP)
+
 
 def learnt_from(method: Method, address: IPv4Address) -> Callable[[Learnt, float], Sighting]:
     """What makes sightings of what a device at an address said by a method."""
