@@ -66,6 +66,20 @@ def test_nothing_is_left_behind_however_it_ends(tmp_path, how, moment):
     assert list(tmp_path.iterdir()) == []
 
 
+def test_ctrl_c_is_not_lost_while_the_plants_own_process_is_being_made():
+    for _ in range(4):
+        process = subprocess.Popen(
+            [*PORTCALL, "plant", "run", "--", "sleep", "60"],
+            stderr=subprocess.DEVNULL,
+            start_new_session=True,
+        )
+        children = Path(f"/proc/{process.pid}/task/{process.pid}/children")
+        while not children.read_text():
+            assert process.poll() is None
+        os.killpg(process.pid, signal.SIGINT)
+        assert process.wait(timeout=20) in (-signal.SIGINT, 128 + signal.SIGINT)
+
+
 def test_the_exit_code_is_the_commands():
     for command, code in (("exit 7", 7), ("kill -9 $$", 137), ("true", 0)):
         ended = subprocess.run([*PORTCALL, "plant", "run", "--", "sh", "-c", command], timeout=30)

@@ -89,14 +89,22 @@ def test_a_match_killed_at_any_moment_is_put_back_exactly(plant, way, times):
     for line in BEFORE:
         assert plant.run(line).code == 0
     before = state(plant)
+    *first, last = [f"portcall {words}" for words in WAYS[way]]
+
+    def begin():
+        for line in first:
+            plant.run(line)
+        return time.monotonic(), plant.start(last)
+
+    began, whole = begin()
+    assert plant.finish(whole).code == 0
+    takes = time.monotonic() - began
+    assert plant.run("portcall restore").code == 0
     dice = random.Random(way)
     interrupted = 0
     for _ in range(times):
-        *done, last = [f"portcall {words}" for words in WAYS[way]]
-        for line in done:
-            plant.run(line)
-        started = plant.start(last)
-        time.sleep(dice.uniform(0.1, 0.4))
+        _, started = begin()
+        time.sleep(dice.uniform(0.3, 1.0) * takes)
         interrupted += plant.finish(started, signal.SIGKILL).code == -signal.SIGKILL
         restored = plant.run("portcall restore")
         assert restored.code == 0, restored.out + restored.err

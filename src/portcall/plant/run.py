@@ -29,6 +29,9 @@ from portcall.plant.wiring import Wiring
 PRIVATE = Path("/dev/shm")
 """Mounted afresh inside: whatever is written there vanishes with the plant."""
 
+_CTRL_C = (signal.SIGINT,)
+_INTERRUPTED = 130
+
 SITE_VARIABLE = "PRACTICE_SITE"
 
 
@@ -53,16 +56,24 @@ def run_in_plant(scenario: Scenario, guest: Guest) -> int:
     alive, held = os.pipe()
     trouble_out, trouble_in = os.pipe()
     namespaces.leave_the_computer()
-    # Ctrl-C is for the command; the plant ends when the command does. A handler, not "ignore":
-    # that would be inherited.
-    signal.signal(signal.SIGINT, lambda number, frame: None)
+    # Ctrl-C is held back while one process becomes two: it would be lost on the way.
+    signal.pthread_sigmask(signal.SIG_BLOCK, _CTRL_C)
     child = os.fork()
     if child == 0:
         os.close(held)
         os.close(trouble_out)
-        os._exit(_plant_process(scenario, guest, alive, trouble_in))
+        code = _INTERRUPTED
+        with contextlib.suppress(KeyboardInterrupt):  # A second one, while the first is obeyed.
+            code = _plant_process(scenario, guest, alive, trouble_in)
+        os._exit(code)
     os.close(alive)
     os.close(trouble_in)
+    if signal.SIGINT in signal.sigpending():
+        os.kill(child, signal.SIGINT)
+    # From here on it is for the plant that is built, and then for the command, with which the plant
+    # ends. A handler, not "ignore": that would be inherited.
+    signal.signal(signal.SIGINT, lambda number, frame: None)
+    signal.pthread_sigmask(signal.SIG_UNBLOCK, _CTRL_C)
     _, status = os.waitpid(child, 0)
     with open(trouble_out, encoding="utf-8") as pipe:
         trouble = pipe.read()
@@ -75,8 +86,8 @@ def run_in_plant(scenario: Scenario, guest: Guest) -> int:
 def _plant_process(scenario: Scenario, guest: Guest, alive: int, trouble_in: int) -> int:
     """What the first process in the namespaces does; nothing may be raised out of it."""
     try:
-        # Until the command runs, Ctrl-C is for the building of the plant.
         signal.signal(signal.SIGINT, signal.default_int_handler)
+        signal.pthread_sigmask(signal.SIG_UNBLOCK, _CTRL_C)
         namespaces.die_with_parent()
         if select.select([alive], [], [], 0)[0]:
             return 1  # The caller died before the line above could know it.
@@ -87,7 +98,7 @@ def _plant_process(scenario: Scenario, guest: Guest, alive: int, trouble_in: int
     except OSError as error:
         os.write(trouble_in, f"the practice plant could not be built: {error}".encode())
     except KeyboardInterrupt:
-        return 130
+        return _INTERRUPTED
     finally:
         sys.stdout.flush()
         sys.stderr.flush()
