@@ -64,7 +64,7 @@ SCENES = {
         ("portcall find --watch",),
         (
             "(sleep 14; portcall plant unplug old-feeder; sleep 2;"
-            " portcall plant power-cycle hood-vent) &",
+            " portcall move io-island-1) &",
         ),
         seconds=33,
     ),
