@@ -62,10 +62,7 @@ SCENES = {
     "find": Scene(("portcall find",)),
     "find-watch": Scene(
         ("portcall find --watch",),
-        (
-            "(sleep 14; portcall plant unplug old-feeder; sleep 2;"
-            " portcall move io-island-1) &",
-        ),
+        ("(sleep 14; portcall plant unplug old-feeder; sleep 2; portcall move io-island-1) &",),
         seconds=33,
     ),
     "listen": Scene(("portcall listen --for 12",), MATCHED),

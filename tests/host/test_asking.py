@@ -18,7 +18,7 @@ from portcall.core.find.ask_each import AskEach
 from portcall.core.find.cip_identity import IdentityByAddress
 from portcall.core.find.sighting import Field, Method
 from portcall.core.pacer import Pacer
-from portcall.core.trouble import NotPossibleHere
+from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.core.wire import cip, pcapng
 from portcall.host.datagrams import Datagrams
 from portcall.host.filters import NO_CONVERSATIONS
@@ -243,3 +243,16 @@ def test_a_capture_that_cannot_be_written_or_read_says_so(tmp_path):
         CaptureFile(tmp_path / "no" / "folder.pcapng", "lo")
     with pytest.raises(NotPossibleHere, match="cannot be read"):
         list(read_capture(tmp_path / "missing.pcapng"))
+
+
+def test_a_capture_takes_the_place_of_an_older_one_and_of_nothing_else(tmp_path):
+    path = tmp_path / "plan.csv"
+    path.write_text("name,address\n")
+    with pytest.raises(BadInput, match="is there already, and is no capture"):
+        CaptureFile(path, "lo")
+    assert path.read_text() == "name,address\n"
+    path.write_text("")
+    for data in (b"older" * 100, b"newer"):
+        with CaptureFile(path, "lo") as file:
+            file.write(data, 0, True)
+    assert [captured.data for captured in read_capture(path)] == [b"newer"]

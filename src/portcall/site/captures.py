@@ -13,10 +13,16 @@ from portcall.site.files import give_to_caller
 
 
 class CaptureFile:
-    """A new pcapng file; ``write`` adds a frame. Raises NotPossibleHere when it cannot be made."""
+    """A new pcapng file; ``write`` adds a frame.
+
+    In the place of an older capture, but of nothing else: raises BadInput. Raises NotPossibleHere
+    when it cannot be made.
+    """
 
     def __init__(self, path: Path, adapter: str) -> None:
         try:
+            if not _may_be_replaced(path):
+                raise BadInput(f"{path}: is there already, and is no capture; name another file")
             self._file = open(path, "wb")  # noqa: SIM115 - closed by __exit__
         except OSError as error:
             raise NotPossibleHere(f"{path}: cannot be written: {error.strerror}") from None
@@ -37,6 +43,14 @@ class CaptureFile:
     def write(self, frame: bytes, nanoseconds: int, outgoing: bool) -> None:
         """Add a frame. Raises OSError."""
         self._file.write(pcapng.packet(frame, nanoseconds, outgoing))
+
+
+def _may_be_replaced(path: Path) -> bool:
+    if not path.is_file():
+        return True
+    with open(path, "rb") as file:
+        start = file.read(pcapng.MAGIC_LENGTH)
+    return not start or pcapng.is_capture(start)
 
 
 def read_capture(path: Path) -> Iterator[pcapng.Captured]:

@@ -17,6 +17,7 @@ ETHERNET = 1
 
 _SECTION, _INTERFACE, _SIMPLE, _PACKET = 0x0A0D0D0A, 1, 3, 6
 _ORDER = 0x1A2B3C4D
+MAGIC_LENGTH = 4
 _PCAP = {0xA1B2C3D4: 1e-6, 0xA1B23C4D: 1e-9}
 _LONGEST_BLOCK = 1 << 20
 _FLAGS_OPTION = 2
@@ -63,14 +64,20 @@ def frames(read: Callable[[int], bytes]) -> Iterator[Captured]:
 
     Raises Malformed where the file is not what it says; a last piece that was cut off ends it.
     """
-    magic = read(4)
+    magic = read(MAGIC_LENGTH)
+    if not is_capture(magic):
+        raise Malformed("is neither a pcap nor a pcapng file", 0)
     for order in "<>":
-        number = struct.unpack(order + "I", magic)[0] if len(magic) == 4 else 0
+        (number,) = struct.unpack(order + "I", magic)
         if number in _PCAP:
             return _frames_of_pcap(read, order, _PCAP[number])
-    if magic == _SECTION.to_bytes(4, "big"):
-        return _frames_of_pcapng(read)
-    raise Malformed("is neither a pcap nor a pcapng file", 0)
+    return _frames_of_pcapng(read)
+
+
+def is_capture(magic: bytes) -> bool:
+    """Whether a file that starts with these four octets is a pcap or a pcapng file."""
+    numbers = {int.from_bytes(magic, "little"), int.from_bytes(magic, "big")}
+    return len(magic) == MAGIC_LENGTH and not numbers.isdisjoint((*_PCAP, _SECTION))
 
 
 def _frames_of_pcap(read: Callable[[int], bytes], order: str, unit: float) -> Iterator[Captured]:
