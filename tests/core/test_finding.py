@@ -190,6 +190,13 @@ def test_a_page_is_followed_on_its_own_device_only_and_not_round_and_round():
     wire.say(answer("https://elsewhere.example/"))
     assert len(party.packets) == 1
     assert party.conversation.over
+    other = web_page.OTHER_PORT
+    wire, party = alone(Dialogue(web_page.script(PLC, other, False), learnt_from(Method.WEB, PLC)))
+    assert b"\r\nHost: 10.61.20.10:8080\r\n" in party.packets[0].data
+    wire.say(answer("http://10.61.20.10:8080/page"))
+    assert party.packets[1].data.startswith(b"GET /page ")
+    wire.say(StreamBytes(b"HTTP/1.1 401 No\r\nContent-Length: 0\r\n\r\n"))
+    assert said_by(party)[Field.DESCRIPTION] == "http at port 8080 answers 401"
     # A page that ends with the connection, and a title that is not for a terminal.
     wire, party = alone(Dialogue(web_page.script(PLC, 80, False), learnt_from(Method.WEB, PLC)))
     wire.say(StreamBytes(b"HTTP/1.0 200 OK\r\n\r\n<title>Gale\x1b]0;x\x07 7</title>"))

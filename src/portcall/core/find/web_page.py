@@ -15,7 +15,7 @@ from portcall.core.find.sighting import Field, Learnt, Method, words
 from portcall.core.printable import decoded, printable
 from portcall.core.wire.octets import Malformed
 
-PORT, SECURE_PORT = 80, 443
+PORT, SECURE_PORT, OTHER_PORT = 80, 443, 8080
 _LONGEST_PAGE = 16_384
 """The title is near the top; what comes after this is not waited for."""
 
@@ -39,8 +39,9 @@ def script(address: IPv4Address, port: int, secure: bool) -> Script[Learnt]:
     """Ask for the front page, and go where it sends us as long as that is on this device."""
     path = "/"
     scheme = "https" if secure else "http"
-    usual = SECURE_PORT if secure else PORT
-    host = str(address) if port == usual else f"{address}:{port}"
+    usual = port == (SECURE_PORT if secure else PORT)
+    host = str(address) if usual else f"{address}:{port}"
+    what = scheme if usual else f"{scheme} at port {port}"
     for hop in range(_MOST_HOPS):
         reply = yield Exchange(_request(host, path), whole_length, until_close=True)
         if not reply:
@@ -50,12 +51,12 @@ def script(address: IPv4Address, port: int, secure: bool) -> Script[Learnt]:
         if onward and onward != path and page.stays_open and hop + 1 < _MOST_HOPS:
             path = onward
             continue
-        yield Learnt(words(Method.WEB, (Field.DESCRIPTION, _described(page, scheme))))
+        yield Learnt(words(Method.WEB, (Field.DESCRIPTION, _described(page, what))))
         return
 
 
-def _described(page: Page, scheme: str) -> str:
-    parts = [f'{scheme} page "{page.title}"' if page.title else f"{scheme} answers {page.status}"]
+def _described(page: Page, what: str) -> str:
+    parts = [f'{what} page "{page.title}"' if page.title else f"{what} answers {page.status}"]
     if page.location:
         parts.append(f"sends on to {page.location}")
     if page.server:

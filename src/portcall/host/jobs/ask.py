@@ -49,6 +49,7 @@ _METHOD_AT = {
     opcua.PORT: Method.OPCUA,
     web_page.PORT: Method.WEB,
     web_page.SECURE_PORT: Method.WEB,
+    web_page.OTHER_PORT: Method.WEB,
 }
 
 
