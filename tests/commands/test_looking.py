@@ -210,23 +210,37 @@ def test_the_catalogue_names_what_devices_say_in_numbers(looked):
     plant.run("rm catalog/skerry.toml")
 
 
-def test_watching_says_what_vanished_and_what_came_back(plant):
-    watching = plant.start("portcall find 10.61.20.1-20 --watch --json --method arp")
+def test_watching_says_what_vanished_came_back_or_was_replaced(plant):
+    plant.run("portcall match dryer-plc --no-probe")
+    plant.on("spare-1", "ip addr add 10.61.20.19/24 dev eth0")
+    page = plant.start("portcall plant on spare-2 -- python3 -m http.server 80")
+    watching = plant.start("portcall find 10.61.20.1-20 --watch --json --method arp --method web")
     time.sleep(6)
     plant.run("portcall plant unplug old-feeder")
-    time.sleep(9)
+    plant.on("spare-1", "ip addr del 10.61.20.19/24 dev eth0")
+    plant.on("spare-2", "ip addr add 10.61.20.19/24 dev eth0")
+    time.sleep(11)
     plant.run("portcall plant plug old-feeder")
     time.sleep(7)
     ended = plant.finish(watching, signal.SIGINT)
-    events = [
-        (line["event"], line["device"]["mac"])
-        for line in ended.json_lines
-        if line["device"]["mac"] == "02-5A-1D-04-40-3B"
-    ]
-    assert [event for event, _ in events] == ["appeared", "vanished", "returned"]
-    vanished = next(line for line in ended.json_lines if line["event"] == "vanished")
-    assert vanished["last_heard"] < vanished["at"]
+    plant.finish(page, signal.SIGKILL)
+
+    def events(mac):
+        return [line for line in ended.json_lines if line["device"]["mac"] == mac]
+
+    feeder = events("02-5A-1D-04-40-3B")
+    assert [line["event"] for line in feeder] == ["appeared", "vanished", "returned"]
+    assert feeder[1]["last_heard"] < feeder[1]["at"]
     assert ended.code == 130
+    # Another device at the same address: not shared, and asked what it is, as the first was.
+    first, second = events("02-60-D1-00-5E-01"), events("02-60-D1-00-5E-02")
+    assert [line["event"] for line in first] == ["appeared", "vanished"]
+    assert all(line["device"]["addresses"] == ["10.61.20.19"] for line in (*first, *second))
+    appeared, changed = second
+    assert (appeared["event"], changed["event"]) == ("appeared", "changed")
+    (said,) = changed["details"]
+    assert said.startswith("says it is http page")
+    assert not any("shared" in remark for remark in changed["device"]["remarks"])
 
 
 REAL = """

@@ -498,8 +498,7 @@ def test_what_was_said_at_an_address_that_was_left_makes_no_ghost():
     gathering.add(Sighting(21, Method.CIP, address=new, said=other))
     gathering.forget(15)
     told = {d.mac: (d.value(Field.SERIAL), d.value(Field.FIRMWARE)) for d in gathering.devices()}
-    assert told[THEIRS] == ("77B10921", None)
-    assert told[OWN] == (None, "5.002")
+    assert (told[OWN], told[THEIRS]) == ((None, "5.002"), (None, None))
 
 
 def test_a_device_that_says_otherwise_now_is_believed_and_what_it_does_not_repeat_is_old():
@@ -517,7 +516,9 @@ def test_a_device_that_says_otherwise_now_is_believed_and_what_it_does_not_repea
     first = {"FIRMWARE": "5.001", "NAME": "fan", "MANNER": "answers CIP only when asked directly"}
     assert look(0, **first) == [()]
     assert look(10) == []
-    assert look(20, FIRMWARE="5.002") == [("firmware was 5.001, is 5.002",)]
+    assert look(20, FIRMWARE="5.002", PRODUCT="Gale 7") == [
+        ("says it is Gale 7", "firmware was 5.001, is 5.002")
+    ]
     (device,) = gathering.devices()
     assert (device.values(Field.FIRMWARE), device.values(Field.MANNER)) == (("5.002",), ())
     # The name was not said since the first look, the firmware in the last one.
@@ -547,6 +548,11 @@ def test_a_device_in_the_place_of_another_does_not_share_its_address():
     assert compare(10, False) == [(Happened.APPEARED, OWN, (PLC,), ())]
     assert compare(10, True) == [(Happened.VANISHED, THEIRS, (PLC,), ())]
     assert all(not device.rivals for device in gathering.devices())
+    shown = [watch.as_it_was(device) for device in gathering.devices()]
+    assert [(d.mac, d.addresses, d.heard) for d in shown] == [
+        (OWN, (PLC,), 11),
+        (THEIRS, (PLC,), 1),
+    ]
     # Both at once: now they do.
     watch.look_began(20)
     seen(21, OWN)

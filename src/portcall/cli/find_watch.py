@@ -22,7 +22,7 @@ from portcall.cli.show import Columns, cell, console
 from portcall.core.adapter import Adapter
 from portcall.core.address import AddressRange, Mac
 from portcall.core.find.device_watch import DeviceChange, DeviceWatch, Happened
-from portcall.core.find.devices import Device, Gathering
+from portcall.core.find.devices import Device, Gathering, in_order
 from portcall.core.find.sighting import Field
 from portcall.host.jobs.look import Look, Orders
 
@@ -181,7 +181,7 @@ class _Watching:
             drops=("firmware", "told"),
             shrinks="what",
         )
-        for device in self._gathering.devices():
+        for device in in_order(map(self._watch.as_it_was, self._gathering.devices())):
             gone = self._watch.is_gone(device)
             age = now - device.heard
             style = "red" if gone else "bold"

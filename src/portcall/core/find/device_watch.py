@@ -65,6 +65,12 @@ class DeviceWatch:
         """Whether it was said to have vanished."""
         return _key(device) in self._gone
 
+    def as_it_was(self, device: Device) -> Device:
+        """One that has vanished as it was when it was there: another may have its address now."""
+        if not self.is_gone(device):
+            return device
+        return replace(self._known[_key(device)], heard=device.heard)
+
     def compare(self, devices: Sequence[Device], whole_look: bool) -> tuple[DeviceChange, ...]:
         """What is new about these; only at the end of a ``whole_look`` can one have vanished, or
         share an address: in the middle, another may just have been put in its place."""
@@ -75,14 +81,12 @@ class DeviceWatch:
             if self._has_vanished(device):
                 if before is not None and key not in self._gone and whole_look:
                     self._gone.add(key)
-                    # As it was: where another has its address now, it has none any more.
-                    changes.append(
-                        DeviceChange(Happened.VANISHED, replace(before, heard=device.heard))
-                    )
+                    changes.append(DeviceChange(Happened.VANISHED, self.as_it_was(device)))
                 continue
             if before is not None and not whole_look:
                 device = replace(device, rivals=before.rivals)
-            if before is None and not (whole_look or _says_what_it_is(device)):
+            is_new = before is None or key in self._gone
+            if is_new and not (whole_look or _says_what_it_is(device)):
                 continue
             if key in self._gone and device.heard < self._looks[-1]:
                 continue
@@ -100,7 +104,12 @@ class DeviceWatch:
 
 def _says_what_it_is(device: Device) -> bool:
     """Whether there is no point in waiting with the news until more is known of it."""
-    return bool(device.asks or device.value(Field.PRODUCT) or device.value(Field.DESCRIPTION))
+    return bool(device.asks or _says(device))
+
+
+def _says(device: Device) -> str | None:
+    """What it says it is."""
+    return device.value(Field.PRODUCT) or device.value(Field.DESCRIPTION)
 
 
 def _key(device: Device) -> Hashable:
@@ -119,6 +128,8 @@ def _differences(before: Device, now: Device) -> tuple[str, ...]:
         found.append(f"no longer at {', '.join(gone)}")
     if now.rivals and not before.rivals:
         found.append(f"its address is shared with {', '.join(str(mac) for mac in now.rivals)}")
+    if (says := _says(now)) and not _says(before):
+        found.append(f"says it is {says}")
     for field in _COMPARED:
         was, value = before.value(field), now.value(field)
         if was and value and was != value:

@@ -147,12 +147,6 @@ class _Gathered:
             del self.addresses[address]
         return left
 
-    def until(self, before: float) -> _Gathered:
-        """What was said until then, without the address at which it was."""
-        said = {each: at for each, at in (self.said or {}).items() if at < before}
-        codes = {each: at for each, at in (self.codes or {}).items() if at < before}
-        return _Gathered(None, 0.0, methods=self.methods, said=said, codes=codes)
-
     def since(self, before: float) -> _Gathered:
         """What was said since."""
         said = {each: at for each, at in (self.said or {}).items() if at >= before}
@@ -224,7 +218,7 @@ class Gathering:
 
         A device is no more at an address where it was not heard since, when it was heard at
         another, shows that it has none, or another device was heard there. What was said there
-        until then, by who told no MAC, was its word. A value is dropped when the method that said
+        until then, by who told no MAC, goes with it. A value is dropped when the method that said
         it says something else.
         """
         here = {
@@ -233,23 +227,18 @@ class Gathering:
             for a, at in known.addresses.items()
             if at >= before
         }
-        left: dict[IPv4Address, list[Mac]] = {}
-        for mac, known in self._by_mac.items():
-            for address in known.leave(before, here):
-                left.setdefault(address, []).append(mac)
-        for address, macs in left.items():
+        left: set[IPv4Address] = set()
+        for known in self._by_mac.values():
+            left.update(known.leave(before, here))
+        for address in left:
             said = self._by_address.pop(address, None)
-            if said is None:
-                continue
-            if len(macs) == 1:
-                self._by_mac[macs[0]] = self._by_mac[macs[0]].with_all_of(said.until(before))
-            if said.heard >= before:
+            if said is not None and said.heard >= before:
                 self._by_address[address] = said.since(before)
         for known in (*self._by_mac.values(), *self._by_address.values()):
             known.drop_contradicted(before)
 
     def devices(self) -> tuple[Device, ...]:
-        """The devices, sorted by address as numbers, those without one last."""
+        """The devices, in order."""
         holders: dict[IPv4Address, list[Mac]] = {}
         for mac, known in self._by_mac.items():
             for address in known.addresses:
@@ -269,7 +258,7 @@ class Gathering:
                 alone.append(said)
         gathered = (extra.get(mac, known) for mac, known in self._by_mac.items())
         devices = [self._device(known, holders) for known in (*gathered, *alone)]
-        return tuple(sorted(devices, key=_order))
+        return in_order(devices)
 
     def _device(self, known: _Gathered, holders: dict[IPv4Address, list[Mac]]) -> Device:
         codes = tuple(known.codes or ())
@@ -330,11 +319,16 @@ def merge(
     plan: Plan | None = None,
     catalog: Catalog | None = None,
 ) -> tuple[Device, ...]:
-    """The devices behind some sightings, sorted by address as numbers, those without one last."""
+    """The devices behind some sightings, in order."""
     gathering = Gathering(maker_of, plan or Plan(), catalog or Catalog())
     for seen in sightings:
         gathering.add(seen)
     return gathering.devices()
+
+
+def in_order(devices: Iterable[Device]) -> tuple[Device, ...]:
+    """Sorted by address as numbers, those without one last."""
+    return tuple(sorted(devices, key=_order))
 
 
 def _order(device: Device) -> tuple[bool, int, bytes]:
