@@ -23,12 +23,15 @@ from portcall.core.adapter import Adapter
 from portcall.core.address import AddressRange, Mac
 from portcall.core.find.device_watch import DeviceChange, DeviceWatch, Happened
 from portcall.core.find.devices import Device, Gathering, in_order
-from portcall.core.find.sighting import Field
+from portcall.core.find.sighting import Field, Method
 from portcall.host.jobs.look import Look, Orders
 
 _REFRESH = 0.5
 _PAUSE = 1.0
-"""Seconds between two looks: watching is not an excuse to load the wire without end."""
+"""Seconds between two looks in which nothing is sent: watching is not an excuse to load the wire
+without end."""
+
+_SILENT = (Method.LISTEN, Method.LLDP)
 
 _FRESH = 6.0
 _RECENT_SHOWN = 6
@@ -97,8 +100,7 @@ class _Watching:
             while not stopped.is_set():
                 await self._look(orders, stopped)
                 orders = replace(orders, known=frozenset(address for address, _ in self._asked))
-                with suppress(TimeoutError):
-                    await asyncio.wait_for(stopped.wait(), _PAUSE)
+                await self._pause(orders, stopped)
         finally:
             drawing.cancel()
             self.draw()
@@ -106,17 +108,8 @@ class _Watching:
     async def _look(self, orders: Orders, stopped: asyncio.Event) -> None:
         self._watch.look_began(asyncio.get_running_loop().time())
         looking = Look(self._adapter, orders, self._gathering.add)
-        look = asyncio.ensure_future(looking.run())
-        stop = asyncio.ensure_future(stopped.wait())
-        while not look.done() and not stop.done():
-            await asyncio.wait((look, stop), timeout=_REFRESH, return_when=asyncio.FIRST_COMPLETED)
-            self._compare(whole=False)
-        stop.cancel()
-        if not look.done():
-            look.cancel()
-            await asyncio.wait((look,))
+        if not await self._follow(looking, stopped):
             return
-        await look
         for each in looking.not_run:
             sentence = f"not run: {each.method}: {each.reason}"
             if sentence not in self._not_run:
@@ -133,6 +126,31 @@ class _Watching:
             for address in device.addresses
             if address not in orders.known or (address, device.mac) in self._asked
         }
+
+    async def _pause(self, orders: Orders, stopped: asyncio.Event) -> None:
+        """Between two looks, what is heard counts too."""
+        over = asyncio.get_running_loop().time() + _PAUSE
+        heeded = [method for method in _SILENT if method in orders.methods]
+        if heeded:
+            listening = replace(orders, methods=heeded, listen=_PAUSE)
+            await self._follow(Look(self._adapter, listening, self._gathering.add), stopped)
+        with suppress(TimeoutError):
+            await asyncio.wait_for(stopped.wait(), over - asyncio.get_running_loop().time())
+
+    async def _follow(self, looking: Look, stopped: asyncio.Event) -> bool:
+        """Look, and say meanwhile what is new; whether it came to its end."""
+        look = asyncio.ensure_future(looking.run())
+        stop = asyncio.ensure_future(stopped.wait())
+        while not look.done() and not stop.done():
+            await asyncio.wait((look, stop), timeout=_REFRESH, return_when=asyncio.FIRST_COMPLETED)
+            self._compare(whole=False)
+        stop.cancel()
+        if not look.done():
+            look.cancel()
+            await asyncio.wait((look,))
+            return False
+        await look
+        return True
 
     def _compare(self, whole: bool) -> None:
         devices = self._gathering.devices()
