@@ -7,7 +7,7 @@ import pytest
 from portcall.cli.move import _goal, _obstacle, _recognised, _seconds, _with_goal
 from portcall.cli.targets import Located, Meant, _located, names_for, parse_device
 from portcall.core.address import AddressError, Mac
-from portcall.core.find.devices import Device
+from portcall.core.find.device import Asking, Device
 from portcall.core.find.sighting import Method, Protocol
 from portcall.core.plan import Plan, PlannedDevice, Subnet
 from portcall.core.trouble import BadInput
@@ -96,7 +96,9 @@ def test_what_stands_in_the_way_of_a_move():
 
     assert obstacle(at(FAN, OLD)) is None
     assert obstacle(at(FAN, methods=(Method.DCP,), rivals=(PIER,))) is None
-    assert "portcall assign Fan-1 --keep" in obstacle(at(FAN, asks=((Protocol.BOOTP, 2),)))
+    assert "portcall assign Fan-1 --keep" in obstacle(
+        at(FAN, asks=(Asking(Protocol.BOOTP, 2, 0.0, 4.0),))
+    )
     assert "set it at its own panel" in obstacle(at(FAN))
     assert f"{OLD} is shared with {PIER}" in obstacle(at(FAN, OLD, rivals=(PIER,)))
 

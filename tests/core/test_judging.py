@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 
 from portcall.core.adapter import Adapter, AdapterAddress, AdapterKind, Origin, Route, choose
 from portcall.core.address import Mac, parse_mac, parse_range
+from portcall.core.find.device import Asking
 from portcall.core.find.devices import merge
 from portcall.core.find.remarks import remarks
 from portcall.core.find.sighting import Field, Method, Protocol, Said, Sighting
@@ -29,9 +30,9 @@ OWN = (IPv4Interface("10.61.20.200/24"),)
 PLAN = Plan((PlannedDevice("fan-drive-1", IPv4Interface("10.61.20.21/24"), FAN),))
 
 
-def seen(mac=None, address=None, method=Method.ARP, asks=None, **said):
+def seen(mac=None, address=None, method=Method.ARP, asks=None, at=0.0, **said):
     values = tuple(Said(Field(field), value, method) for field, value in said.items())
-    return Sighting(0.0, method, mac, address, values, asks)
+    return Sighting(at, method, mac, address, values, asks)
 
 
 # Merging.
@@ -50,7 +51,7 @@ def test_same_mac_is_the_same_device_in_whatever_order_it_was_seen(order):
     assert (plc.mac, plc.addresses) == (PLC, (AT_10, AT_40))
     assert plc.value(Field.PRODUCT) == "Skerry 40"
     assert set(plc.methods) == {Method.ARP, Method.CIP}
-    assert (fan.mac, fan.addresses, fan.asks) == (FAN, (), ((Protocol.BOOTP, 2),))
+    assert (fan.mac, fan.addresses, fan.asks) == (FAN, (), (Asking(Protocol.BOOTP, 2, 0.0, 0.0),))
     assert fan.value(Field.NAME) == "fan-drive-1"
 
 
@@ -102,6 +103,10 @@ def test_devices_are_sorted_by_address_as_numbers_those_without_last():
         (
             [seen(FAN, asks=Protocol.BOOTP, method=Method.LISTEN)],
             ["has no address, asked for one by BOOTP once"],
+        ),
+        (
+            [seen(FAN, asks=Protocol.BOOTP, method=Method.LISTEN, at=at) for at in (1.0, 5.1, 9.1)],
+            ["has no address, asked for one by BOOTP 3 times, every 4 s"],
         ),
         ([seen(OTHER, AT_40)], ["not in the plan"]),
         (

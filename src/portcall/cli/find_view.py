@@ -12,7 +12,8 @@ from rich.text import Text
 
 from portcall.cli.show import NOTE_INDENT, Columns, cell, console, print_rows
 from portcall.core.address import AddressRange
-from portcall.core.find.devices import Device, Gathering
+from portcall.core.find.device import Device
+from portcall.core.find.devices import Gathering
 from portcall.core.find.remarks import remarks
 from portcall.core.find.sighting import Field
 

@@ -21,8 +21,9 @@ from portcall.cli.say import note, print_json_line
 from portcall.cli.show import Columns, cell, console
 from portcall.core.adapter import Adapter
 from portcall.core.address import AddressRange, Mac
+from portcall.core.find.device import Device, in_order
 from portcall.core.find.device_watch import DeviceChange, DeviceWatch, Happened
-from portcall.core.find.devices import Device, Gathering, in_order
+from portcall.core.find.devices import Gathering
 from portcall.core.find.sighting import Field, Method
 from portcall.host.jobs.look import Look, Orders
 

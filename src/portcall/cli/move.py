@@ -203,7 +203,7 @@ def _obstacle(each: Located) -> Outcome | None:
     if Method.DCP in device.methods:
         return None
     if device.asks and not device.addresses:
-        how = device.asks[0][0]
+        how = device.asks[0].protocol
         sentence = f"it asks for an address by {how}: portcall assign {each.meant.name} --keep"
     elif not device.addresses:
         sentence = "it has no IPv4 address and answers no DCP: set it at its own panel"

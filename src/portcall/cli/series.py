@@ -17,7 +17,7 @@ from portcall.cli.moving import Mover
 from portcall.cli.outcomes import say_outcome
 from portcall.cli.targets import Located, Meant, locate, names_for
 from portcall.core.address import Mac
-from portcall.core.find.devices import Device
+from portcall.core.find.device import Device
 from portcall.core.find.sighting import Method
 from portcall.core.pacer import Pacer
 from portcall.core.plan import Plan, PlannedDevice

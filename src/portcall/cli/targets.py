@@ -12,7 +12,7 @@ from portcall.cli.workplace import usual_ranges
 from portcall.core.adapter import Adapter
 from portcall.core.address import AddressError, AddressRange, Mac, parse_address, parse_mac
 from portcall.core.assign.near import difference
-from portcall.core.find.devices import Device
+from portcall.core.find.device import Device
 from portcall.core.find.sighting import Method
 from portcall.core.plan import Plan, PlannedDevice
 from portcall.core.printable import printable

@@ -23,7 +23,7 @@ from portcall.cli.workplace import (
     this_site,
 )
 from portcall.core.adapter import Adapter
-from portcall.core.find.devices import Device
+from portcall.core.find.device import Device
 from portcall.core.pacer import BURST_SECONDS
 from portcall.core.plan import Plan
 from portcall.core.reach.ping import Replied, Unanswered

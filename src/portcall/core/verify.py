@@ -23,7 +23,7 @@ from ipaddress import IPv4Address
 
 from portcall.core.address import Mac
 from portcall.core.assign.near import difference
-from portcall.core.find.devices import Device
+from portcall.core.find.device import Device
 from portcall.core.find.sighting import Field, Method
 from portcall.core.plan import Plan, PlannedDevice
 from portcall.core.reach.statistics import Reachability
@@ -98,7 +98,7 @@ def _judge(
         finding = f"it is there, and does not ask for an address: portcall move {row.name}"
         return Judgement(row, Verdict.NO_ADDRESS, (finding,), _identity([own]))
     if not there and own is not None:
-        asks = ", ".join(str(protocol) for protocol, _ in own.asks)
+        asks = ", ".join(str(asking.protocol) for asking in own.asks)
         finding = (
             f"heard by {asks}, without an address; serve it: portcall assign {row.name} --keep"
         )

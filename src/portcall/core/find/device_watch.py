@@ -6,7 +6,7 @@ from collections.abc import Hashable, Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
 
-from portcall.core.find.devices import Device
+from portcall.core.find.device import Device
 from portcall.core.find.sighting import Field, Method
 
 _COMPARED = (Field.NAME, Field.PRODUCT, Field.SERIAL, Field.FIRMWARE, Field.MASK, Field.OBTAINS)

@@ -2,47 +2,20 @@
 
 Same MAC, same device. An address behind two MACs is a conflict to show, not to merge away. What
 was said of an address whose MAC nobody told belongs to the device with that address, when there is
-exactly one; where there are several, each of them is said to be possibly meant. Every value keeps
-its method; which of several is shown follows ``TRUST``.
+exactly one; where there are several, each of them is said to be possibly meant.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv6Address
 
 from portcall.core.address import Mac
 from portcall.core.catalog import Catalog
+from portcall.core.find.device import Asking, Device, in_order
 from portcall.core.find.sighting import Codes, Field, Method, Protocol, Said, Sighting
 from portcall.core.plan import Plan
-
-TRUST = (
-    Method.PLAN,
-    Method.CIP,
-    Method.BACNET,
-    Method.DCP,
-    Method.MODBUS,
-    Method.CATALOG,
-    Method.REGISTRY,
-    Method.LLDP,
-    Method.SNMP,
-    Method.NETBIOS,
-    Method.MDNS,
-    Method.OPCUA,
-    Method.WEB,
-    Method.LISTEN,
-    Method.ARP,
-    Method.IPV6,
-    Method.PORTS,
-)
-"""Whose word is shown where several spoke: the plan's names; what the protocols of the trade say in
-words; the lists that make words of numbers; then general protocols, whose texts people change; then
-what was said unasked."""
-
-_LISTS = (Method.PLAN, Method.CATALOG, Method.REGISTRY)
-
-_RANK = {method: rank for rank, method in enumerate(TRUST)}
 
 _MOST_SAID = 64
 """Values kept of one device: one that invents new ones for ever is not followed."""
@@ -50,51 +23,6 @@ _MOST_ADDRESSES = 1024
 _MOST_DEVICES = 100_000
 
 _NEVER = float("-inf")
-
-
-@dataclass(frozen=True, slots=True)
-class Device:
-    """Anything on the plant network that is not the workstation, as far as it is known."""
-
-    mac: Mac | None
-    addresses: tuple[IPv4Address, ...] = ()
-    said: Mapping[Said, float] = field(default_factory=dict)
-    """Each value, and when it was last said."""
-    methods: tuple[Method, ...] = ()
-    asks: tuple[tuple[Protocol, int], ...] = ()
-    rivals: tuple[Mac, ...] = ()
-    """Other MACs that answer for one of its addresses."""
-    codes: tuple[Codes, ...] = ()
-    ipv6: tuple[IPv6Address, ...] = ()
-    heard: float = 0.0
-    """When it was last heard of."""
-
-    def value(self, wanted: Field) -> str | None:
-        """The most trusted value of a field, or None."""
-        shown = self._shown(wanted)
-        return shown.value if shown else None
-
-    def age(self, now: float, *wanted: Field) -> float | None:
-        """Seconds since the oldest of these fields' values was last said; None where there is none.
-
-        Only what is shown counts, and what the device said itself: lists do not age.
-        """
-        shown = [said for each in wanted if (said := self._shown(each))]
-        told = [self.said[said] for said in shown if said.method not in _LISTS]
-        return now - min(told) if told else None
-
-    def _shown(self, wanted: Field) -> Said | None:
-        found = [said for said in self.said if said.field is wanted]
-        return min(found, key=lambda said: _RANK[said.method]) if found else None
-
-    def values(self, wanted: Field) -> tuple[str, ...]:
-        """Every value of a field, each once."""
-        return tuple(dict.fromkeys(said.value for said in self.said if said.field is wanted))
-
-    @property
-    def ports(self) -> tuple[str, ...]:
-        """The open ports, each its number and what it is called, sorted as numbers."""
-        return tuple(sorted(self.values(Field.PORT), key=lambda port: int(port.split()[0])))
 
 
 @dataclass(slots=True)
@@ -106,7 +34,7 @@ class _Gathered:
     addresses: dict[IPv4Address, float] = field(default_factory=dict)
     methods: tuple[Method, ...] = ()
     said: dict[Said, float] | None = None
-    asks: dict[Protocol, int] | None = None
+    asks: dict[Protocol, Asking] | None = None
     codes: dict[Codes, float] | None = None
     ipv6: dict[IPv6Address, None] | None = None
     lacked: float = _NEVER
@@ -128,7 +56,8 @@ class _Gathered:
                     self.said[each] = seen.at
         if seen.asks:
             self.asks = self.asks if self.asks is not None else {}
-            self.asks[seen.asks] = self.asks.get(seen.asks, 0) + 1
+            before = self.asks.get(seen.asks, Asking(seen.asks, 0, seen.at, seen.at))
+            self.asks[seen.asks] = before.again(seen.at)
         if seen.codes and len(self.codes or ()) < _MOST_SAID:
             self.codes = {**(self.codes or {}), seen.codes: seen.at}
         if seen.ipv6 and len(self.ipv6 or ()) < _MOST_SAID:
@@ -273,7 +202,7 @@ class Gathering:
             tuple(sorted(known.addresses)),
             {**(known.said or {}), **dict.fromkeys(self._looked_up(known.mac, codes), known.heard)},
             known.methods,
-            tuple((known.asks or {}).items()),
+            tuple((known.asks or {}).values()),
             tuple(sorted(rivals)),
             codes,
             tuple(sorted(known.ipv6 or ())),
@@ -324,13 +253,3 @@ def merge(
     for seen in sightings:
         gathering.add(seen)
     return gathering.devices()
-
-
-def in_order(devices: Iterable[Device]) -> tuple[Device, ...]:
-    """Sorted by address as numbers, those without one last."""
-    return tuple(sorted(devices, key=_order))
-
-
-def _order(device: Device) -> tuple[bool, int, bytes]:
-    first = int(device.addresses[0]) if device.addresses else 0
-    return (not device.addresses, first, device.mac.octets if device.mac else b"")

@@ -7,7 +7,7 @@ from ipaddress import IPv4Address, IPv4Interface
 
 from portcall.core.address import AddressRange, Mac
 from portcall.core.assign.near import near_misses
-from portcall.core.find.devices import Device
+from portcall.core.find.device import Asking, Device
 from portcall.core.find.sighting import Field, Method
 from portcall.core.plan import Plan
 
@@ -25,10 +25,9 @@ def remarks(
     ``present`` are all MACs found there.
     """
     found: list[str] = []
-    for protocol, times in device.asks:
+    for asking in device.asks:
         if not device.addresses:
-            often = "once" if times == 1 else f"{times} times"
-            found.append(f"has no address, asked for one by {protocol} {often}")
+            found.append(f"has no address, asked for one by {asking.protocol} {_often(asking)}")
     if device.ipv6 and not device.addresses and not device.asks:
         found.append("has only an IPv6 address of this link")
     for address in device.addresses:
@@ -45,6 +44,13 @@ def remarks(
     if plan.devices:
         found.extend(_against_plan(device, plan, present))
     return tuple(found)
+
+
+def _often(asking: Asking) -> str:
+    if asking.every is None:
+        return "once"
+    seconds = f", every {asking.every:.0f} s" if asking.every >= 1 else ""
+    return f"{asking.times} times{seconds}"
 
 
 def _manners(device: Device) -> Iterator[str]:

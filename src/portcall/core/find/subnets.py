@@ -6,7 +6,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from ipaddress import IPv4Network
 
-from portcall.core.find.devices import Device
+from portcall.core.find.device import Device
 from portcall.core.plan import ASSUMED_PREFIX
 
 

@@ -1,0 +1,114 @@
+"""A device as far as it is known, and whose word about it is shown.
+
+Every value keeps its method; which of several is shown follows ``TRUST``.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from ipaddress import IPv4Address, IPv6Address
+from typing import NamedTuple
+
+from portcall.core.address import Mac
+from portcall.core.find.sighting import Codes, Field, Method, Protocol, Said
+
+TRUST = (
+    Method.PLAN,
+    Method.CIP,
+    Method.BACNET,
+    Method.DCP,
+    Method.MODBUS,
+    Method.CATALOG,
+    Method.REGISTRY,
+    Method.LLDP,
+    Method.SNMP,
+    Method.NETBIOS,
+    Method.MDNS,
+    Method.OPCUA,
+    Method.WEB,
+    Method.LISTEN,
+    Method.ARP,
+    Method.IPV6,
+    Method.PORTS,
+)
+"""Whose word is shown where several spoke: the plan's names; what the protocols of the trade say in
+words; the lists that make words of numbers; then general protocols, whose texts people change; then
+what was said unasked."""
+
+_LISTS = (Method.PLAN, Method.CATALOG, Method.REGISTRY)
+
+_RANK = {method: rank for rank, method in enumerate(TRUST)}
+
+
+class Asking(NamedTuple):
+    """That a device asked for an address, how many times, and when first and last."""
+
+    protocol: Protocol
+    times: int
+    first: float
+    last: float
+
+    def again(self, at: float) -> Asking:
+        """And once more."""
+        return Asking(self.protocol, self.times + 1, min(self.first, at), max(self.last, at))
+
+    @property
+    def every(self) -> float | None:
+        """Seconds between two of its requests, on average; None for one."""
+        return (self.last - self.first) / (self.times - 1) if self.times > 1 else None
+
+
+@dataclass(frozen=True, slots=True)
+class Device:
+    """Anything on the plant network that is not the workstation, as far as it is known."""
+
+    mac: Mac | None
+    addresses: tuple[IPv4Address, ...] = ()
+    said: Mapping[Said, float] = field(default_factory=dict)
+    """Each value, and when it was last said."""
+    methods: tuple[Method, ...] = ()
+    asks: tuple[Asking, ...] = ()
+    rivals: tuple[Mac, ...] = ()
+    """Other MACs that answer for one of its addresses."""
+    codes: tuple[Codes, ...] = ()
+    ipv6: tuple[IPv6Address, ...] = ()
+    heard: float = 0.0
+    """When it was last heard of."""
+
+    def value(self, wanted: Field) -> str | None:
+        """The most trusted value of a field, or None."""
+        shown = self._shown(wanted)
+        return shown.value if shown else None
+
+    def age(self, now: float, *wanted: Field) -> float | None:
+        """Seconds since the oldest of these fields' values was last said; None where there is none.
+
+        Only what is shown counts, and what the device said itself: lists do not age.
+        """
+        shown = [said for each in wanted if (said := self._shown(each))]
+        told = [self.said[said] for said in shown if said.method not in _LISTS]
+        return now - min(told) if told else None
+
+    def _shown(self, wanted: Field) -> Said | None:
+        found = [said for said in self.said if said.field is wanted]
+        return min(found, key=lambda said: _RANK[said.method]) if found else None
+
+    def values(self, wanted: Field) -> tuple[str, ...]:
+        """Every value of a field, each once."""
+        return tuple(dict.fromkeys(said.value for said in self.said if said.field is wanted))
+
+    @property
+    def ports(self) -> tuple[str, ...]:
+        """The open ports, each its number and what it is called, sorted as numbers."""
+        return tuple(sorted(self.values(Field.PORT), key=lambda port: int(port.split()[0])))
+
+
+def in_order(devices: Iterable[Device]) -> tuple[Device, ...]:
+    """Sorted by address as numbers, those without one last."""
+    return tuple(sorted(devices, key=_order))
+
+
+def _order(device: Device) -> tuple[bool, int, bytes]:
+    first = int(device.addresses[0]) if device.addresses else 0
+    return (not device.addresses, first, device.mac.octets if device.mac else b"")
