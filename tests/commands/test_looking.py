@@ -187,6 +187,24 @@ def test_ctrl_c_shows_what_was_found_so_far(looked):
     assert plant.run("ip -o link").out.count("leg0") == 0
 
 
+def test_a_look_in_which_the_cable_is_pulled_does_not_pass_for_a_whole_one(plant):
+    started = plant.start("portcall find --json")
+    time.sleep(3)
+    plant.run("portcall plant unplug usb0")
+    ended = plant.finish(started)
+    assert (ended.code, ended.json["link_losses"]) == (3, 1)
+    assert "02-5A-1D-20-7F-10" in by_mac(ended.json["devices"])
+    assert "usb0 lost its link meanwhile" in ended.err
+    plant.run("portcall plant plug usb0")
+    plant.run("portcall match dryer-plc --no-probe")
+    started = plant.start("portcall verify")
+    time.sleep(2)
+    plant.run("portcall plant unplug usb0")
+    ended = plant.finish(started)
+    assert (ended.code, ended.out) == (3, "")
+    assert "portcall: check the cable, and type this again\n" in ended.err
+
+
 def test_the_catalogue_names_what_devices_say_in_numbers(looked):
     plant = looked[3]
     eds = (
@@ -222,16 +240,23 @@ def test_watching_says_what_vanished_came_back_or_was_replaced(plant):
     time.sleep(11)
     plant.run("portcall plant plug old-feeder")
     time.sleep(7)
+    plant.run("portcall plant unplug usb0")
+    time.sleep(6)
+    plant.run("portcall plant plug usb0")
+    time.sleep(5)
     ended = plant.finish(watching, signal.SIGINT)
     plant.finish(page, signal.SIGKILL)
+    lines = ended.json_lines
 
     def events(mac):
-        return [line for line in ended.json_lines if line["device"]["mac"] == mac]
+        return [line for line in lines if line["device"] and line["device"]["mac"] == mac]
 
     feeder = events("02-5A-1D-04-40-3B")
     assert [line["event"] for line in feeder] == ["appeared", "vanished", "returned"]
     assert feeder[1]["last_heard"] < feeder[1]["at"]
     assert ended.code == 130
+    # The computer's own cable: nobody vanishes with it.
+    assert [line["event"] for line in lines[-2:]] == ["link lost", "link back"]
     # Another device at the same address: not shared, and asked what it is, as the first was.
     first, second = events("02-60-D1-00-5E-01"), events("02-60-D1-00-5E-02")
     assert [line["event"] for line in first] == ["appeared", "vanished"]

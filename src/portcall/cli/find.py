@@ -7,8 +7,8 @@ import asyncio
 import click
 
 from portcall.cli.find_view import Found, document, print_csv, print_table
-from portcall.cli.looking import gathering_for, look, orders_for
-from portcall.cli.main import INTERRUPTED, NO, YES
+from portcall.cli.looking import gathering_for, look, not_run_lines, orders_for
+from portcall.cli.main import NO, YES
 from portcall.cli.say import json_option, note, print_json_list
 from portcall.cli.workplace import (
     adapter_option,
@@ -93,23 +93,26 @@ def find_command(
         from portcall.cli.find_watch import keep_watching
 
         return keep_watching(adapter, orders, gathering, site.maker_defaults, as_json)
-    looked, interrupted = asyncio.run(look(adapter, orders, gathering))
+    looked = asyncio.run(look(adapter, orders, gathering))
     found = Found(gathering, adapter.interfaces, site.maker_defaults)
     if as_json:
         entries = (document(device, found.remarks(device)) for device in found.devices)
-        not_run = [{"method": n.method, "reason": n.reason} for n in looked.not_run]
-        borrowed = [str(each.interface) for each in looked.borrowed]
-        tail = {"not_run": not_run, "borrowed": borrowed, "interrupted": interrupted}
+        not_run = [{"method": n.method, "reason": n.reason} for n in looked.look.not_run]
+        borrowed = [str(each.interface) for each in looked.look.borrowed]
+        tail = {
+            "not_run": not_run,
+            "borrowed": borrowed,
+            "interrupted": looked.interrupted,
+            "link_losses": looked.cable.losses,
+        }
         print_json_list({"adapter": adapter.name}, "devices", entries, tail)
     elif as_csv:
         print_csv(found)
     elif found.devices:
         print_table(found)
     if not as_json:
-        _tell(adapter.name, len(found.devices), looked, interrupted)
-    if interrupted:
-        return INTERRUPTED
-    return YES if found.devices else NO
+        _tell(adapter.name, len(found.devices), looked.look, looked.interrupted)
+    return looked.code(YES if found.devices else NO)
 
 
 def _tell(adapter: str, count: int, looked: Look, interrupted: bool) -> None:
@@ -120,8 +123,5 @@ def _tell(adapter: str, count: int, looked: Look, interrupted: bool) -> None:
     if looked.borrowed:
         shown = ", ".join(str(each.interface) for each in looked.borrowed)
         note(f"asked from {shown}, borrowed for this look; this computer's addresses are unchanged")
-    reasons: dict[str, list[str]] = {}
-    for each in looked.not_run:
-        reasons.setdefault(each.reason, []).append(each.method)
-    for reason, methods in reasons.items():
-        note(f"not run: {', '.join(methods)}: {reason}")
+    for line in not_run_lines(looked.not_run):
+        note(line)

@@ -16,16 +16,20 @@ from typing import Any
 import click
 
 from portcall.cli.find_view import Found, addresses, document, what, what_fields
+from portcall.cli.looking import not_run_lines
 from portcall.cli.main import INTERRUPTED
 from portcall.cli.say import note, print_json_line
 from portcall.cli.show import Columns, cell, console
+from portcall.cli.workplace import adapters_now
 from portcall.core.adapter import Adapter
 from portcall.core.address import AddressRange, Mac
 from portcall.core.find.device import Device, in_order
 from portcall.core.find.device_watch import DeviceChange, DeviceWatch, Happened
 from portcall.core.find.devices import Gathering
 from portcall.core.find.sighting import Field, Method
+from portcall.core.watch import ChangeKind
 from portcall.host.jobs.look import Look, Orders
+from portcall.host.jobs.watch import Cable, cable_of
 
 _REFRESH = 0.5
 _PAUSE = 1.0
@@ -84,6 +88,7 @@ class _Watching:
         self._live = live
         self._watch = DeviceWatch()
         self._recent: deque[tuple[datetime, DeviceChange]] = deque(maxlen=_RECENT_SHOWN)
+        self._cable = Cable(has_link=True)
         self._looks = 0
         self._look_ended: float | None = None
         self._not_run: dict[str, None] = {}
@@ -98,25 +103,41 @@ class _Watching:
             loop.add_signal_handler(signal.SIGINT, stopped.set)
         drawing = asyncio.ensure_future(self._keep_drawing())
         try:
-            while not stopped.is_set():
-                await self._look(orders, stopped)
-                orders = replace(orders, known=frozenset(address for address, _ in self._asked))
-                await self._pause(orders, stopped)
+            async with cable_of(self._adapter.name) as self._cable:
+                while not stopped.is_set():
+                    await self._wait_for_link(stopped)
+                    await self._look(orders, stopped)
+                    orders = replace(orders, known=frozenset(address for address, _ in self._asked))
+                    await self._pause(orders, stopped)
         finally:
             drawing.cancel()
             self.draw()
 
+    async def _wait_for_link(self, stopped: asyncio.Event) -> None:
+        """While the cable is out, nobody is looked for and nobody vanishes."""
+        name = self._adapter.name
+        if not self._cable.has_link:
+            self._tell_of_link(
+                ChangeKind.LINK_LOST, f"{name} has no link: the list is as it was, until it is back"
+            )
+            while not (stopped.is_set() or self._cable.has_link):
+                await asyncio.sleep(_REFRESH)
+            if self._cable.has_link:
+                self._tell_of_link(ChangeKind.LINK_BACK, f"{name} has its link again")
+        # It may have come back with other addresses, or been matched meanwhile.
+        self._adapter = next((a for a in adapters_now() if a.name == name), self._adapter)
+
     async def _look(self, orders: Orders, stopped: asyncio.Event) -> None:
         self._watch.look_began(asyncio.get_running_loop().time())
+        losses = self._cable.losses
         looking = Look(self._adapter, orders, self._gathering.add)
-        if not await self._follow(looking, stopped):
+        if not await self._follow(looking, stopped) or self._cable.losses != losses:
             return
-        for each in looking.not_run:
-            sentence = f"not run: {each.method}: {each.reason}"
-            if sentence not in self._not_run:
-                self._not_run[sentence] = None
+        for line in not_run_lines(looking.not_run):
+            if line not in self._not_run:
+                self._not_run[line] = None
                 if not self._live:
-                    note(sentence)
+                    note(line)
         self._looks += 1
         self._look_ended = asyncio.get_running_loop().time()
         self._gathering.forget(self._watch.vanished_before)
@@ -174,6 +195,14 @@ class _Watching:
             "device": document(change.device, found.remarks(change.device)),
         }
 
+    def _tell_of_link(self, kind: ChangeKind, sentence: str) -> None:
+        """Of this computer's own cable; a list that is drawn says it itself."""
+        if self._as_json:
+            at = datetime.now(UTC).isoformat(timespec="milliseconds")
+            print_json_line({"event": kind, "at": at, "details": [sentence], "device": None})
+        elif not self._live:
+            note(sentence)
+
     async def _keep_drawing(self) -> None:
         while True:
             self.draw()
@@ -216,10 +245,12 @@ class _Watching:
                 cell(_ago(told) if told is not None else None, faint),
                 cell(heard, "bold red" if gone else "green" if age < _FRESH else ""),
             )
-        state = "the first look is under way"
+        state, style = "the first look is under way", "dim"
         if self._look_ended is not None:
             state = f"look {self._looks} ended {_ago(now - self._look_ended)}"
-        head = Text(f"watching {self._adapter.name}: {state}; Ctrl-C ends it", style="dim")
+        if not self._cable.has_link:
+            state, style = f"NO LINK: the list is as it was; {state}", "bold red"
+        head = Text(f"watching {self._adapter.name}: {state}; Ctrl-C ends it", style=style)
         lines = [
             Text(_line(at, change), style=_STYLES[change.happened], no_wrap=True)
             for at, change in self._recent

@@ -12,7 +12,7 @@ import click
 
 from portcall.cli.find_view import Found, document, print_table
 from portcall.cli.looking import gathering_for, look, orders_for
-from portcall.cli.main import INTERRUPTED, NO, YES
+from portcall.cli.main import NO, YES
 from portcall.cli.say import json_option, note, print_json_list
 from portcall.cli.show import console
 from portcall.cli.workplace import (
@@ -81,12 +81,12 @@ def listen_command(
         listen=seconds,
     )
     record(adapter, capture)
-    looked, interrupted = asyncio.run(look(adapter, orders, gathering))
-    for each in looked.not_run:
+    looked = asyncio.run(look(adapter, orders, gathering))
+    for each in looked.look.not_run:
         raise NotPossibleHere(each.reason)
-    heard = "until interrupted" if interrupted else f"for {seconds:g} s"
+    heard = "until interrupted" if looked.interrupted else f"for {seconds:g} s"
     code = _tell(gathering, site, adapter.interfaces, f"{adapter.name}, {heard}", as_json)
-    return INTERRUPTED if interrupted else code
+    return looked.code(code)
 
 
 def _read(source: Path, gathering: Gathering) -> tuple[int, float]:

@@ -7,8 +7,11 @@ import signal
 import sys
 from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import contextmanager, suppress
+from dataclasses import dataclass
 from ipaddress import IPv4Address
 
+from portcall.cli.main import INTERRUPTED, NOT_POSSIBLE
+from portcall.cli.say import note
 from portcall.cli.workplace import usual_ranges
 from portcall.core.adapter import Adapter
 from portcall.core.address import AddressRange
@@ -17,7 +20,9 @@ from portcall.core.find.devices import Gathering
 from portcall.core.find.outlook import Outlook
 from portcall.core.find.sighting import Method
 from portcall.core.plan import Plan
-from portcall.host.jobs.look import LISTEN_SECONDS, WIRE_METHODS, Look, Orders
+from portcall.core.trouble import NotPossibleHere
+from portcall.host.jobs.look import LISTEN_SECONDS, WIRE_METHODS, Look, NotRun, Orders
+from portcall.host.jobs.watch import Cable, cable_of
 from portcall.site.folder import Site
 from portcall.site.makers import maker_lookup
 
@@ -58,13 +63,39 @@ def orders_for(
     )
 
 
+@dataclass(frozen=True, slots=True)
+class Looked:
+    """A look that is over, whether Ctrl-C ended it, and how it was with the cable meanwhile."""
+
+    look: Look
+    interrupted: bool
+    cable: Cable
+
+    def code(self, otherwise: int) -> int:
+        """The exit code of a command that shows what was found, however far the look came."""
+        if self.interrupted:
+            return INTERRUPTED
+        return otherwise if self.cable.has_link else NOT_POSSIBLE
+
+    def to_its_end(self) -> Look:
+        """The look, for what is judged by all of it.
+
+        Raises KeyboardInterrupt, and NotPossibleHere when the cable is out.
+        """
+        if self.interrupted:
+            raise KeyboardInterrupt
+        if not self.cable.has_link:
+            raise NotPossibleHere("check the cable, and type this again")
+        return self.look
+
+
 async def look(
     adapter: Adapter,
     orders: Orders,
     gathering: Gathering,
     enough: Callable[[float], bool] = lambda seconds: False,
-) -> tuple[Look, bool]:
-    """Look, with a bar on a terminal; gives the look, and whether Ctrl-C ended it early.
+) -> Looked:
+    """Look, with a bar on a terminal; says it when the link is lost meanwhile.
 
     ``enough`` may end it too: it is asked now and then, with the seconds since the beginning.
     """
@@ -77,20 +108,38 @@ async def look(
     with suppress(NotImplementedError):
         loop.add_signal_handler(signal.SIGINT, task.cancel)
     try:
-        with _bar(outlook) as draw:
-            while not task.done():
-                outlook.tick(loop.time())
-                draw()
-                if not satisfied and enough(loop.time() - began):
-                    satisfied = True
-                    task.cancel()
-                await asyncio.wait((task,), timeout=_REFRESH)
+        async with cable_of(adapter.name) as cable:
+            with _bar(outlook) as draw:
+                while not task.done():
+                    outlook.tick(loop.time())
+                    draw()
+                    if not satisfied and enough(loop.time() - began):
+                        satisfied = True
+                        task.cancel()
+                    await asyncio.wait((task,), timeout=_REFRESH)
     finally:
         loop.remove_signal_handler(signal.SIGINT)
+    if cable.losses:
+        note(_lost(adapter.name, cable))
     if task.cancelled():
-        return looking, not satisfied
+        return Looked(looking, not satisfied, cable)
     await task
-    return looking, False
+    return Looked(looking, False, cable)
+
+
+def not_run_lines(not_run: Sequence[NotRun]) -> list[str]:
+    """What could not run, a line for each reason."""
+    reasons: dict[str, list[str]] = {}
+    for each in not_run:
+        reasons.setdefault(each.reason, []).append(each.method)
+    return [f"not run: {', '.join(methods)}: {reason}" for reason, methods in reasons.items()]
+
+
+def _lost(adapter: str, cable: Cable) -> str:
+    if not cable.has_link:
+        return f"{adapter} lost its link meanwhile: what was not heard until then may be there"
+    often = "once" if cable.losses == 1 else f"{cable.losses} times"
+    return f"{adapter} lost its link {often} meanwhile, and has it again: some may not be heard"
 
 
 @contextmanager

@@ -114,9 +114,7 @@ def locate(
         heard = {d.mac for d in gathering.devices() if d.addresses or Method.DCP in d.methods}
         return macs <= heard
 
-    _, interrupted = asyncio.run(look(adapter, orders, gathering, enough))
-    if interrupted:
-        raise KeyboardInterrupt
+    asyncio.run(look(adapter, orders, gathering, enough)).to_its_end()
     devices = [device for device in gathering.devices() if device.mac is not None]
     return [_located(each, devices, everywhere) for each in meant]
 

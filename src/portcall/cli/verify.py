@@ -134,9 +134,7 @@ async def _gather(
     orders = orders_for(adapter, site, plan, catalog, methods=QUICK_METHODS)
     # What is elsewhere is named by its MAC; who it is matters once it is where it belongs.
     orders = replace(orders, borrows=False)
-    looked, interrupted = await look(adapter, orders, gathering)
-    if interrupted:
-        raise KeyboardInterrupt
+    looked = (await look(adapter, orders, gathering)).to_its_end()
     targets = [row.address for row in plan if adapter.on_subnet_of(row.address)]
     facts: list[Replied | Unanswered] = []
     with paced(adapter.name, site.pace, _BURST_SECONDS) as runner:

@@ -4,13 +4,46 @@ from __future__ import annotations
 
 import asyncio
 import struct
-from collections.abc import Callable
-from dataclasses import replace
+from collections.abc import AsyncIterator, Callable
+from contextlib import asynccontextmanager
+from dataclasses import dataclass, replace
 
 from portcall.core.adapter import Adapter
-from portcall.core.watch import AdapterWatch, Change
+from portcall.core.watch import AdapterWatch, Change, ChangeKind
 from portcall.host.adapters import link_state, read_adapters
 from portcall.host.rtnetlink import ADDRESS_EVENTS, LINK_EVENTS, Kind, Message, Netlink
+
+
+@dataclass(slots=True)
+class Cable:
+    """Whether an adapter has a link now, and how often it lost it since this is looked at."""
+
+    has_link: bool
+    losses: int = 0
+
+
+@asynccontextmanager
+async def cable_of(name: str) -> AsyncIterator[Cable]:
+    """Inside of this, know how it is with an adapter's cable: by the kernel's events, so that a
+    link that is back already counts, too."""
+    cable = Cable(any(adapter.link for adapter in read_adapters() if adapter.name == name))
+
+    def told(change: Change) -> None:
+        if change.adapter.name != name:
+            return
+        if change.kind in (ChangeKind.LINK_LOST, ChangeKind.VANISHED):
+            cable.losses += cable.has_link
+            cable.has_link = False
+        elif change.kind in (ChangeKind.LINK_BACK, ChangeKind.APPEARED):
+            cable.has_link = change.adapter.link
+
+    stop = asyncio.Event()
+    watching = asyncio.ensure_future(watch(told, stop))
+    try:
+        yield cable
+    finally:
+        stop.set()
+        await watching
 
 
 async def watch(report: Callable[[Change], None], stop: asyncio.Event) -> None:
