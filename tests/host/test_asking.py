@@ -120,7 +120,7 @@ def test_a_page_behind_tls_with_a_certificate_of_its_own():
 
     opened, _, said = ask(port, script, secure=True, method=Method.WEB)
     assert opened
-    assert said[Field.DESCRIPTION] == 'https page "Reach 8"'
+    assert said[Field.DESCRIPTION] == f'https at port {port} page "Reach 8"'
     # What speaks no TLS is an open door all the same.
     port, _, _ = served(lambda connection: connection.sendall(b"220 ready\r\n"))
     assert ask(port, script, secure=True) == (True, True, {})
