@@ -9,6 +9,7 @@ from __future__ import annotations
 import importlib
 import io
 import os
+import signal
 import sys
 from typing import NoReturn
 
@@ -80,10 +81,21 @@ def main() -> NoReturn:
         # A terminal that cannot show a character shows another in its place.
         if isinstance(stream, io.TextIOWrapper):
             stream.reconfigure(errors="replace")
+    sys.unraisablehook = say_again
     code = _run()
     if len(sys.argv) > 1 and sys.argv[1] in _REMIND_AFTER:
         _remind()
     sys.exit(code)
+
+
+def say_again(dropped: sys.UnraisableHookArgs) -> None:
+    """Python drops what is raised in a callback of its own. Ctrl-C was meant: it comes again."""
+    if not isinstance(dropped.exc_value, KeyboardInterrupt):
+        sys.__unraisablehook__(dropped)
+        return
+    from threading import Timer
+
+    Timer(0.02, os.kill, (os.getpid(), signal.SIGINT)).start()
 
 
 def _run() -> int:

@@ -62,17 +62,10 @@ def run_in_plant(scenario: Scenario, guest: Guest) -> int:
     if child == 0:
         os.close(held)
         os.close(trouble_out)
-        code = _INTERRUPTED
-        with contextlib.suppress(KeyboardInterrupt):  # A second one, while the first is obeyed.
-            code = _plant_process(scenario, guest, alive, trouble_in)
-        os._exit(code)
+        os._exit(_plant_process(scenario, guest, alive, trouble_in))
     os.close(alive)
     os.close(trouble_in)
-    if signal.SIGINT in signal.sigpending():
-        os.kill(child, signal.SIGINT)
-    # From here on it is for the plant that is built, and then for the command, with which the plant
-    # ends. A handler, not "ignore": that would be inherited.
-    signal.signal(signal.SIGINT, lambda number, frame: None)
+    signal.signal(signal.SIGINT, lambda number, frame: _pass_on(child))
     signal.pthread_sigmask(signal.SIG_UNBLOCK, _CTRL_C)
     _, status = os.waitpid(child, 0)
     with open(trouble_out, encoding="utf-8") as pipe:
@@ -83,22 +76,40 @@ def run_in_plant(scenario: Scenario, guest: Guest) -> int:
     return os.waitstatus_to_exitcode(status)
 
 
+def _pass_on(process: int) -> None:
+    with contextlib.suppress(ProcessLookupError):
+        os.kill(process, signal.SIGINT)
+
+
+class _CtrlC:
+    """Whether it was typed. It ends the building of the plant; then it is for the command.
+
+    A flag and no exception: Python drops an exception that is raised in a callback of its own.
+    """
+
+    def __init__(self) -> None:
+        self.typed = False
+        # A handler, not "ignore": that would be inherited.
+        signal.signal(signal.SIGINT, self._note)
+        signal.pthread_sigmask(signal.SIG_UNBLOCK, _CTRL_C)
+
+    def _note(self, number: int, frame: object) -> None:
+        self.typed = True
+
+
 def _plant_process(scenario: Scenario, guest: Guest, alive: int, trouble_in: int) -> int:
     """What the first process in the namespaces does; nothing may be raised out of it."""
     try:
-        signal.signal(signal.SIGINT, signal.default_int_handler)
-        signal.pthread_sigmask(signal.SIG_UNBLOCK, _CTRL_C)
+        ctrl_c = _CtrlC()
         namespaces.die_with_parent()
         if select.select([alive], [], [], 0)[0]:
             return 1  # The caller died before the line above could know it.
         site = _make_private(scenario)
-        return asyncio.run(_run(scenario, guest, site))
+        return asyncio.run(_run(scenario, guest, site, ctrl_c))
     except Trouble as trouble:
         os.write(trouble_in, str(trouble).encode())
     except OSError as error:
         os.write(trouble_in, f"the practice plant could not be built: {error}".encode())
-    except KeyboardInterrupt:
-        return _INTERRUPTED
     finally:
         sys.stdout.flush()
         sys.stderr.flush()
@@ -128,9 +139,11 @@ def _mount_view(kind: str, target: str) -> None:
         namespaces.mount(kind, target, kind)
 
 
-async def _run(scenario: Scenario, guest: Guest, site: Path | None) -> int:
+async def _run(scenario: Scenario, guest: Guest, site: Path | None, ctrl_c: _CtrlC) -> int:
     wiring = Wiring(scenario)
     await wiring.build()
+    if ctrl_c.typed:
+        return _INTERRUPTED
     # sysfs shows the network of the thread that mounts it.
     wiring.workstation.call(partial(_mount_view, "sysfs", "/sys"))
     control = asyncio.ensure_future(ControlServer(wiring).serve())
@@ -162,7 +175,9 @@ async def _run(scenario: Scenario, guest: Guest, site: Path | None) -> int:
         raise NotPossibleHere(
             f"{guest.command[0]}: cannot be run: {error.strerror or error}"
         ) from None
-    loop.add_signal_handler(signal.SIGINT, lambda: None)
+    if ctrl_c.typed:
+        # While the command was being started: it may have been too young to hear it.
+        _pass_on(started[0].pid)
     try:
         return await ended
     finally:
