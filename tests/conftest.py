@@ -1,5 +1,6 @@
 """Paths for the tests' own modules, and how hypothesis runs."""
 
+import signal
 import sys
 from pathlib import Path
 
@@ -11,3 +12,6 @@ for folder in ("core", "commands"):
 # A deadline is an absolute time: on a machine that pauses, it fails what is right.
 settings.register_profile("no deadline", deadline=None)
 settings.load_profile("no deadline")
+
+# A shell starts what it runs in the background with Ctrl-C ignored, and that is inherited.
+signal.signal(signal.SIGINT, signal.default_int_handler)
