@@ -274,14 +274,14 @@ printf 'rocommunity public\\nsysName tide-gauge\\nsysLocation quay\\nsysDescr Eb
     > /dev/shm/snmpd.conf
 /usr/sbin/snmpd -C -c /dev/shm/snmpd.conf -Lf /dev/shm/snmpd.log -p /dev/shm/snmpd.pid udp:161
 mkdir -p /run/lldpd
-(timeout 12 /usr/sbin/lldpd -dd -u /dev/shm/lldpd.socket -S 'Ebb 2 gauge' >/dev/null 2>&1 &)
+(timeout 24 /usr/sbin/lldpd -dd -u /dev/shm/lldpd.socket -S 'Ebb 2 gauge' >/dev/null 2>&1 &)
 """
 
 
 def test_a_real_snmpd_and_a_real_lldpd_are_read(plant):
     need("snmpd", "lldpd")
     plant.write("real.sh", REAL)
-    listening = plant.start("portcall listen --for 8 --json")
+    listening = plant.start("portcall listen --for 20 --json")
     started = plant.on("spare-1", "sh real.sh")
     assert started.code == 0, started.err
     announced = by_mac(plant.finish(listening).json["devices"])["02-60-D1-00-5E-01"]
