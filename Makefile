@@ -5,13 +5,19 @@ VENV   ?= .venv
 BIN    := $(VENV)/bin
 READY  := $(VENV)/.ready
 
-.PHONY: demo test check bench fuzz screenshots clients clean
+# Tests wait more than they work, and practice plants are isolated from each other.
+SIDE_BY_SIDE := -n $(shell expr 4 \* $$(nproc)) --dist loadgroup --no-loadscope-reorder
+
+.PHONY: demo test quick check bench fuzz screenshots clients clean
 
 demo: $(READY)            ## the whole job on the practice plant
 	$(BIN)/portcall demo
 
 test: $(READY) clients    ## every test; real clients where they can be had
-	$(BIN)/pytest
+	$(BIN)/pytest $(SIDE_BY_SIDE)
+
+quick: $(READY)           ## the tests that need no practice plant
+	$(BIN)/pytest -n auto --dist loadgroup --ignore tests/commands
 
 check: $(READY)           ## lint, format, types, import rules
 	$(BIN)/ruff check .

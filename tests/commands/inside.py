@@ -18,7 +18,8 @@ import sys
 import time
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from tempfile import TemporaryFile
+from typing import IO, Any
 
 
 @dataclass(frozen=True)
@@ -39,6 +40,9 @@ class Ended:
 
 
 PORTCALL = [sys.executable, "-m", "portcall"]
+
+SERVES = "grep -q :0043 /proc/net/udp"
+"""A line of shell: whether some program holds UDP port 67."""
 
 
 class Plant:
@@ -76,6 +80,27 @@ class Plant:
     def start(self, line: str) -> int:
         """Start a command line; ``finish`` ends it."""
         return int(self._ask({"start": _words(line)})["started"])
+
+    def until(self, started: int, pattern: str, count: int = 1, timeout: float = 60) -> str:
+        """Wait until a started command has printed something ``count`` times; all it printed."""
+        said = self._ask({"until": started, "pattern": pattern, "count": count, "timeout": timeout})
+        assert said["found"], f"{pattern!r} did not come {count} times:\n{said['printed']}"
+        return str(said["printed"])
+
+    def until_true(self, condition: str, timeout: float = 60) -> None:
+        """Wait until a line of shell, on the workstation, ends with 0."""
+        line = f"timeout {timeout} sh -c {shlex.quote(f'until {condition}; do sleep 0.05; done')}"
+        assert self.run(line, timeout + 10).code == 0, f"never came true: {condition}"
+
+    def until_serving(self) -> None:
+        """Wait until an assignment serves: it holds UDP port 67 (0x43) then."""
+        self.until_true(SERVES)
+
+    def until_sent(self, packets: int, adapter: str = "usb0") -> None:
+        """Wait until an adapter has sent so many packets more: how far a look has come."""
+        counter = f"/sys/class/net/{adapter}/statistics/tx_packets"
+        before = int(self.run(f"cat {counter}").out)
+        self.until_true(f"[ $(cat {counter}) -ge {before + packets} ]")
 
     def finish(self, started: int, by: signal.Signals | None = None, timeout: float = 60) -> Ended:
         """Wait for a started command, after a signal when one is given."""
@@ -128,41 +153,81 @@ def _words(line: str) -> list[str]:
     return [*PORTCALL, *words[1:]] if words[0] == "portcall" else words
 
 
-def _serve() -> None:
-    os.chdir(os.environ["PRACTICE_SITE"])
-    started: list[subprocess.Popen[str]] = []
+_LATE = "\n(the test waited no longer)"
 
-    def begin(words: list[str]) -> subprocess.Popen[str]:
-        return subprocess.Popen(
-            words,
-            stdin=subprocess.DEVNULL,
-            stdout=subprocess.PIPE,
-            stderr=subprocess.PIPE,
-            text=True,
+
+class _Started:
+    """A command under way, which prints into two files that can be read meanwhile."""
+
+    def __init__(self, words: list[str]) -> None:
+        # end() closes them.
+        self._out = TemporaryFile()  # noqa: SIM115
+        self._err = TemporaryFile()  # noqa: SIM115
+        self.process = subprocess.Popen(
+            words, stdin=subprocess.DEVNULL, stdout=self._out, stderr=self._err
         )
 
-    def end(process: subprocess.Popen[str], timeout: float) -> dict[str, Any]:
-        try:
-            out, err = process.communicate(timeout=timeout)
-        except subprocess.TimeoutExpired:
-            process.kill()
-            out, err = process.communicate()
-            err += "\n(the test's patience was over)"
-        return {"code": process.returncode, "out": out, "err": err}
+    def printed(self) -> tuple[str, str]:
+        def read(file: IO[bytes]) -> str:
+            return os.pread(file.fileno(), 1 << 30, 0).decode(errors="replace")
 
+        return read(self._out), read(self._err)
+
+    def end(self, timeout: float) -> dict[str, Any]:
+        late = ""
+        try:
+            self.process.wait(timeout)
+        except subprocess.TimeoutExpired:
+            self.process.kill()
+            self.process.wait()
+            late = _LATE
+        out, err = self.printed()
+        self._out.close()
+        self._err.close()
+        return {"code": self.process.returncode, "out": out, "err": err + late}
+
+    def until(self, pattern: str, count: int, timeout: float) -> dict[str, Any]:
+        deadline = time.monotonic() + timeout
+        while True:
+            over = self.process.poll() is not None or time.monotonic() > deadline
+            printed = "\n".join(self.printed())
+            found = len(re.findall(pattern, printed)) >= count
+            if found or over:
+                return {"found": found, "printed": printed}
+            time.sleep(0.02)
+
+
+def _run(words: list[str], timeout: float) -> dict[str, Any]:
+    """To its end, through pipes, as most programs that call it would."""
+    try:
+        ended = subprocess.run(
+            words, stdin=subprocess.DEVNULL, capture_output=True, text=True, timeout=timeout
+        )
+    except subprocess.TimeoutExpired as late:
+        out, err = ((each or b"").decode(errors="replace") for each in (late.stdout, late.stderr))
+        return {"code": -signal.SIGKILL, "out": out, "err": err + _LATE}
+    return {"code": ended.returncode, "out": ended.stdout, "err": ended.stderr}
+
+
+def _serve() -> None:
+    os.chdir(os.environ["PRACTICE_SITE"])
+    started: list[_Started] = []
     for line in sys.stdin:
         request = json.loads(line)
         answer: dict[str, Any] = {"site": os.getcwd()}
         if "run" in request:
-            answer = end(begin(request["run"]), request["timeout"])
+            answer = _run(request["run"], request["timeout"])
         elif "start" in request:
-            started.append(begin(request["start"]))
+            started.append(_Started(request["start"]))
             answer = {"started": len(started) - 1}
+        elif "until" in request:
+            waits = (request[key] for key in ("pattern", "count", "timeout"))
+            answer = started[request["until"]].until(*waits)
         elif "finish" in request:
-            process = started[request["finish"]]
+            command = started[request["finish"]]
             if request["signal"] is not None:
-                process.send_signal(request["signal"])
-            answer = end(process, request["timeout"])
+                command.process.send_signal(request["signal"])
+            answer = command.end(request["timeout"])
         elif "write" in request:
             Path(request["write"]).write_bytes(bytes.fromhex(request["data"]))
         print(json.dumps(answer), flush=True)

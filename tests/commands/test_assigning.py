@@ -3,13 +3,9 @@
 import json
 import re
 import signal
-import time
 
 import pytest
-from inside import PORTCALL, Terminal
-
-UNTIL_SERVING = "timeout 15 sh -c 'until grep -q :0043 /proc/net/udp; do sleep 0.05; done'"
-LOOSE = "timeout 8 sh -c 'while grep -q :0043 /proc/net/udp; do sleep 0.05; done'"
+from inside import PORTCALL, SERVES, Terminal
 
 
 def record(plant):
@@ -18,7 +14,7 @@ def record(plant):
 
 def test_matched_for_the_time_needed_and_put_back_whatever_ends_it(plant):
     started = plant.start("portcall assign --match --for 40")
-    plant.run(UNTIL_SERVING)
+    plant.until_serving()
     assert "10.61.20.200/24" in plant.run("ip -4 addr show usb0").out
     ended = plant.finish(started, signal.SIGTERM)
     assert ended.code == 130
@@ -26,7 +22,7 @@ def test_matched_for_the_time_needed_and_put_back_whatever_ends_it(plant):
     assert "10.61.20" not in plant.run("ip -4 addr show usb0").out
     # Killed, it is left to restore.
     started = plant.start("portcall assign --match --for 40")
-    plant.run(UNTIL_SERVING)
+    plant.until_serving()
     plant.finish(started, signal.SIGKILL)
     assert "removed, as it was before" in plant.run("portcall restore").out
 
@@ -36,23 +32,25 @@ def test_a_lent_address_outlives_a_kill_and_nobody_else_is_given_it(plant):
     panel = "02-60-D1-12-08-77"
     line = "portcall assign fan-drive-1 --temporary 10.61.20.100-10.61.20.101 --json --for 20"
     started = plant.start(line)
-    plant.run("timeout 20 sh -c 'until grep -q until assigned.jsonl; do sleep 0.05; done'")
+    plant.until_true("grep -q until assigned.jsonl")
     ended = plant.finish(started, signal.SIGKILL)
     (lent,) = [e for e in ended.json_lines if e["event"] == "assigned" and e["name"] is None]
     assert (lent["mac"], lent["address"]) == (panel, "10.61.20.100")
     assert lent["detail"] == "temporary, for 300 s"
     assert [e["mac"] for e in record(plant) if "until" in e] == [panel]
     # Another device asks first now: what the panel has is not given to it.
-    plant.run(LOOSE)
+    plant.until_true(f"! {SERVES}")
     started = plant.start(line)
-    plant.run(UNTIL_SERVING)
+    plant.until_serving()
     plant.write("empty.sh", "#!/bin/sh\n")
     plant.run("chmod 700 empty.sh")
     asked = plant.on("spare-1", "timeout 6 udhcpc -f -n -q -t 3 -T 1 -i eth0 -s ./empty.sh")
     assert "lease of 10.61.20.101 obtained" in asked.err
-    time.sleep(4)
+    # The panel starts again and asks: it is given what it had.
+    plant.run("portcall plant power-cycle panel-1")
+    plant.until(started, f'"assigned", "mac": "{panel}"')
     ended = plant.finish(started, signal.SIGINT)
-    assert {e["address"] for e in ended.json_lines if e["mac"] == panel} <= {"10.61.20.100"}
+    assert {e["address"] for e in ended.json_lines if e["mac"] == panel} == {"10.61.20.100"}
     # BOOTP devices that are not planned never get one.
     bootp = [e for e in ended.json_lines if e["protocol"] == "BOOTP" and e["name"] is None]
     assert {e["event"] for e in bootp} == {"ignored"}
@@ -61,9 +59,9 @@ def test_a_lent_address_outlives_a_kill_and_nobody_else_is_given_it(plant):
 def test_the_plan_may_be_edited_while_it_serves_and_a_bad_edit_changes_nothing(plant):
     plant.run("portcall match dryer-plc --no-probe")
     started = plant.start("portcall assign --for 60 --until-done --json")
-    plant.run(UNTIL_SERVING)
+    plant.until_serving()
     plant.run("sed -i s/10.61.20.21/10.61.20.999/ plan.csv")
-    time.sleep(1.5)
+    plant.until(started, "the edited plan is not used")
     # The label of fan-drive-2 says 58; what does not ask is not waited for.
     edits = "-e s/10.61.20.999/10.61.20.21/ -e s/4C-0E-53/4C-0E-58/ -e /weigh/d -e /island/d"
     plant.run(f"sed -i {edits} plan.csv")
@@ -83,9 +81,9 @@ def test_a_link_that_goes_and_comes_back_is_told_of_and_serving_goes_on(plant):
     plant.run("portcall match dryer-plc --no-probe")
     plant.run("portcall plant unplug fan-drive-1")
     started = plant.start("portcall assign fan-drive-1 --for 60 --until-done --json")
-    plant.run(UNTIL_SERVING)
+    plant.until_serving()
     plant.run("portcall plant unplug usb0")
-    time.sleep(1)
+    plant.until(started, "usb0: link lost")
     plant.run("portcall plant plug usb0")
     plant.run("portcall plant plug fan-drive-1")
     ended = plant.finish(started)

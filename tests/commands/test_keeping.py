@@ -14,11 +14,6 @@ from conftest import need
 LAPTOP = "02:1a:40:7c:00:06"
 
 
-def until(plant, file, words, seconds=40):
-    line = f"timeout {seconds} sh -c 'until grep -q \"{words}\" {file}; do sleep 0.05; done'"
-    assert plant.run(line).code == 0, plant.run(f"cat {file}").out
-
-
 def device(plant, name):
     states = plant.run("portcall plant list --json").json["devices"]
     return next(each for each in states if each["name"] == name)
@@ -28,6 +23,7 @@ def addresses(plant):
     return plant.run("ip -o -4 addr show usb0").out
 
 
+@pytest.mark.long
 def test_a_kept_drive_holds_its_address_over_a_power_cycle_and_the_other_does_not(plant):
     plant.run("sed -i s/4C-0E-53/4C-0E-58/ plan.csv")
     plant.run("portcall match dryer-plc --no-probe")
@@ -38,8 +34,8 @@ def test_a_kept_drive_holds_its_address_over_a_power_cycle_and_the_other_does_no
     plant.run("portcall assign fan-drive-2 --until-done --for 20")
     results = []
     for name in ("fan-drive-1", "fan-drive-2"):
-        watching = plant.start(f"sh -c 'portcall verify --power-cycle {name} --json 2>{name}'")
-        until(plant, name, "switch fan-drive")
+        watching = plant.start(f"portcall verify --power-cycle {name} --json")
+        plant.until(watching, "switch fan-drive")
         plant.run(f"portcall plant power-cycle {name}")
         results.append(plant.finish(watching))
     assert [each.code for each in results] == [0, 1]
@@ -59,6 +55,7 @@ def test_a_kept_drive_holds_its_address_over_a_power_cycle_and_the_other_does_no
     assert "10.61.20.99: NOT done: nothing answers at 10.61.20.99" in nothing.out
 
 
+@pytest.mark.long
 def test_an_island_goes_from_nothing_to_named_and_addressed_without_an_address_here(plant):
     before = plant.run("ip addr").out
     moved = plant.run("portcall move io-island-1 --json")
@@ -88,12 +85,11 @@ def test_an_island_goes_from_nothing_to_named_and_addressed_without_an_address_h
     assert (taken.code, "10.61.20.60 is taken, 02-60-D1-40-55-E2 has it" in taken.out) == (1, True)
 
 
+@pytest.mark.long
 def test_a_gateway_is_set_on_its_page_while_move_waits_and_verifies(plant):
     # Named by where it is now: the plan knows its MAC.
-    line = "portcall move 203.0.113.40 --json 2>waiting"
-    moving = plant.start(f"sh -c '{line}'")
-    until(plant, "waiting", "watching for 02-C0-E7-05-2B-90")
-    told = plant.run("cat waiting").out
+    moving = plant.start("portcall move 203.0.113.40 --json")
+    told = plant.until(moving, "watching for 02-C0-E7-05-2B-90")
     assert "open there: 80 web, 502 Modbus" in told
     assert "set it on its page, http://203.0.113.40/:" in told
     assert "    address 10.61.20.40   mask 255.255.255.0   gateway none" in told
@@ -105,13 +101,13 @@ def test_a_gateway_is_set_on_its_page_while_move_waits_and_verifies(plant):
     assert "Narrows 2" in plant.run(f'python3 -c "{fetch.format(None)}"').out
     assert "saved, restarting" in plant.run(f'python3 -c "{fetch.format(form)}"').out
     moved = plant.finish(moving)
-    assert moved.code == 0, plant.run("cat waiting").out
+    assert moved.code == 0, moved.err
     (gateway,) = moved.json["devices"]
     assert (gateway["name"], gateway["by"]) == ("weigh-gateway", None)
     assert gateway["moved"] is True
     assert gateway["findings"] == ["the same device: Narrows 2 serial gateway, firmware 3.008"]
     assert gateway["seconds"] > 1
-    assert "no answer at 203.0.113.40 any more" in plant.run("cat waiting").out
+    assert "no answer at 203.0.113.40 any more" in moved.err
     assert addresses(plant) == ""
     # Nobody sets the probe: where it is, is said.
     plant.run("portcall match dryer-plc --no-probe")
@@ -159,6 +155,7 @@ def drives(tmp_path):
         yield made
 
 
+@pytest.mark.long
 def test_what_devices_do_instead_is_found_out_and_said_truly(drives):
     need("tshark")
     names = " ".join([*DRIVES, *ISLANDS])
@@ -209,11 +206,11 @@ def test_what_devices_do_instead_is_found_out_and_said_truly(drives):
 def test_killed_at_any_moment_a_move_can_be_repeated(drives, moment):
     drives.run("portcall match 10.61.20.0/24 --no-probe")
     own = addresses(drives)
-    moving = drives.start("sh -c 'exec portcall move slow --wait 30 2>moving'")
+    moving = drives.start("portcall move slow --wait 30")
     if moment.startswith('"'):
-        until(drives, "settings.jsonl", "before")
+        drives.until_true("grep -q before settings.jsonl")
     else:
-        until(drives, "moving", moment)
+        drives.until(moving, moment)
         time.sleep(1.0 if "restart" in moment else 0.0)
     drives.finish(moving, signal.SIGKILL)
     repeated = drives.run("portcall move slow --wait 30")

@@ -179,7 +179,7 @@ def test_one_method_alone_and_what_cannot_run_is_named(looked):
 def test_ctrl_c_shows_what_was_found_so_far(looked):
     plant = looked[3]
     started = plant.start("portcall find")
-    time.sleep(3.5)
+    plant.until_sent(300)
     ended = plant.finish(started, signal.SIGINT)
     assert ended.code == 130
     assert "dryer-plc" in ended.out
@@ -189,7 +189,7 @@ def test_ctrl_c_shows_what_was_found_so_far(looked):
 
 def test_a_look_in_which_the_cable_is_pulled_does_not_pass_for_a_whole_one(plant):
     started = plant.start("portcall find --json")
-    time.sleep(3)
+    plant.until_sent(300)
     plant.run("portcall plant unplug usb0")
     ended = plant.finish(started)
     assert (ended.code, ended.json["link_losses"]) == (3, 1)
@@ -198,7 +198,7 @@ def test_a_look_in_which_the_cable_is_pulled_does_not_pass_for_a_whole_one(plant
     plant.run("portcall plant plug usb0")
     plant.run("portcall match dryer-plc --no-probe")
     started = plant.start("portcall verify")
-    time.sleep(2)
+    plant.until_sent(60)
     plant.run("portcall plant unplug usb0")
     ended = plant.finish(started)
     assert (ended.code, ended.out) == (3, "")
@@ -228,22 +228,29 @@ def test_the_catalogue_names_what_devices_say_in_numbers(looked):
     plant.run("rm catalog/skerry.toml")
 
 
+@pytest.mark.long
 def test_watching_says_what_vanished_came_back_or_was_replaced(plant):
     plant.run("portcall match dryer-plc --no-probe")
     plant.on("spare-1", "ip addr add 10.61.20.19/24 dev eth0")
     page = plant.start("portcall plant on spare-2 -- python3 -m http.server 80")
     watching = plant.start("portcall find 10.61.20.1-20 --watch --json --method arp --method web")
-    time.sleep(6)
+    plant.until(watching, '"appeared".*02-5A-1D-04-40-3B')
+    plant.until(watching, '"appeared".*02-60-D1-00-5E-01')
+    # The next look has begun: the first device was asked what it is.
+    plant.until_sent(60)
     plant.run("portcall plant unplug old-feeder")
     plant.on("spare-1", "ip addr del 10.61.20.19/24 dev eth0")
     plant.on("spare-2", "ip addr add 10.61.20.19/24 dev eth0")
-    time.sleep(11)
+    plant.until(watching, '"vanished".*02-5A-1D-04-40-3B')
+    plant.until(watching, '"changed".*02-60-D1-00-5E-02')
     plant.run("portcall plant plug old-feeder")
-    time.sleep(7)
+    plant.until(watching, '"returned".*02-5A-1D-04-40-3B')
     plant.run("portcall plant unplug usb0")
-    time.sleep(6)
+    plant.until(watching, '"link lost"')
+    time.sleep(3)  # Longer than a look and its pause: time enough to vanish, if anybody did.
     plant.run("portcall plant plug usb0")
-    time.sleep(5)
+    plant.until(watching, '"link back"')
+    plant.until_sent(100)
     ended = plant.finish(watching, signal.SIGINT)
     plant.finish(page, signal.SIGKILL)
     lines = ended.json_lines
@@ -274,17 +281,19 @@ printf 'rocommunity public\\nsysName tide-gauge\\nsysLocation quay\\nsysDescr Eb
     > /dev/shm/snmpd.conf
 /usr/sbin/snmpd -C -c /dev/shm/snmpd.conf -Lf /dev/shm/snmpd.log -p /dev/shm/snmpd.pid udp:161
 mkdir -p /run/lldpd
-(timeout 24 /usr/sbin/lldpd -dd -u /dev/shm/lldpd.socket -S 'Ebb 2 gauge' >/dev/null 2>&1 &)
+(timeout 60 /usr/sbin/lldpd -dd -u /dev/shm/lldpd.socket -S 'Ebb 2 gauge' >/dev/null 2>&1 &)
 """
 
 
 def test_a_real_snmpd_and_a_real_lldpd_are_read(plant):
-    need("snmpd", "lldpd")
+    need("snmpd", "lldpd", "tcpdump")
     plant.write("real.sh", REAL)
-    listening = plant.start("portcall listen --for 20 --json")
+    listening = plant.start("portcall listen --for 60 --json")
+    seen = plant.start("tcpdump -i usb0 -c 2 ether proto 0x88cc and ether src 02:60:d1:00:5e:01")
     started = plant.on("spare-1", "sh real.sh")
     assert started.code == 0, started.err
-    announced = by_mac(plant.finish(listening).json["devices"])["02-60-D1-00-5E-01"]
+    assert plant.finish(seen).code == 0
+    announced = by_mac(plant.finish(listening, signal.SIGINT).json["devices"])["02-60-D1-00-5E-01"]
     assert announced["description"] == "Ebb 2 gauge"
     assert "lldp" in announced["methods"]
     plant.run("portcall match dryer-plc --no-probe")
@@ -338,7 +347,8 @@ def noise():
         flood.send(head + (0xCB007100 + n % 200).to_bytes(4, "big") + bytes(10))
         if n % 50 == 0: time.sleep(0.01)
 threading.Thread(target=noise, daemon=True).start()
-time.sleep(40)
+print("hostile", flush=True)
+time.sleep(60)
 """
 
 
@@ -347,7 +357,7 @@ def test_hostile_devices_neither_reach_the_terminal_nor_stop_the_look(plant):
     plant.on("spare-2", "ip addr add 10.61.20.99/24 dev eth0")
     hostile = plant.start("portcall plant on spare-2 -- python3 hostile.py")
     plant.run("portcall match dryer-plc --no-probe")
-    time.sleep(1)
+    plant.until(hostile, "hostile")
     found = plant.run(
         "portcall find 10.61.20.10 10.61.20.99 --method arp --method cip"
         " --method web --method modbus --method opcua --method ports --json"

@@ -4,11 +4,10 @@ import json
 import re
 import signal
 import stat
-import time
 from pathlib import Path
 
 import pytest
-from inside import Plant
+from inside import PORTCALL, SERVES, Plant
 
 from conftest import need
 
@@ -55,24 +54,26 @@ def served(plant):
     plant.write("leases", "")
     plant.run("portcall match 10.61.20.64/26 --no-probe")
     capture = plant.start(f"tcpdump -i usb0 -U -w {CAPTURE} udp port 67 or udp port 68 or arp")
+    plant.until(capture, "listening on usb0")
     yield plant
-    assert capture >= 0
-
-
-# Serving begins when UDP port 67 (0x43) is held; the look for other servers comes before.
-UNTIL_SERVING = "timeout 15 sh -c 'until grep -q :0043 /proc/net/udp; do sleep 0.05; done'"
+    ended = plant.finish(capture, signal.SIGINT)
+    assert re.search(r"[1-9]\d* packets? captured", ended.err), ended.err
+    assert "\n0 packets dropped by kernel" in ended.err
 
 
 def wire(plant, expression):
-    """The lines of the capture that match, one a packet."""
-    time.sleep(0.3)
+    """The lines of the capture that match, one a packet, once it has what was sent until now."""
+    # tcpdump writes in order: what is sent now is written after all that was sent before.
+    plant.run("ping -c 1 -W 1 -I usb0 10.61.20.125")
+    last = "arp and arp[24:4] = 0x0a3d147d"
+    plant.until_true(f"tcpdump -n -r {CAPTURE} '{last}' 2>/dev/null | grep -q 10.61.20.125")
     return plant.run(f"tcpdump -n -e -r {CAPTURE} {expression}").out.splitlines()
 
 
 @pytest.mark.parametrize("client", CLIENTS)
 def test_a_planned_client_ends_up_with_exactly_its_address_mask_and_router(served, client):
     server = served.start("portcall assign spare-1 --until-done --for 25 --json")
-    served.run(UNTIL_SERVING)
+    served.until_serving()
     asked = served.on("spare-1", f"timeout 12 {CLIENTS[client]}")
     assert "10.61.20.71" in asked.out + asked.err
     address = served.on("spare-1", "ip -4 -o addr show eth0").out
@@ -86,12 +87,12 @@ def test_a_planned_client_ends_up_with_exactly_its_address_mask_and_router(serve
 
 @pytest.mark.parametrize("client", CLIENTS)
 def test_an_unplanned_client_gets_no_answer_at_all(served, client):
-    server = served.start("portcall assign spare-1 --for 16 --json")
-    served.run(UNTIL_SERVING)
+    server = served.start("portcall assign spare-1 --json")
+    served.until_serving()
     served.on("spare-2", f"timeout 8 {CLIENTS[client]}")
-    planned = served.on("spare-1", f"timeout 4 {CLIENTS['udhcpc']}")
+    planned = served.on("spare-1", f"timeout 10 {CLIENTS['udhcpc']}")
     assert planned.code == 0
-    ended = served.finish(server)
+    ended = served.finish(server, signal.SIGINT)
     assert served.on("spare-2", "ip -4 -o addr show eth0").out == ""
     asked = wire(served, "udp dst port 67 and ether src 02:60:d1:00:5e:02")
     assert asked
@@ -126,7 +127,7 @@ def test_twenty_cycles_give_the_same_address_mask_and_router_each_time(served, c
         f"timeout 12 {end} >>clients.log 2>&1; ip route flush dev eth0; {REBOOT}; done",
     )
     server = served.start("portcall assign spare-1 --for 300 --capture cycles.pcapng --json")
-    served.run(UNTIL_SERVING)
+    served.until_serving()
     lines = served.on("spare-1", "sh cycles.sh").out.splitlines()
     assert lines == 20 * ["inet 10.61.20.71/26", "default via 10.61.20.65 dev eth0 "]
     ended = served.finish(server, signal.SIGINT)
@@ -147,9 +148,10 @@ def test_twenty_cycles_give_the_same_address_mask_and_router_each_time(served, c
     assert complaints.out == ""
 
 
+@pytest.mark.long
 def test_a_short_lease_is_renewed_and_a_wrong_wish_is_denied(served):
     server = served.start("portcall assign --lease 10 --for 60 --json")
-    served.run(UNTIL_SERVING)
+    served.until_serving()
     # What dhclient remembers from another network: it asks for that, and is told to ask anew.
     served.write(
         "leases",
@@ -158,13 +160,15 @@ def test_a_short_lease_is_renewed_and_a_wrong_wish_is_denied(served):
         "renew 4 2037/12/31 00:00:00; rebind 4 2037/12/31 00:00:00; "
         "expire 4 2037/12/31 00:00:00; }\n",
     )
-    held = served.start(f"portcall plant on spare-1 -- timeout 20 {CLIENTS['dhclient']}")
-    other = served.on("spare-2", "timeout 19 udhcpc -f -i eth0 -s ./udhcpc.sh")
-    asked = served.finish(held)
-    assert "DHCPNAK" in asked.err
+    held = served.start(f"portcall plant on spare-1 -- {CLIENTS['dhclient']}")
+    other = served.start("portcall plant on spare-2 -- udhcpc -f -i eth0 -s ./udhcpc.sh")
+    served.until(held, "DHCPNAK")
+    served.until(held, "bound to 10.61.20.71", 2)
+    served.until(other, "lease of 10.61.20.72 obtained", 2)
     address = served.on("spare-1", "ip -4 -o addr show eth0").out
     assert re.findall(r"inet (\S+)", address) == ["10.61.20.71/26"]
-    assert other.err.count("lease of 10.61.20.72 obtained") >= 2
+    served.finish(held, signal.SIGKILL)
+    served.finish(other, signal.SIGKILL)
     events = served.finish(server, signal.SIGINT).json_lines
     told = [(e["event"], e["name"]) for e in events]
     assert ("refused", "spare-1") in told
@@ -187,7 +191,7 @@ def test_through_a_relay_agent_by_mac_and_by_place(served):
         "10.61.30.21/24",
         "10.61.30.22/24",
     ]
-    assert lines[1].startswith(lines[3]) or lines[1].startswith("default via 10.61.30.1")
+    assert [lines[n].split()[:3] for n in (1, 3)] == 2 * [["default", "via", "10.61.30.1"]]
     assert lines[4] == "ended 0"
     events = [json.loads(line) for line in lines[5:]]
     assert [(e["name"], e["mac"][-2:]) for e in events if e["event"] == "answering"] == [
@@ -197,6 +201,7 @@ def test_through_a_relay_agent_by_mac_and_by_place(served):
     assert "behind the relay 10.61.30.1; on circuit down0" in events[0]["detail"]
 
 
+@pytest.mark.long
 def test_a_second_server_is_noticed_before_serving(tmp_path):
     """The second server is the tool itself, on another workstation's adapter of the same wire."""
     scenario = tmp_path / "two.toml"
@@ -216,34 +221,35 @@ address = "10.61.20.201/24"
     )
     with Plant(_with_site(scenario)) as plant:
         pair = "02-1A-40-7C-00-06=10.61.20.50/24"
-        other = plant.start(f"portcall plant on colleague -- {_portcall()} assign {pair} --for 20")
-        plant.on("colleague", UNTIL_SERVING)
-        ours = plant.run("portcall assign 02-60-D1-00-5E-01=10.61.20.71/24 --for 2")
+        other = plant.start(f"portcall plant on colleague -- {_portcall()} assign {pair}")
+        plant.on("colleague", f"timeout 60 sh -c 'until {SERVES}; do sleep 0.05; done'")
+        row = "02-60-D1-00-5E-01=10.61.20.71/24"
+        ours = plant.run(f"portcall assign {row} --for 2")
         assert ours.code == 3
         assert (
             "another DHCP server is here: 10.61.20.201 at 02-1A-40-7C-00-99; it offers 10.61.20.50"
             in ours.err
         )
-        beside = plant.run("portcall assign 02-60-D1-00-5E-01=10.61.20.71/24 --for 1 --alongside")
+        beside = plant.run(f"portcall assign {row} --for 1 --alongside")
         assert beside.code == 1
         assert "serving 1 device" in beside.err
-        assert plant.finish(other).code == 1
+        assert plant.finish(other, signal.SIGINT).code == 130
         # One that appears while we serve.
-        ours = plant.start("portcall assign 02-60-D1-00-5E-01=10.61.20.71/24 --for 40 --json")
-        plant.run(UNTIL_SERVING)
+        ours = plant.start(f"portcall assign {row} --json")
+        plant.until_serving()
         other = plant.start(
-            f"portcall plant on colleague -- {_portcall()} assign {pair} --for 36 --alongside"
+            f"portcall plant on colleague -- {_portcall()} assign {pair} --alongside"
         )
-        plant.finish(other)
-        notices = [e for e in plant.finish(ours).json_lines if e["event"] == "notice"]
+        plant.until(ours, '"notice"')
+        plant.finish(other, signal.SIGINT)
+        ended = plant.finish(ours, signal.SIGINT)
+        notices = [e for e in ended.json_lines if e["event"] == "notice"]
         assert [(e["mac"], e["address"]) for e in notices] == [
             ("02-1A-40-7C-00-99", "10.61.20.201")
         ]
 
 
 def _portcall():
-    from inside import PORTCALL
-
     return " ".join(PORTCALL)
 
 
@@ -257,11 +263,11 @@ def _with_site(scenario):
 
 def test_the_tools_frames_decode_without_complaint(served):
     server = served.start("portcall assign --for 8")
-    served.run(UNTIL_SERVING)
+    served.until_serving()
     served.on("spare-1", f"timeout 4 {CLIENTS['udhcpc']}")
     served.finish(server)
     served.run("portcall find 10.61.20.64/29")
-    time.sleep(0.3)
+    assert wire(served, "arp")
     seen = served.run(f"tcpdump -n -vvv -r {CAPTURE} ether src {SERVER}").out
     assert seen.count("udp sum ok") >= 4
     assert "Lease-Time" in seen

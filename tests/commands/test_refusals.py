@@ -153,7 +153,7 @@ def test_a_taken_port_and_a_workstation_that_is_not_matched(plant):
         "time.sleep(30)"
     )
     plant.start(f'python3 -c "{holder}"')
-    plant.run("timeout 15 sh -c 'until grep -q :0043 /proc/net/udp; do sleep 0.05; done'")
+    plant.until_serving()
     taken = plant.run("portcall assign --for 5")
     assert taken.code == 3
     assert "UDP port 67 is taken by another program on this computer" in taken.err

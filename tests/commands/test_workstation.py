@@ -4,7 +4,6 @@ import json
 import random
 import re
 import signal
-import time
 
 import pytest
 from inside import Plant
@@ -84,32 +83,44 @@ WAYS = {
 }
 
 
-@pytest.mark.parametrize(("way", "times"), [("add", 15), ("replace", 20), ("several", 15)])
-def test_a_match_killed_at_any_moment_is_put_back_exactly(plant, way, times):
+KILLS = 6
+
+KILLER = """
+import os, subprocess, sys, time
+folder = os.environ["PORTCALL_STATE"] + "/open-matches"
+def written():
+    return os.listdir(folder) if os.path.isdir(folder) else []
+before = written()
+match = subprocess.Popen(sys.argv[2:])
+while match.poll() is None and written() == before:
+    time.sleep(0.0005)
+time.sleep(float(sys.argv[1]))
+match.kill()
+sys.exit(0 if match.wait() == -9 else 1)
+"""
+
+
+@pytest.mark.parametrize("way", WAYS)
+def test_a_match_killed_at_any_moment_is_put_back_exactly(plant, way):
+    """Each is killed when it has begun to write down what it is going to change, or soon after."""
     for line in BEFORE:
         assert plant.run(line).code == 0
     before = state(plant)
-    *first, last = [f"portcall {words}" for words in WAYS[way]]
-
-    def begin():
-        for line in first:
-            plant.run(line)
-        return time.monotonic(), plant.start(last)
-
-    began, whole = begin()
-    assert plant.finish(whole).code == 0
-    takes = time.monotonic() - began
-    assert plant.run("portcall restore").code == 0
+    plant.write("killer.py", KILLER)
+    *first, last = WAYS[way]
     dice = random.Random(way)
-    interrupted = 0
-    for _ in range(times):
-        _, started = begin()
-        time.sleep(dice.uniform(0.3, 1.0) * takes)
-        interrupted += plant.finish(started, signal.SIGKILL).code == -signal.SIGKILL
+    killed = 0
+    for _ in range(3 * KILLS):
+        for words in first:
+            assert plant.run(f"portcall {words}").code == 0
+        moment = dice.uniform(0.0, 0.01)
+        killed += plant.run(f"python3 killer.py {moment:.4f} {_program()} {last}").code == 0
         restored = plant.run("portcall restore")
         assert restored.code == 0, restored.out + restored.err
         assert state(plant) == before
-    assert interrupted >= times // 5
+        if killed == KILLS:
+            break
+    assert killed == KILLS
 
 
 def test_a_match_killed_between_its_steps_is_put_back_exactly(plant):
@@ -279,16 +290,16 @@ def test_an_adapter_of_a_network_manager_is_not_fought_over(plant):
 
 
 def test_a_pulled_plug_is_named_within_a_second_and_flapping_is_named(plant):
-    watch = plant.start("portcall adapters --watch --json")
     kernel = plant.start("ip -ts monitor link")
-    time.sleep(3)
-    for _ in range(3):
+    watch = plant.start("portcall adapters --watch --json")
+    plant.until(watch, "watching; pull a plug")
+    for n in (1, 2, 3):
         plant.run("portcall plant unplug usb0")
-        time.sleep(1.2)
+        plant.until(watch, '"link lost"', n)
         plant.run("portcall plant plug usb0")
-        time.sleep(1.2)
+        plant.until(watch, '"link back"', n)
     plant.run("ip addr add 10.61.20.9/24 dev usb0")
-    time.sleep(1)
+    plant.until(watch, '"address added"')
     ended = plant.finish(watch, signal.SIGINT)
     assert ended.code == 130
     events = ended.json_lines
