@@ -178,8 +178,10 @@ def put_back(adapter: Adapter, saved: Sequence[str], elapsed: float) -> tuple[IP
         # The kernel lists addresses in the order they were added: start over to have it back.
         for interface in present:
             remove_address(adapter, interface)
-    for message in messages:
-        if message not in ended:
+    # A route that stayed when its gateway's subnet went could not be added as it stands.
+    there = {*save(adapter)}
+    for line, message in zip(saved, messages, strict=True):
+        if message not in ended and line not in there:
             _put(_renewed(message, adapter, elapsed), adapter, "what was there is not put back")
     return tuple(interface_of(message) for message in ended)
 
