@@ -13,7 +13,7 @@ import sys
 import time
 from pathlib import Path
 
-from portcall.core.probe import PROBE_TIME
+from portcall.core.talk.probe import PROBE_TIME
 
 MARGIN = 0.3
 RUNS = 9

@@ -22,8 +22,8 @@ from pathlib import Path
 
 import portcall
 from portcall.core.find.arp_sweep import ANSWER_WAIT as SWEEP_WAIT
-from portcall.core.find.ask_each import ANSWER_WAITS
-from portcall.core.pacer import DEFAULT_PACE
+from portcall.core.talk.ask_each import ANSWER_WAITS
+from portcall.core.talk.pacer import DEFAULT_PACE
 
 ARP_ANSWER = b"\x08\x06\x00\x01\x08\x00\x06\x04\x00\x02"
 """Not counted: with it the computer's kernel answers what a device asks, at the device's pace."""

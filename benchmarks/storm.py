@@ -24,7 +24,7 @@ from typing import Any
 
 from portcall.core.address import Mac
 from portcall.core.assign.client import BootpClient, DhcpClient, Obtained
-from portcall.core.conversation import Actions, Conversation, Frame, Report, Send
+from portcall.core.talk.conversation import Actions, Conversation, Frame, Report, Send
 from portcall.core.wire import arp, bootp, ethernet
 from portcall.host.link import Link
 from portcall.host.runner import Runner

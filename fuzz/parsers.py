@@ -16,8 +16,8 @@ sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "tests" / "core"))
 
 from parsers import PARSERS, SAMPLES
 
-from portcall.core.conversation import Frame
 from portcall.core.find.overhear import Overhear
+from portcall.core.talk.conversation import Frame
 from portcall.core.wire.octets import Malformed
 
 MILLION = 1_000_000

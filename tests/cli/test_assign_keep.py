@@ -5,13 +5,13 @@ from ipaddress import IPv4Interface
 
 from portcall.cli import assign_keep
 from portcall.cli.assign_keep import Keeper
-from portcall.core.adapter import Adapter, AdapterKind
+from portcall.core.adapters.adapter import Adapter, AdapterKind
 from portcall.core.address import Mac
 from portcall.core.assign.board import Board
 from portcall.core.assign.event import Event, EventKind
-from portcall.core.pacer import sustained
-from portcall.core.plan import Plan, PlannedDevice
+from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.setting.job import Outcome
+from portcall.core.talk.pacer import sustained
 from portcall.site.record import Record
 
 USB0 = Adapter("usb0", 2, AdapterKind.WIRED, Mac(b"\x02\x1a\x40\x7c\x00\x06"), True, True, 1500)

@@ -8,8 +8,9 @@ from portcall.cli.move import _goal, _obstacle, _recognised, _seconds, _with_goa
 from portcall.cli.targets import Located, Meant, _located, names_for, parse_device
 from portcall.core.address import AddressError, Mac
 from portcall.core.find.device import Asking, Device
-from portcall.core.find.sighting import Method, Protocol
-from portcall.core.plan import Plan, PlannedDevice, Subnet
+from portcall.core.find.sighting import Method
+from portcall.core.plan.rows import Plan, PlannedDevice, Subnet
+from portcall.core.talk.request import Protocol
 from portcall.core.trouble import BadInput
 from portcall.site.folder import Site
 

@@ -7,8 +7,8 @@ from drive import Wire
 from portcall.core.address import BROADCAST, UNSPECIFIED, Mac
 from portcall.core.assign.reply import Replies
 from portcall.core.assign.server import AddressServer
-from portcall.core.conversation import Conversation, Frame, Send
-from portcall.core.plan import Plan, PlannedDevice
+from portcall.core.plan.rows import Plan, PlannedDevice
+from portcall.core.talk.conversation import Conversation, Frame, Send
 from portcall.core.wire import arp, bootp, dhcp, ethernet, udp
 from portcall.core.wire.dhcp import Code, Options
 

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
-from portcall.core.conversation import Conversation, Report, Send, SendEach
+from portcall.core.talk.conversation import Conversation, Report, Send, SendEach
 
 
 @dataclass(eq=False)

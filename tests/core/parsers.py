@@ -15,7 +15,6 @@ from portcall.core.wire import (
     bacnet,
     bootp,
     cip,
-    cip_interface,
     cip_message,
     dcp,
     dhcp,
@@ -32,6 +31,7 @@ from portcall.core.wire import (
     snmp,
     udp,
 )
+from portcall.core.wire import cip_tcpip as cip_interface
 
 PARSERS = {
     "ethernet": ethernet.parse,

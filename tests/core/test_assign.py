@@ -29,12 +29,12 @@ from portcall.core.assign import server as rules
 from portcall.core.assign.board import MOST_STRANGERS, Board, State
 from portcall.core.assign.client import BootpClient, DhcpClient, Lost, Obtained
 from portcall.core.assign.event import Event, EventKind
-from portcall.core.assign.near import difference, near_misses
 from portcall.core.assign.reply import Replies
 from portcall.core.assign.server import AddressServer
-from portcall.core.conversation import Frame
-from portcall.core.find.sighting import Protocol
-from portcall.core.plan import Plan, PlannedDevice
+from portcall.core.plan.near import difference, near_misses
+from portcall.core.plan.rows import Plan, PlannedDevice
+from portcall.core.talk.conversation import Frame
+from portcall.core.talk.request import Protocol
 from portcall.core.wire import bootp, dhcp, udp
 from portcall.core.wire.dhcp import Code, MessageType, Options
 

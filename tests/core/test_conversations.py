@@ -9,17 +9,18 @@ from hypothesis import strategies as st
 
 from portcall.core.address import UNSPECIFIED, AddressRange, Mac, parse_range
 from portcall.core.assign.lookout import Lookout, Offer
-from portcall.core.conversation import Datagram, Endpoint, Frame, IcmpPacket
 from portcall.core.find import arp_sweep
 from portcall.core.find.arp_sweep import ArpSweep
 from portcall.core.find.arrivals import Arrivals
 from portcall.core.find.cip_identity import IdentityByBroadcast
 from portcall.core.find.overhear import Overhear
-from portcall.core.find.sighting import Field, Method, Protocol
-from portcall.core.pacer import Pacer
-from portcall.core.probe import PROBE_TIME, AddressProbe, Free, Taken
+from portcall.core.find.sighting import Field, Method
 from portcall.core.reach.ping import Ping, Replied, Unanswered
 from portcall.core.reach.statistics import summarise
+from portcall.core.talk.conversation import Datagram, Endpoint, Frame, IcmpPacket
+from portcall.core.talk.pacer import Pacer
+from portcall.core.talk.probe import PROBE_TIME, AddressProbe, Free, Taken
+from portcall.core.talk.request import Protocol
 from portcall.core.wire import arp, bootp, cip, dhcp, ethernet, icmp, ipv4, udp
 
 OWN = Mac(b"\x02\x1a\x40\x7c\x00\x06")

@@ -10,45 +10,37 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from portcall.core.address import UNSPECIFIED, Mac, parse_mac, parse_range
-from portcall.core.catalog import Catalog, Product
-from portcall.core.conversation import Datagram, Endpoint, Frame, StreamBytes
-from portcall.core.dialogue import ANSWER_WAIT, Dialogue
-from portcall.core.eds import parse_eds
+from portcall.core.catalog.catalog import Catalog, Codes, Numbering, Product
+from portcall.core.catalog.eds import parse_eds
 from portcall.core.find import (
-    ask_each,
     bacnet_devices,
     cip_identity,
     cip_interface,
     modbus_identity,
     web_page,
 )
-from portcall.core.find.ask_each import AskEach
 from portcall.core.find.bacnet_devices import BacnetDevices
 from portcall.core.find.borrowed import borrowable, concerns
 from portcall.core.find.cip_identity import IdentityByAddress
 from portcall.core.find.dcp_identify import DcpIdentify
 from portcall.core.find.device_watch import DeviceWatch, Happened
 from portcall.core.find.devices import Gathering
-from portcall.core.find.door_knock import ANSWER_WAIT as DOOR_WAIT
-from portcall.core.find.door_knock import CONNECTIONS, DEVICES_AT_ONCE, DoorKnock, Knock, Outcome
 from portcall.core.find.ipv6_echo import Ipv6Echo
 from portcall.core.find.mdns_names import MdnsNames
 from portcall.core.find.netbios_names import NodeStatusQuestion
 from portcall.core.find.outlook import Outlook
 from portcall.core.find.overhear import REPEAT, Overhear
 from portcall.core.find.remarks import remarks
-from portcall.core.find.sighting import (
-    Codes,
-    Field,
-    Method,
-    Protocol,
-    Said,
-    Sighting,
-    learnt_from,
-    words,
-)
+from portcall.core.find.sighting import Field, Method, Said, Sighting, learnt_from, words
 from portcall.core.find.snmp_system import SystemGroup
 from portcall.core.find.subnets import spoken
+from portcall.core.talk import ask_each
+from portcall.core.talk.ask_each import AskEach
+from portcall.core.talk.conversation import Datagram, Endpoint, Frame, StreamBytes
+from portcall.core.talk.dialogue import ANSWER_WAIT, Dialogue
+from portcall.core.talk.door_knock import ANSWER_WAIT as DOOR_WAIT
+from portcall.core.talk.door_knock import CONNECTIONS, DEVICES_AT_ONCE, DoorKnock, Knock, Outcome
+from portcall.core.talk.request import Protocol
 from portcall.core.trouble import BadInput
 from portcall.core.wire import (
     arp,
@@ -61,9 +53,7 @@ from portcall.core.wire import (
     netbios,
     udp,
 )
-from portcall.core.wire import (
-    cip_interface as interface_object,
-)
+from portcall.core.wire import cip_tcpip as interface_object
 
 OWN = parse_mac("02-1A-40-7C-00-06")
 THEIRS = parse_mac("02-77-B1-90-00-3D")
@@ -96,7 +86,7 @@ def test_identity_over_a_stream_in_any_pieces(cuts):
     wire, party = alone(Dialogue(cip_identity.script(), learnt_from(Method.CIP, PLC)))
     in_pieces(wire, cip.encode_identity(identity(), bytes(8)), cuts)
     assert party.facts[0].address == PLC
-    assert party.facts[0].codes == Codes(Method.CIP, 64101, 40)
+    assert party.facts[0].codes == Codes(Numbering.CIP, 64101, 40)
     assert said_by(party)[Field.PRODUCT] == "Skerry 40 [31m controller"
     assert party.conversation.over
 
@@ -249,7 +239,7 @@ def test_bacnet_devices_are_read_property_by_property():
         answer = bacnet.PropertyText(asked.invoke, 1077, wanted, f"{wanted.name} \x1b")
         wire.say(Datagram(peer, bacnet.encode(answer)))
     assert said_by(party)[Field.MAKER] == "VENDOR_NAME"
-    assert party.facts[0].codes == Codes(Method.BACNET, 999)
+    assert party.facts[0].codes == Codes(Numbering.BACNET, 999)
     wire.pass_time(5)
     assert party.conversation.over
 
@@ -351,7 +341,7 @@ def test_stations_answer_dcp_once_and_only_to_our_question():
     wire.say(Frame(messages.DCP_IDENTIFY_ANSWER.replace(b"\x50\x43", b"\x50\x44")))
     (seen,) = party.facts
     assert (seen.mac, seen.address) == (THEIRS, IPv4Address("10.61.20.50"))
-    assert seen.codes == Codes(Method.DCP, 0xFA78, 16)
+    assert seen.codes == Codes(Numbering.DCP, 0xFA78, 16)
     wire.pass_time(5)
     assert len(party.packets) == 2
     assert party.conversation.over
@@ -605,7 +595,7 @@ def test_subnets_that_are_spoken_by_known_masks_or_assumed():
 
 
 def test_a_catalogue_cures_what_was_found_but_not_recognised():
-    codes = Codes(Method.CIP, 64102, 704)
+    codes = Codes(Numbering.CIP, 64102, 704)
     seen = Sighting(0, Method.CIP, THEIRS, PLC, (), codes=codes)
     own = (IPv4Interface("10.61.20.200/24"),)
     (device,) = gathered(seen)

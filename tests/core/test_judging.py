@@ -8,19 +8,27 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from portcall.core.adapter import Adapter, AdapterAddress, AdapterKind, Origin, Route, choose
+from portcall.core.adapters.adapter import (
+    Adapter,
+    AdapterAddress,
+    AdapterKind,
+    Origin,
+    Route,
+    choose,
+)
+from portcall.core.adapters.adapter_watch import AdapterWatch, ChangeKind
+from portcall.core.adapters.obstacles import Workstation, warnings
 from portcall.core.address import Mac, parse_mac, parse_range
 from portcall.core.find.device import Asking
 from portcall.core.find.devices import merge
 from portcall.core.find.remarks import remarks
-from portcall.core.find.sighting import Field, Method, Protocol, Said, Sighting
-from portcall.core.in_the_way import Workstation, warnings
-from portcall.core.plan import Plan, PlannedDevice
+from portcall.core.find.sighting import Field, Method, Said, Sighting
+from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.printable import decoded, printable
 from portcall.core.reach.statistics import Reachability
+from portcall.core.talk.request import Protocol
 from portcall.core.trouble import NotPossibleHere
-from portcall.core.verify import Verdict, judge, unplanned
-from portcall.core.watch import AdapterWatch, ChangeKind
+from portcall.core.verify.judgement import Verdict, judge, unplanned
 
 FAN = parse_mac("02-77-B1-4C-09-21")
 PLC = parse_mac("02-5A-1D-20-7F-10")

@@ -9,9 +9,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from portcall.core.address import Mac, parse_mac
+from portcall.core.catalog.catalog import Codes, Numbering
 from portcall.core.find import mdns_names
 from portcall.core.find.modbus_identity import script as modbus_script
-from portcall.core.find.sighting import Codes, Field, Method
+from portcall.core.find.sighting import Field
 from portcall.core.find.snmp_system import SystemGroup
 from portcall.core.find.web_page import read_page, whole_length
 from portcall.core.wire import (
@@ -110,7 +111,7 @@ def test_what_a_real_opcua_server_says_of_itself():
 def test_what_a_real_snmpd_and_a_real_avahi_say():
     answer = SystemGroup(number=1).read(GAUGE, messages.SNMP_ANSWER)
     assert {each.value for each in answer.said} == {"Ebb 2 gauge", "tide-gauge", "quay"}
-    assert answer.codes == Codes(Method.SNMP, 8072)
+    assert answer.codes == Codes(Numbering.SNMP, 8072)
     with pytest.raises(Malformed):
         SystemGroup(number=2).read(GAUGE, messages.SNMP_ANSWER)
     told = mdns_names.said(dns.parse(messages.MDNS_ANSWER), GAUGE)

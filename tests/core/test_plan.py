@@ -4,9 +4,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from portcall.core.adapters.own_address import Wanted, candidates, check_own, wanted_for
 from portcall.core.address import parse_mac
-from portcall.core.match import Wanted, candidates, check_own, wanted_for
-from portcall.core.plan import Plan, PlanError, Subnet, parse_pair, parse_plan
+from portcall.core.plan.reading import PlanError, parse_plan
+from portcall.core.plan.rows import Plan, Subnet, parse_pair
 from portcall.core.trouble import BadInput
 
 HEADER = "name,mac,address,mask,gateway,kind,place,note\n"

@@ -24,26 +24,20 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from portcall.core.address import BROADCAST, UNSPECIFIED, AddressRange, Mac
-from portcall.core.assign.adopt import adopt, open_rows
 from portcall.core.assign.board import Board, State
 from portcall.core.assign.client import DhcpClient
 from portcall.core.assign.lookout import ASK_AGAIN, Lookout
-from portcall.core.assign.near import NearMisses, near_misses
 from portcall.core.assign.reply import BOOTP_ROOM, Replies
 from portcall.core.assign.server import CLEAR_HOLDS, AddressServer
 from portcall.core.assign.strangers import MOST_STRANGERS
 from portcall.core.assign.temporary import TEMPORARY_SECONDS, Lent, Pool, check_range
-from portcall.core.conversation import Frame
-from portcall.core.plan import (
-    Plan,
-    PlanError,
-    PlannedDevice,
-    Surroundings,
-    circuit_words,
-    parse_circuit,
-    parse_plan,
-)
-from portcall.core.plan_edit import PlanText
+from portcall.core.circuit import circuit_words, parse_circuit
+from portcall.core.plan.adopt import adopt, open_rows
+from portcall.core.plan.editing import PlanText
+from portcall.core.plan.near import NearMisses, near_misses
+from portcall.core.plan.reading import PlanError, parse_plan
+from portcall.core.plan.rows import Plan, PlannedDevice, Surroundings
+from portcall.core.talk.conversation import Frame
 from portcall.core.trouble import BadInput
 from portcall.core.wire import bootp, dhcp, ethernet, icmp, ipv4
 from portcall.core.wire.dhcp import Code, MessageType, Options

@@ -8,18 +8,19 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from portcall.core.address import BROADCAST, UNSPECIFIED, Mac
-from portcall.core.conversation import Frame, StreamBytes
-from portcall.core.dialogue import Dialogue
-from portcall.core.plan import Plan, PlannedDevice
-from portcall.core.setting import cip_settings
-from portcall.core.setting.cip_settings import Answered, CipSettings
+from portcall.core.cip import settings as cip_settings
+from portcall.core.cip.settings import Answered, CipSettings
+from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.setting.dcp_set import DcpSet, SetAnswer
 from portcall.core.setting.names import check_host_name, check_station_name
 from portcall.core.setting.power_cycle import ASKING_TIME, PowerCycle, Return
 from portcall.core.setting.series import Occupants, Turn, call
 from portcall.core.setting.whereabouts import Asks, At, Left, Other, Whereabouts
+from portcall.core.talk.conversation import Frame, StreamBytes
+from portcall.core.talk.dialogue import Dialogue
 from portcall.core.trouble import BadInput
-from portcall.core.wire import arp, bootp, cip, cip_interface, cip_message, dcp, udp
+from portcall.core.wire import arp, bootp, cip, cip_message, dcp, udp
+from portcall.core.wire import cip_tcpip as cip_interface
 
 OWN = Mac(b"\x02\x1a\x40\x7c\x00\x06")
 ISLAND = Mac(b"\x02\x77\xb1\x90\x00\x3d")

@@ -9,18 +9,8 @@ from hypothesis import strategies as st
 from parsers import PARSERS, SAMPLES, SHORTEST
 
 from portcall.core.address import BROADCAST, UNSPECIFIED, Mac, parse_mac
-from portcall.core.wire import (
-    arp,
-    bootp,
-    cip,
-    cip_interface,
-    cip_message,
-    dhcp,
-    ethernet,
-    icmp,
-    ipv4,
-    udp,
-)
+from portcall.core.wire import arp, bootp, cip, cip_message, dhcp, ethernet, icmp, ipv4, udp
+from portcall.core.wire import cip_tcpip as cip_interface
 from portcall.core.wire.octets import Malformed, internet_checksum
 
 macs = st.binary(min_size=6, max_size=6).map(Mac)

@@ -12,12 +12,12 @@ from ipaddress import IPv4Address, IPv4Interface
 
 import pytest
 
-from portcall.core.conversation import Conversation, Datagram, Endpoint, Send
 from portcall.core.find import cip_identity, web_page
-from portcall.core.find.ask_each import AskEach
 from portcall.core.find.cip_identity import IdentityByAddress
 from portcall.core.find.sighting import Field, Method
-from portcall.core.pacer import Pacer
+from portcall.core.talk.ask_each import AskEach
+from portcall.core.talk.conversation import Conversation, Datagram, Endpoint, Send
+from portcall.core.talk.pacer import Pacer
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.core.wire import cip, pcapng
 from portcall.host.datagrams import Datagrams

@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from portcall.core.address import BROADCAST
-from portcall.core.conversation import Frame
+from portcall.core.talk.conversation import Frame
 from portcall.core.wire import udp
 from portcall.core.wire.octets import Malformed
 from portcall.host.checksum import close_checksum

@@ -7,7 +7,7 @@ from ipaddress import IPv4Address
 
 import pytest
 
-from portcall.core.conversation import (
+from portcall.core.talk.conversation import (
     Conversation,
     Datagram,
     Endpoint,
@@ -16,7 +16,7 @@ from portcall.core.conversation import (
     SendEach,
     StreamBytes,
 )
-from portcall.core.pacer import Pacer
+from portcall.core.talk.pacer import Pacer
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.datagrams import Datagrams
 from portcall.host.runner import Runner

@@ -12,7 +12,8 @@ import pytest
 
 from portcall.core.address import Mac
 from portcall.core.setting.job import Job
-from portcall.core.wire import cip, cip_interface, cip_message
+from portcall.core.wire import cip, cip_message
+from portcall.core.wire import cip_tcpip as cip_interface
 from portcall.host.jobs.keep import keep_by_cip, own_interface, release_by_cip
 from portcall.plant.cip_device import cip_reply
 from portcall.plant.memory import Memory

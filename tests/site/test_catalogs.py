@@ -2,8 +2,7 @@
 
 import pytest
 
-from portcall.core.catalog import Product
-from portcall.core.find.sighting import Codes, Method
+from portcall.core.catalog.catalog import Codes, Numbering, Product
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.site import catalogs
 from portcall.site.catalogs import add_catalog, catalog_folder, read_catalog, read_catalogs
@@ -43,8 +42,8 @@ def write(path, text):
 
 def test_a_file_says_makers_products_defaults_and_ports(tmp_path):
     catalog = read_catalog(write(tmp_path / "own.toml", WHOLE))
-    assert catalog.maker(Codes(Method.SNMP, 64130, 3)) == "Dunlin Networks"
-    drive = Codes(Method.CIP, 64102, 704)
+    assert catalog.maker(Codes(Numbering.SNMP, 64130, 3)) == "Dunlin Networks"
+    drive = Codes(Numbering.CIP, 64102, 704)
     assert catalog.product(drive) == Product("Gale 7 drive, 4 kW", "drive")
     assert [str(span) for span in catalog.defaults] == ["203.0.113.40-203.0.113.49"]
     assert catalog.all_ports[9100] == "feeder console"
@@ -59,8 +58,8 @@ def test_what_is_added_is_kept_and_reads_back_the_same(tmp_path, everywhere):
     assert read_catalog(kept) == added == read_catalog(source)
     # The user's catalogue holds everywhere; where the site's differs, that is right.
     write(catalog_folder(None) / "all.toml", WHOLE.replace("Dunlin", "Other"))
-    assert read_catalogs(None).maker(Codes(Method.SNMP, 64130)) == "Other Networks"
-    assert read_catalogs(site).maker(Codes(Method.SNMP, 64130)) == "Dunlin Networks"
+    assert read_catalogs(None).maker(Codes(Numbering.SNMP, 64130)) == "Other Networks"
+    assert read_catalogs(site).maker(Codes(Numbering.SNMP, 64130)) == "Dunlin Networks"
 
 
 def test_an_eds_becomes_a_catalogue_file(tmp_path, everywhere):
@@ -69,17 +68,17 @@ def test_an_eds_becomes_a_catalogue_file(tmp_path, everywhere):
     )
     kept, _ = add_catalog(write(tmp_path / "Skerry40.eds", eds), None)
     assert kept == everywhere / "catalog" / "Skerry40.toml"
-    assert read_catalogs(None).product(Codes(Method.CIP, 64101, 40)) == Product("Skerry 40 [31m")
+    assert read_catalogs(None).product(Codes(Numbering.CIP, 64101, 40)) == Product("Skerry 40 [31m")
 
 
 def test_a_newer_file_replaces_the_kept_one_but_another_of_that_name_does_not(tmp_path, everywhere):
     eds = '[Device] VendCode=64101; VendName="Sandlark"; ProdCode={}; ProdName="{}";'
     add_catalog(write(tmp_path / "device.eds", eds.format(40, "Skerry 40")), None)
     kept, _ = add_catalog(write(tmp_path / "device.eds", eds.format(40, "Skerry 40 B")), None)
-    assert read_catalog(kept).product(Codes(Method.CIP, 64101, 40)) == Product("Skerry 40 B")
+    assert read_catalog(kept).product(Codes(Numbering.CIP, 64101, 40)) == Product("Skerry 40 B")
     with pytest.raises(BadInput, match=r"device.eds: .*device.toml is kept .* has an entry"):
         add_catalog(write(tmp_path / "device.eds", eds.format(41, "Skerry 41")), None)
-    assert read_catalog(kept).product(Codes(Method.CIP, 64101, 40)) == Product("Skerry 40 B")
+    assert read_catalog(kept).product(Codes(Numbering.CIP, 64101, 40)) == Product("Skerry 40 B")
 
 
 @pytest.mark.parametrize(

@@ -5,7 +5,7 @@ from ipaddress import IPv4Address
 
 from portcall.core.address import Mac
 from portcall.core.assign.event import Event, EventKind
-from portcall.core.find.sighting import Protocol
+from portcall.core.talk.request import Protocol
 from portcall.site.given import RECORD_FILE, Given
 
 FAN = Mac(b"\x02\x77\xb1\x4c\x09\x21")

@@ -12,10 +12,10 @@ import click
 from portcall.cli.main import INTERRUPTED, YES
 from portcall.cli.say import json_option, note, print_json, print_json_line
 from portcall.cli.workplace import adapters_now, this_site
-from portcall.core.adapter import Adapter, AdapterKind
+from portcall.core.adapters.adapter import Adapter, AdapterKind
+from portcall.core.adapters.adapter_watch import Change, ChangeKind
+from portcall.core.adapters.obstacles import Workstation, warnings
 from portcall.core.address import hosts
-from portcall.core.in_the_way import Workstation, warnings
-from portcall.core.watch import Change, ChangeKind
 from portcall.host.adapters import leaves_by, name_servers
 
 

@@ -19,10 +19,10 @@ from portcall.cli.workplace import (
     record,
     this_site,
 )
-from portcall.core.adapter import Adapter
+from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import parse_range
 from portcall.core.assign.temporary import check_range
-from portcall.core.plan import Plan, PlannedDevice, parse_pair
+from portcall.core.plan.rows import Plan, PlannedDevice, parse_pair
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.core.wire.dhcp import INFINITE
 from portcall.host.privilege import Capability, require

@@ -12,9 +12,9 @@ from pathlib import Path
 import click
 
 from portcall.core.address import Mac
-from portcall.core.assign.adopt import open_rows
 from portcall.core.assign.event import Event, EventKind
-from portcall.core.plan import PlannedDevice
+from portcall.core.plan.adopt import open_rows
+from portcall.core.plan.rows import PlannedDevice
 from portcall.core.trouble import Trouble
 from portcall.site.folder import PLAN_FILE, Site, take_into_plan
 

@@ -7,11 +7,11 @@ from collections.abc import Callable
 from contextlib import suppress
 
 from portcall.cli.outcomes import noted, remembering
-from portcall.core.adapter import Adapter
+from portcall.core.adapters.adapter import Adapter
 from portcall.core.assign.board import Board, State
 from portcall.core.assign.event import Event, EventKind
-from portcall.core.pacer import sustained
 from portcall.core.setting.job import Job, Outcome
+from portcall.core.talk.pacer import sustained
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.jobs.keep import keep, keep_by_cip
 from portcall.site.record import Record

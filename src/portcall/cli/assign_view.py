@@ -21,7 +21,7 @@ from portcall.cli.show import Columns, cell, console, print_rows
 from portcall.core.address import Mac
 from portcall.core.assign.board import DONE, Board, Row, State, Stranger
 from portcall.core.assign.event import Event, EventKind
-from portcall.core.plan import circuit_words
+from portcall.core.circuit import circuit_words
 
 _NEAR = " in the plan ("
 """What the words about a near miss have, after the row's name."""

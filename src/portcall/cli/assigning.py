@@ -23,7 +23,7 @@ from portcall.core.assign.lookout import Offer
 from portcall.core.assign.reply import Replies
 from portcall.core.assign.server import AddressServer
 from portcall.core.assign.temporary import TEMPORARY_SECONDS, Lent, Pool
-from portcall.core.plan import Plan
+from portcall.core.plan.rows import Plan
 from portcall.core.trouble import BadInput, NotPossibleHere, Trouble
 from portcall.host.jobs.lease import offers
 from portcall.host.jobs.serve import Service, serving, watch_link

@@ -12,7 +12,7 @@ from portcall.cli.main import NO, YES
 from portcall.cli.say import json_option, note, print_json
 from portcall.cli.show import Columns, cell, print_rows
 from portcall.cli.workplace import this_site
-from portcall.core.catalog import Catalog
+from portcall.core.catalog.catalog import Catalog
 from portcall.site.catalogs import add_catalog, catalog_folder, read_catalogs
 
 
@@ -77,11 +77,11 @@ def _counts(catalog: Catalog) -> dict[str, int]:
 
 def _rows(catalog: Catalog) -> list[tuple[str, str, str, str]]:
     rows = [
-        ("maker", codes.protocol.value, str(codes.maker), name)
+        ("maker", codes.numbering.value, str(codes.maker), name)
         for codes, name in sorted(catalog.makers.items(), key=lambda each: str(each[0]))
     ]
     rows += [
-        ("product", codes.protocol.value, f"{codes.maker}, {codes.product}", product.name)
+        ("product", codes.numbering.value, f"{codes.maker}, {codes.product}", product.name)
         for codes, product in sorted(catalog.products.items(), key=lambda each: str(each[0]))
     ]
     rows += [("default", "", "", str(span)) for span in catalog.defaults]

@@ -20,7 +20,7 @@ from portcall.cli.workplace import (
     this_site,
 )
 from portcall.core.find.sighting import Method
-from portcall.core.pacer import HIGHEST_PACE
+from portcall.core.talk.pacer import HIGHEST_PACE
 from portcall.core.trouble import BadInput
 from portcall.host.jobs.look import LISTEN_SECONDS, WIRE_METHODS, Look
 from portcall.site.catalogs import read_catalogs

@@ -21,13 +21,13 @@ from portcall.cli.main import INTERRUPTED
 from portcall.cli.say import note, print_json_line
 from portcall.cli.show import Columns, cell, console
 from portcall.cli.workplace import adapters_now
-from portcall.core.adapter import Adapter
+from portcall.core.adapters.adapter import Adapter
+from portcall.core.adapters.adapter_watch import ChangeKind
 from portcall.core.address import AddressRange, Mac
 from portcall.core.find.device import Device, in_order
 from portcall.core.find.device_watch import DeviceChange, DeviceWatch, Happened
 from portcall.core.find.devices import Gathering
 from portcall.core.find.sighting import Field, Method
-from portcall.core.watch import ChangeKind
 from portcall.host.jobs.look import Look, Orders
 from portcall.host.jobs.watch import Cable, cable_of
 

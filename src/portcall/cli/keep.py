@@ -18,7 +18,7 @@ from portcall.cli.workplace import (
     record,
     this_site,
 )
-from portcall.core.adapter import Adapter
+from portcall.core.adapters.adapter import Adapter
 from portcall.core.find.sighting import Method
 from portcall.core.setting.job import Job, Outcome
 from portcall.core.trouble import BadInput

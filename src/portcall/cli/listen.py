@@ -23,11 +23,11 @@ from portcall.cli.workplace import (
     record,
     this_site,
 )
-from portcall.core.conversation import Frame
 from portcall.core.find.devices import Gathering
 from portcall.core.find.overhear import Overhear
 from portcall.core.find.sighting import Method
 from portcall.core.find.subnets import Spoken, spoken
+from portcall.core.talk.conversation import Frame
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.site.captures import read_capture
 from portcall.site.catalogs import read_catalogs

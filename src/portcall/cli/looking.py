@@ -13,13 +13,13 @@ from ipaddress import IPv4Address
 from portcall.cli.main import INTERRUPTED, NOT_POSSIBLE
 from portcall.cli.say import note
 from portcall.cli.workplace import usual_ranges
-from portcall.core.adapter import Adapter
+from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import AddressRange
-from portcall.core.catalog import Catalog
+from portcall.core.catalog.catalog import Catalog
 from portcall.core.find.devices import Gathering
 from portcall.core.find.outlook import Outlook
 from portcall.core.find.sighting import Method
-from portcall.core.plan import Plan
+from portcall.core.plan.rows import Plan
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.jobs.look import LISTEN_SECONDS, WIRE_METHODS, Look, NotRun, Orders
 from portcall.host.jobs.watch import Cable, cable_of

@@ -30,9 +30,9 @@ from portcall.cli.workplace import (
     record,
     this_site,
 )
-from portcall.core.adapter import Adapter
+from portcall.core.adapters.adapter import Adapter
+from portcall.core.adapters.own_address import Wanted, candidates, check_own, wanted_for
 from portcall.core.address import parse_interface
-from portcall.core.match import Wanted, candidates, check_own, wanted_for
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.host.addresses import add_address, remove_address
 from portcall.host.privilege import Capability, require

@@ -18,7 +18,7 @@ from portcall.cli.matching import (
     show,
 )
 from portcall.cli.say import note, print_json
-from portcall.core.adapter import Adapter
+from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import AddressError, check_host
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.jobs.lease import offers, take

@@ -12,8 +12,8 @@ import click
 from portcall.cli.main import NO, YES
 from portcall.cli.say import note, print_json
 from portcall.cli.workplace import adapters_now
-from portcall.core.adapter import Adapter
-from portcall.core.probe import PROBE_TIME, Taken
+from portcall.core.adapters.adapter import Adapter
+from portcall.core.talk.probe import PROBE_TIME, Taken
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.adapters import leaves_by, managed_by
 from portcall.host.addresses import add_address, save, take_off

@@ -23,7 +23,7 @@ from portcall.cli.workplace import (
 )
 from portcall.core.address import check_host, parse_address, parse_interface
 from portcall.core.find.sighting import Method
-from portcall.core.plan import ASSUMED_PREFIX, Plan, PlannedDevice, prefix_for
+from portcall.core.plan.rows import ASSUMED_PREFIX, Plan, PlannedDevice, prefix_for
 from portcall.core.setting.job import Outcome
 from portcall.core.trouble import BadInput
 from portcall.host.privilege import Capability, require

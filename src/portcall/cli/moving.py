@@ -16,7 +16,7 @@ from portcall.cli.say import note
 from portcall.cli.targets import Located, taken_by
 from portcall.cli.visiting import put_back_forgotten, visit
 from portcall.cli.workplace import maker_defaults
-from portcall.core.adapter import Adapter
+from portcall.core.adapters.adapter import Adapter
 from portcall.core.find.sighting import Field, Method, Said
 from portcall.core.setting.job import Job, Outcome
 from portcall.host.jobs.interrogate import identity_in, interrogate, interrogate_again

@@ -10,7 +10,8 @@ from portcall.cli.main import BAD_INPUT, YES
 from portcall.cli.say import json_option, print_json
 from portcall.cli.show import Columns, cell, console
 from portcall.cli.workplace import this_site
-from portcall.core.plan import Plan, PlanError
+from portcall.core.plan.reading import PlanError
+from portcall.core.plan.rows import Plan
 from portcall.core.trouble import BadInput
 
 _file_argument = click.argument(

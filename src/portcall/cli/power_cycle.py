@@ -10,8 +10,8 @@ from portcall.cli.main import NO, YES
 from portcall.cli.say import note, print_json
 from portcall.cli.targets import Located, locate, parse_device
 from portcall.cli.workplace import maker_defaults
-from portcall.core.adapter import Adapter
-from portcall.core.plan import Plan
+from portcall.core.adapters.adapter import Adapter
+from portcall.core.plan.rows import Plan
 from portcall.core.setting.power_cycle import PowerCycle, Return
 from portcall.core.setting.whereabouts import Whereabout, Whereabouts
 from portcall.core.trouble import BadInput

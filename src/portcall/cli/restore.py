@@ -10,7 +10,7 @@ import click
 
 from portcall.cli.main import NO, YES
 from portcall.cli.say import json_option, note, print_json
-from portcall.core.adapter import Adapter
+from portcall.core.adapters.adapter import Adapter
 from portcall.host.adapters import read_adapters
 from portcall.host.addresses import put_back, remove_alone
 from portcall.host.privilege import Capability, require

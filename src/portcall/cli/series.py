@@ -19,9 +19,9 @@ from portcall.cli.targets import Located, Meant, locate, names_for
 from portcall.core.address import Mac
 from portcall.core.find.device import Device
 from portcall.core.find.sighting import Method
-from portcall.core.pacer import Pacer
-from portcall.core.plan import Plan, PlannedDevice
+from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.setting.series import Call, Occupants, Turn, call
+from portcall.core.talk.pacer import Pacer
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.host.link import Link
 from portcall.host.runner import Runner

@@ -9,12 +9,12 @@ from ipaddress import IPv4Address
 
 from portcall.cli.looking import gathering_for, look, orders_for
 from portcall.cli.workplace import usual_ranges
-from portcall.core.adapter import Adapter
+from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import AddressError, AddressRange, Mac, parse_address, parse_mac
-from portcall.core.assign.near import difference
 from portcall.core.find.device import Device
 from portcall.core.find.sighting import Method
-from portcall.core.plan import Plan, PlannedDevice
+from portcall.core.plan.near import difference
+from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.printable import printable
 from portcall.core.setting.job import Job
 from portcall.core.setting.names import check_host_name, check_station_name

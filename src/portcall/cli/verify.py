@@ -22,14 +22,14 @@ from portcall.cli.workplace import (
     record,
     this_site,
 )
-from portcall.core.adapter import Adapter
+from portcall.core.adapters.adapter import Adapter
 from portcall.core.find.device import Device
-from portcall.core.pacer import BURST_SECONDS
-from portcall.core.plan import Plan
+from portcall.core.plan.rows import Plan
 from portcall.core.reach.ping import Replied, Unanswered
 from portcall.core.reach.statistics import Reachability, summarise
+from portcall.core.talk.pacer import BURST_SECONDS
 from portcall.core.trouble import BadInput
-from portcall.core.verify import Judgement, Verdict, judge, unplanned
+from portcall.core.verify.judgement import Judgement, Verdict, judge, unplanned
 from portcall.host.jobs.identify import identify
 from portcall.host.jobs.look import QUICK_METHODS, NotRun
 from portcall.host.jobs.ping import ping

@@ -10,9 +10,9 @@ from portcall.cli.matching import free_address, put_in_force, refuse_managed, re
 from portcall.cli.restore import restore_one
 from portcall.cli.say import note
 from portcall.cli.workplace import adapters_now, never_ours
-from portcall.core.adapter import Adapter
-from portcall.core.match import candidates, wanted_for
-from portcall.core.plan import NO_PLAN, Plan
+from portcall.core.adapters.adapter import Adapter
+from portcall.core.adapters.own_address import candidates, wanted_for
+from portcall.core.plan.rows import NO_PLAN, Plan
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.privilege import Capability, require
 from portcall.site import journal

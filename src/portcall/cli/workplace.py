@@ -12,8 +12,8 @@ from typing import TYPE_CHECKING
 import click
 
 from portcall.cli.say import note
-from portcall.core import adapter as adapter_rules
-from portcall.core.adapter import Adapter
+from portcall.core.adapters import adapter as adapter_rules
+from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import (
     AddressError,
     AddressRange,
@@ -23,14 +23,15 @@ from portcall.core.address import (
     parse_range,
     parse_subnet,
 )
-from portcall.core.plan import Plan, PlanError
+from portcall.core.plan.reading import PlanError
+from portcall.core.plan.rows import Plan
 from portcall.core.trouble import BadInput
 from portcall.host.adapters import read_adapters
 from portcall.site.folder import Site, find_site
 from portcall.site.journal import open_matches
 
 if TYPE_CHECKING:
-    from portcall.core.catalog import Catalog
+    from portcall.core.catalog.catalog import Catalog
 
 adapter_option = click.option(
     "--adapter",

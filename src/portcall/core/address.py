@@ -15,7 +15,8 @@ from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 from portcall.core.trouble import BadInput
 
 _HEX = "0123456789abcdefABCDEF"
-_LIMITED_BROADCAST = IPv4Address("255.255.255.255")
+_LETTERS = frozenset("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-")
+LIMITED_BROADCAST = IPv4Address("255.255.255.255")
 UNSPECIFIED = IPv4Address("0.0.0.0")
 
 
@@ -179,7 +180,7 @@ def check_host(interface: IPv4Interface) -> None:
 
 def check_device_address(address: IPv4Address) -> None:
     """Raise AddressError for addresses no device can have, whatever the mask (RFC 6890)."""
-    if address == _LIMITED_BROADCAST:
+    if address == LIMITED_BROADCAST:
         raise AddressError(f"{address}: is the broadcast address of every network")
     first = address.packed[0]
     if first == 0:
@@ -249,3 +250,12 @@ def joined(ranges: Iterable[AddressRange]) -> tuple[AddressRange, ...]:
         else:
             result.append(span)
     return tuple(result)
+
+
+def is_host_name(text: str) -> bool:
+    """Whether a name may be a host's: letters, digits and inner hyphens (RFC 1123 §2.1)."""
+    return (
+        0 < len(text) <= 63
+        and _LETTERS.issuperset(text)
+        and not (text.startswith("-") or text.endswith("-"))
+    )

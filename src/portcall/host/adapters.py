@@ -12,7 +12,7 @@ from collections.abc import Iterable
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 from pathlib import Path
 
-from portcall.core.adapter import Adapter, AdapterAddress, AdapterKind, Origin, Route
+from portcall.core.adapters.adapter import Adapter, AdapterAddress, AdapterKind, Origin, Route
 from portcall.core.address import Mac
 from portcall.host.ethtool import speed_and_duplex
 from portcall.host.rtnetlink import (

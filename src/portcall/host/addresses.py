@@ -8,7 +8,7 @@ import struct
 from collections.abc import Iterable, Sequence, Set
 from ipaddress import IPv4Interface
 
-from portcall.core.adapter import Adapter
+from portcall.core.adapters.adapter import Adapter
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.adapters import (
     BY_KERNEL,

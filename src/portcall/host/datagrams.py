@@ -9,7 +9,7 @@ from ipaddress import IPv4Address
 from time import monotonic
 
 from portcall.core.address import UNSPECIFIED
-from portcall.core.conversation import Datagram, Endpoint
+from portcall.core.talk.conversation import Datagram, Endpoint
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.medium import MOST_AT_ONCE, bind_to_adapter, received_at, stamp_receives
 from portcall.host.vantage import Vantage

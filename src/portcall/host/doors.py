@@ -10,8 +10,8 @@ from collections.abc import Iterator
 from functools import partial
 from time import monotonic
 
-from portcall.core.conversation import Endpoint
-from portcall.core.find.door_knock import Knock, Outcome
+from portcall.core.talk.conversation import Endpoint
+from portcall.core.talk.door_knock import Knock, Outcome
 from portcall.host.medium import MOST_AT_ONCE
 from portcall.host.streams import Stream, open_socket
 from portcall.host.vantage import Vantage

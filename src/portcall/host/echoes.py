@@ -7,7 +7,7 @@ import socket
 from collections.abc import Iterator
 from ipaddress import IPv4Address
 
-from portcall.core.conversation import IcmpPacket
+from portcall.core.talk.conversation import IcmpPacket
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.medium import MOST_AT_ONCE, bind_to_adapter, received_at, stamp_receives
 

@@ -13,7 +13,7 @@ import struct
 from collections.abc import Iterator
 from time import monotonic
 
-from portcall.core.conversation import Frame
+from portcall.core.talk.conversation import Frame
 from portcall.host.checksum import close_checksum
 from portcall.host.medium import MOST_AT_ONCE, clock_skew, stamp_receives
 

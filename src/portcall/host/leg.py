@@ -19,8 +19,8 @@ from contextlib import suppress
 from ipaddress import IPv4Interface
 from pathlib import Path
 
-from portcall.core.conversation import Actions, Conversation, Frame, Report
 from portcall.core.find.borrowed import concerns
+from portcall.core.talk.conversation import Actions, Conversation, Frame, Report
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.link import Link
 from portcall.host.namespaces import NetworkNamespace, quiet_kernel

@@ -6,7 +6,7 @@ import socket
 from collections.abc import Iterator
 
 from portcall.core.address import Mac
-from portcall.core.conversation import Frame
+from portcall.core.talk.conversation import Frame
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.filters import Program, attach
 from portcall.host.inbox import Inbox

@@ -12,8 +12,8 @@ from dataclasses import dataclass, field
 from time import monotonic
 from typing import Any, TypeVar
 
-from portcall.core.conversation import Actions, Conversation, Report, Send
-from portcall.core.pacer import BURST_SECONDS, Pacer, sustained
+from portcall.core.talk.conversation import Actions, Conversation, Report, Send
+from portcall.core.talk.pacer import BURST_SECONDS, Pacer, sustained
 from portcall.host.medium import Medium
 from portcall.host.meter import Meter
 

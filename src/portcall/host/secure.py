@@ -11,7 +11,7 @@ import socket
 import ssl
 import warnings
 
-from portcall.core.conversation import StreamBytes
+from portcall.core.talk.conversation import StreamBytes
 from portcall.host.streams import Stream
 
 HANDSHAKE_WAIT = 3.0

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from contextlib import suppress
 from time import monotonic
 
-from portcall.core.conversation import Endpoint, StreamBytes
+from portcall.core.talk.conversation import Endpoint, StreamBytes
 from portcall.host.medium import MOST_AT_ONCE, bind_to_adapter
 from portcall.host.vantage import Vantage
 

@@ -5,8 +5,9 @@ from __future__ import annotations
 from ipaddress import IPv4Interface
 
 from portcall.core.address import UNSPECIFIED
-from portcall.core.wire import cip, cip_interface, cip_message
-from portcall.core.wire.cip_interface import Attribute, Capability, Control
+from portcall.core.wire import cip, cip_message
+from portcall.core.wire import cip_tcpip as cip_interface
+from portcall.core.wire.cip_tcpip import Attribute, Capability, Control
 from portcall.core.wire.dhcp import prefix_length
 from portcall.core.wire.octets import Malformed
 from portcall.plant.memory import Memory, Verdict

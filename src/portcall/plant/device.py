@@ -10,7 +10,7 @@ from ipaddress import IPv4Address, IPv4Interface
 
 from portcall.core.address import UNSPECIFIED
 from portcall.core.assign.client import BootpClient, DhcpClient, Lost, Obtained
-from portcall.core.conversation import Conversation, Datagram, Frame
+from portcall.core.talk.conversation import Conversation, Datagram, Frame
 from portcall.core.wire import bacnet, bootp, cip, dns, netbios, snmp
 from portcall.host import cables
 from portcall.host.datagrams import Datagrams

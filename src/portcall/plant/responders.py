@@ -8,8 +8,8 @@ from portcall.core.address import UNSPECIFIED
 from portcall.core.assign.event import Event
 from portcall.core.assign.reply import Replies
 from portcall.core.assign.server import AddressServer
-from portcall.core.conversation import Actions, Conversation, Datagram, Frame, Send
-from portcall.core.plan import Plan, PlannedDevice
+from portcall.core.plan.rows import Plan, PlannedDevice
+from portcall.core.talk.conversation import Actions, Conversation, Datagram, Frame, Send
 from portcall.core.wire import bacnet, bootp, dcp, dns, lldp, netbios, snmp, udp
 from portcall.core.wire.dhcp import prefix_length
 from portcall.core.wire.octets import Malformed, Reader

@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import partial
 
 from portcall.core.address import Mac
-from portcall.core.pacer import Pacer
+from portcall.core.talk.pacer import Pacer
 from portcall.core.trouble import BadInput
 from portcall.host import cables
 from portcall.host.namespaces import NetworkNamespace, quiet_kernel

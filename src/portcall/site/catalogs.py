@@ -31,9 +31,8 @@ from typing import Any
 from platformdirs import user_data_path
 
 from portcall.core.address import AddressError, AddressRange, parse_range
-from portcall.core.catalog import PROTOCOLS, Catalog, Product
-from portcall.core.eds import parse_eds
-from portcall.core.find.sighting import Codes, Method
+from portcall.core.catalog.catalog import Catalog, Codes, Numbering, Product
+from portcall.core.catalog.eds import parse_eds
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.site.files import make_folder, write_whole
@@ -108,12 +107,12 @@ def _as_toml(catalog: Catalog, source: str) -> str:
     document.add(tomlkit.comment(f"from {source}"))
     tables: dict[str, list[dict[str, Any]]] = {
         "makers": [
-            {"protocol": codes.protocol.value, "code": codes.maker, "name": name}
+            {"protocol": codes.numbering.value, "code": codes.maker, "name": name}
             for codes, name in catalog.makers.items()
         ],
         "products": [
             {
-                "protocol": codes.protocol.value,
+                "protocol": codes.numbering.value,
                 "maker": codes.maker,
                 "code": codes.product,
                 "name": product.name,
@@ -172,13 +171,13 @@ class _Reading:
     def _wrong(self, table: str, key: str, what: str) -> BadInput:
         return BadInput(f"{self._source}: {table}: {key}: {what}")
 
-    def _protocol(self, entry: dict[str, Any], table: str) -> Method:
+    def _protocol(self, entry: dict[str, Any], table: str) -> Numbering:
         value = entry.get("protocol")
-        for method in PROTOCOLS:
-            if method.value == value:
-                return method
+        for numbering in Numbering:
+            if numbering.value == value:
+                return numbering
         shown = printable(repr(value), 40)
-        raise self._wrong(table, "protocol", f"{shown} is none of {', '.join(PROTOCOLS)}")
+        raise self._wrong(table, "protocol", f"{shown} is none of {', '.join(Numbering)}")
 
     def _number(
         self, entry: dict[str, Any], table: str, key: str, highest: int = _HIGHEST_CODE

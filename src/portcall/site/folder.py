@@ -32,14 +32,16 @@ from portcall.core.address import (
     AddressError,
     AddressRange,
     Mac,
+    is_host_name,
     parse_address,
     parse_range,
     parse_subnet,
 )
-from portcall.core.assign.adopt import adopt
-from portcall.core.pacer import DEFAULT_PACE, HIGHEST_PACE
-from portcall.core.plan import Plan, PlannedDevice, Subnet, Surroundings, is_host_name, parse_plan
+from portcall.core.plan.adopt import adopt
+from portcall.core.plan.reading import parse_plan
+from portcall.core.plan.rows import Plan, PlannedDevice, Subnet, Surroundings
 from portcall.core.printable import printable
+from portcall.core.talk.pacer import DEFAULT_PACE, HIGHEST_PACE
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.site.files import write_whole
 

@@ -14,8 +14,8 @@ from ipaddress import IPv4Address
 
 from portcall.core.address import Mac
 from portcall.core.assign.event import Event, EventKind
-from portcall.core.find.sighting import Protocol
-from portcall.core.plan import Plan, PlannedDevice
+from portcall.core.plan.rows import Plan, PlannedDevice
+from portcall.core.talk.request import Protocol
 
 MOST_STRANGERS = 256
 

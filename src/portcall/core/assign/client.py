@@ -10,14 +10,13 @@ from dataclasses import dataclass
 from enum import Enum, auto
 from ipaddress import IPv4Address, IPv4Interface
 
-from portcall.core.address import BROADCAST, UNSPECIFIED, Mac
-from portcall.core.conversation import Actions, Conversation, Frame, Report, Send
+from portcall.core.address import BROADCAST, LIMITED_BROADCAST, UNSPECIFIED, Mac
+from portcall.core.talk.conversation import Actions, Conversation, Frame, Report, Send
 from portcall.core.wire import bootp, dhcp, udp
 from portcall.core.wire.bootp import BootpMessage, Op
 from portcall.core.wire.dhcp import Code, MessageType, Options
 from portcall.core.wire.octets import Malformed
 
-_LIMITED_BROADCAST = IPv4Address("255.255.255.255")
 _CLASSFUL_PREFIX = 24
 """What a device assumes when a BOOTP reply carries no mask; classes are long gone."""
 
@@ -61,21 +60,21 @@ class _Reply:
 
 def _read_reply(packet: Frame, mac: Mac, xid: int) -> _Reply | None:
     try:
-        frame = udp.parse_frame(packet.data)
-        if frame.datagram.destination_port != bootp.CLIENT_PORT:
-            return None
-        message = bootp.parse(frame.datagram.payload)
-        if message.op is not Op.REPLY or message.mac != mac or message.xid != xid:
-            return None
-        return _Reply(frame, message, dhcp.parse(message) or Options())
+        heard = dhcp.parse_frame(packet.data)
     except Malformed:
         return None
+    if heard is None or heard.frame.datagram.destination_port != bootp.CLIENT_PORT:
+        return None
+    frame, message, options = heard
+    if message.op is not Op.REPLY or message.mac != mac or message.xid != xid:
+        return None
+    return _Reply(frame, message, options or Options())
 
 
 def _frame(
     message: BootpMessage,
     to_mac: Mac = BROADCAST,
-    to: IPv4Address = _LIMITED_BROADCAST,
+    to: IPv4Address = LIMITED_BROADCAST,
 ) -> Frame:
     datagram = udp.UdpDatagram(
         bootp.CLIENT_PORT, bootp.SERVER_PORT, bootp.padded(bootp.encode(message))

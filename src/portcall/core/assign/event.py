@@ -7,7 +7,7 @@ from enum import StrEnum
 from ipaddress import IPv4Address
 
 from portcall.core.address import Mac
-from portcall.core.find.sighting import Protocol
+from portcall.core.talk.request import Protocol
 
 
 class EventKind(StrEnum):

@@ -9,8 +9,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 
-from portcall.core.address import BROADCAST, UNSPECIFIED, Mac
-from portcall.core.conversation import Actions, Conversation, Frame, Report, Send
+from portcall.core.address import BROADCAST, LIMITED_BROADCAST, UNSPECIFIED, Mac
+from portcall.core.talk.conversation import Actions, Conversation, Frame, Report, Send
 from portcall.core.wire import bootp, dhcp, udp
 from portcall.core.wire.bootp import BootpMessage, Op
 from portcall.core.wire.dhcp import Code, MessageType, Options
@@ -23,9 +23,6 @@ ASK_AGAIN = 30.0
 _MOST_SERVERS = 64
 ASK_INTERVAL = 0.75
 """Seconds. A server that probes before it offers takes up to a second (RFC 2131 §3.1 step 2)."""
-
-_FROM_SERVER = bootp.SERVER_PORT.to_bytes(2, "big")
-_LIMITED_BROADCAST = IPv4Address("255.255.255.255")
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,19 +75,18 @@ class Lookout(Conversation[Frame, Offer]):
         datagram = udp.UdpDatagram(
             bootp.CLIENT_PORT, bootp.SERVER_PORT, bootp.padded(bootp.encode(message))
         )
-        frame = udp.UdpFrame(self._own_mac, BROADCAST, UNSPECIFIED, _LIMITED_BROADCAST, datagram)
+        frame = udp.UdpFrame(self._own_mac, BROADCAST, UNSPECIFIED, LIMITED_BROADCAST, datagram)
         yield Send(Frame(udp.encode_frame(frame)))
 
     def heard(self, packet: Frame, now: float) -> Actions[Frame, Offer]:
         """An offer to us means a server; while serving, so does what others are told."""
-        if packet.data[34:36] != _FROM_SERVER:
-            return
         try:
-            frame = udp.parse_frame(packet.data)
-            message = bootp.parse(frame.datagram.payload)
-            options = dhcp.parse(message)
+            heard = dhcp.parse_frame(packet.data)
         except Malformed:
             return
+        if heard is None:
+            return
+        frame, message, options = heard
         if frame.datagram.source_port != bootp.SERVER_PORT or message.op is not Op.REPLY:
             return
         if frame.source_mac == self._own_mac or options is None:

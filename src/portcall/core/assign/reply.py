@@ -6,10 +6,10 @@ from collections.abc import Hashable, Iterator
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv4Network
 
-from portcall.core.address import BROADCAST, UNSPECIFIED, Mac
-from portcall.core.assign.request import Request
-from portcall.core.conversation import Frame
-from portcall.core.plan import Surroundings, is_host_name
+from portcall.core.address import BROADCAST, LIMITED_BROADCAST, UNSPECIFIED, Mac, is_host_name
+from portcall.core.plan.rows import Surroundings
+from portcall.core.talk.conversation import Frame
+from portcall.core.talk.request import Request
 from portcall.core.wire import bootp, dhcp, udp
 from portcall.core.wire.bootp import BootpMessage, Op
 from portcall.core.wire.dhcp import Code, MessageType, Options
@@ -32,8 +32,6 @@ _SHAPING = (
 _MOST_TOLD = 16
 _XID = 4
 """Where the number of the exchange stands in a message (RFC 951 §3)."""
-
-_LIMITED_BROADCAST = IPv4Address("255.255.255.255")
 
 
 @dataclass(frozen=True, slots=True)
@@ -166,11 +164,11 @@ class Replies:
         if request.relay:
             return request.frame.source_mac, request.relay, bootp.SERVER_PORT
         if refused or self.broadcast:
-            return BROADCAST, _LIMITED_BROADCAST, bootp.CLIENT_PORT
+            return BROADCAST, LIMITED_BROADCAST, bootp.CLIENT_PORT
         if asked.ciaddr != UNSPECIFIED:
             return asked.mac, asked.ciaddr, bootp.CLIENT_PORT
         if asked.wants_broadcast:
-            return BROADCAST, _LIMITED_BROADCAST, bootp.CLIENT_PORT
+            return BROADCAST, LIMITED_BROADCAST, bootp.CLIENT_PORT
         # The client has no address yet and cannot answer ARP: straight to its MAC.
         return asked.mac, terms.address, bootp.CLIENT_PORT
 

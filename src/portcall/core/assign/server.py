@@ -36,15 +36,14 @@ from ipaddress import IPv4Address, IPv4Interface
 from portcall.core.address import UNSPECIFIED, Mac
 from portcall.core.assign.event import Event, EventKind
 from portcall.core.assign.reply import Replies, Terms
-from portcall.core.assign.request import Request, read
 from portcall.core.assign.strangers import Strangers
 from portcall.core.assign.temporary import TEMPORARY_SECONDS, Lent, Pool
 from portcall.core.assign.voices import Voices
-from portcall.core.conversation import Actions, Conversation, Frame, Report, Send
-from portcall.core.find.sighting import Protocol
-from portcall.core.pacer import DEFAULT_PACE, sustained
-from portcall.core.plan import NO_PLAN, Plan, PlannedDevice
-from portcall.core.probe import answers_echo, echo_request, heard_arp
+from portcall.core.plan.rows import NO_PLAN, Plan, PlannedDevice
+from portcall.core.talk.conversation import Actions, Conversation, Frame, Report, Send
+from portcall.core.talk.frames import answers_echo, echo_request, heard_arp
+from portcall.core.talk.pacer import DEFAULT_PACE, sustained
+from portcall.core.talk.request import Protocol, Request, read
 from portcall.core.wire import arp, dhcp
 from portcall.core.wire.dhcp import MessageType
 from portcall.core.wire.octets import Malformed

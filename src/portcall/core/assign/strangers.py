@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections import OrderedDict
 
 from portcall.core.address import Mac
-from portcall.core.assign.near import NearMisses
-from portcall.core.plan import Plan
+from portcall.core.plan.near import NearMisses
+from portcall.core.plan.rows import Plan
 
 MOST_STRANGERS = 256
 """Of whom it is remembered what was found out; the one not heard from longest goes first."""

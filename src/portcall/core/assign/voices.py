@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from portcall.core.address import Mac
-from portcall.core.assign.request import Request
+from portcall.core.talk.request import Request
 from portcall.core.wire.dhcp import Code, MessageType
 
 _INTRODUCING = (Code.HOST_NAME, Code.VENDOR_CLASS, Code.CLIENT_IDENTIFIER)

@@ -11,8 +11,8 @@ from collections.abc import Iterator, Sequence
 from ipaddress import IPv4Address, IPv4Interface
 
 from portcall.core.address import UNSPECIFIED, AddressRange, Mac
-from portcall.core.conversation import Actions, Conversation, Frame, Report, SendEach
 from portcall.core.find.sighting import Method, Sighting
+from portcall.core.talk.conversation import Actions, Conversation, Frame, Report, SendEach
 from portcall.core.wire import arp
 
 ANSWER_WAIT = 0.5

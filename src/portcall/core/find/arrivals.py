@@ -9,12 +9,13 @@ from __future__ import annotations
 from ipaddress import IPv4Address
 
 from portcall.core.address import Mac
-from portcall.core.conversation import Actions, Conversation, Frame, Report
-from portcall.core.wire import ethernet, udp
+from portcall.core.talk.conversation import Actions, Conversation, Frame, Report
+from portcall.core.wire import udp
+from portcall.core.wire.ethernet import EtherType
 from portcall.core.wire.octets import Malformed
 
 _MOST = 20_000
-_IPV4 = ethernet.ETHERTYPE_IPV4.to_bytes(2, "big")
+_IPV4 = EtherType.IPV4.octets
 _SENDER = slice(26, 30)
 """In a frame without a VLAN tag, which is how the kernel hands them over."""
 

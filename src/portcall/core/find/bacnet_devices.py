@@ -6,10 +6,11 @@ from collections import deque
 from collections.abc import Iterable, Sequence
 from ipaddress import IPv4Address
 
-from portcall.core.conversation import Actions, Datagram, Endpoint, Report, Send
-from portcall.core.find.ask_all import AskAll
-from portcall.core.find.sighting import Codes, Field, Method, Sighting, words
+from portcall.core.catalog.catalog import Codes, Numbering
+from portcall.core.find.sighting import Field, Method, Sighting, words
 from portcall.core.printable import printable
+from portcall.core.talk.ask_all import AskAll
+from portcall.core.talk.conversation import Actions, Datagram, Endpoint, Report, Send
 from portcall.core.wire import bacnet
 from portcall.core.wire.bacnet import IAm, Property, PropertyText, ReadProperty, WhoIs
 from portcall.core.wire.octets import Malformed
@@ -30,7 +31,7 @@ FIELDS = {
 
 def codes(announced: IAm) -> Codes:
     """What an I-Am tells of the maker."""
-    return Codes(Method.BACNET, announced.vendor)
+    return Codes(Numbering.BACNET, announced.vendor)
 
 
 class BacnetDevices(AskAll[Datagram]):

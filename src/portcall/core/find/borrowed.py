@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Collection, Iterator
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
-from portcall.core.match import Wanted, candidates
+from portcall.core.adapters.own_address import Wanted, candidates
+from portcall.core.address import LIMITED_BROADCAST
 from portcall.core.wire import arp, bacnet, ethernet, ipv4
+from portcall.core.wire.ethernet import EtherType
 from portcall.core.wire.octets import Malformed
 
-_LIMITED_BROADCAST = IPv4Address("255.255.255.255")
 _UDP_DESTINATION = slice(2, 4)
 
 
@@ -20,10 +21,10 @@ def concerns(data: bytes, own: IPv4Interface, outward: bool) -> bool:
     """
     try:
         frame = ethernet.parse(data)
-        if frame.ethertype == ethernet.ETHERTYPE_ARP:
+        if frame.ethertype == EtherType.ARP:
             said = arp.parse(frame.payload)
             return (said.sender_address if outward else said.target_address) == own.ip
-        if frame.ethertype != ethernet.ETHERTYPE_IPV4:
+        if frame.ethertype != EtherType.IPV4:
             return False
         packet = ipv4.parse(frame.payload)
     except Malformed:
@@ -32,7 +33,7 @@ def concerns(data: bytes, own: IPv4Interface, outward: bool) -> bool:
         return packet.source == own.ip
     if packet.destination == own.ip:
         return True
-    everybody = (_LIMITED_BROADCAST, own.network.broadcast_address)
+    everybody = (LIMITED_BROADCAST, own.network.broadcast_address)
     return (
         packet.destination in everybody
         and packet.protocol == ipv4.PROTOCOL_UDP

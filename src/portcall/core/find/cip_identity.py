@@ -6,12 +6,13 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from ipaddress import IPv4Address
 
-from portcall.core.conversation import Actions, Datagram, Endpoint, Report
-from portcall.core.dialogue import Exchange, Script
-from portcall.core.find.ask_all import AskAll
-from portcall.core.find.ask_each import Answer
-from portcall.core.find.sighting import Codes, Field, Learnt, Method, Said, Sighting, words
+from portcall.core.catalog.catalog import Codes, Numbering
+from portcall.core.find.sighting import Field, Learnt, Method, Said, Sighting, words
 from portcall.core.printable import decoded
+from portcall.core.talk.ask_all import AskAll
+from portcall.core.talk.ask_each import Answer
+from portcall.core.talk.conversation import Actions, Datagram, Endpoint, Report
+from portcall.core.talk.dialogue import Exchange, Script
 from portcall.core.wire import cip
 from portcall.core.wire.octets import Malformed
 
@@ -34,7 +35,7 @@ def said(identity: cip.Identity) -> tuple[Said, ...]:
 
 def codes(identity: cip.Identity) -> Codes:
     """What it says in numbers."""
-    return Codes(Method.CIP, identity.vendor, identity.product_code)
+    return Codes(Numbering.CIP, identity.vendor, identity.product_code)
 
 
 class IdentityByBroadcast(AskAll[Datagram]):

@@ -6,12 +6,12 @@ gateway), where that comes from (attribute 3), and its host name (attribute 6). 
 
 from __future__ import annotations
 
-from portcall.core.cip_session import close_session, open_session
-from portcall.core.dialogue import Script
+from portcall.core.cip.session import close_session, open_session
+from portcall.core.cip.settings import get, obtains
 from portcall.core.find.sighting import Field, Learnt, Method, words
 from portcall.core.printable import decoded
-from portcall.core.setting.cip_settings import get, obtains
-from portcall.core.wire.cip_interface import (
+from portcall.core.talk.dialogue import Script
+from portcall.core.wire.cip_tcpip import (
     Attribute,
     parse_configuration,
     parse_text,

@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from portcall.core.address import UNSPECIFIED, Mac
-from portcall.core.conversation import Actions, Frame, Report
-from portcall.core.find.ask_all import AskAll
-from portcall.core.find.sighting import Codes, Field, Method, Sighting, words
+from portcall.core.catalog.catalog import Codes, Numbering
+from portcall.core.find.sighting import Field, Method, Sighting, words
 from portcall.core.printable import decoded
+from portcall.core.talk.ask_all import AskAll
+from portcall.core.talk.conversation import Actions, Frame, Report
 from portcall.core.wire import dcp
 from portcall.core.wire.octets import Malformed
 
@@ -33,7 +34,7 @@ def sighting(mac: Mac, said: dcp.Station, now: float) -> Sighting:
         (Field.MANNER, None if known else "has no address"),
         (Field.MANNER, None if said.name else "has no station name"),
     )
-    codes = None if said.vendor is None else Codes(Method.DCP, said.vendor, said.device)
+    codes = None if said.vendor is None else Codes(Numbering.DCP, said.vendor, said.device)
     address = said.address if known else None
     return Sighting(now, Method.DCP, mac, address, values, codes=codes)
 

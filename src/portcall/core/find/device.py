@@ -11,7 +11,9 @@ from ipaddress import IPv4Address, IPv6Address
 from typing import NamedTuple
 
 from portcall.core.address import Mac
-from portcall.core.find.sighting import Codes, Field, Method, Protocol, Said
+from portcall.core.catalog.catalog import Codes
+from portcall.core.find.sighting import Field, Method, Said
+from portcall.core.talk.request import Protocol
 
 TRUST = (
     Method.PLAN,

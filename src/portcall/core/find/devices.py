@@ -12,10 +12,11 @@ from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv6Address
 
 from portcall.core.address import Mac
-from portcall.core.catalog import Catalog
+from portcall.core.catalog.catalog import Catalog, Codes
 from portcall.core.find.device import Asking, Device, in_order
-from portcall.core.find.sighting import Codes, Field, Method, Protocol, Said, Sighting
-from portcall.core.plan import Plan
+from portcall.core.find.sighting import Field, Method, Said, Sighting
+from portcall.core.plan.rows import Plan
+from portcall.core.talk.request import Protocol
 
 _MOST_SAID = 64
 """Values kept of one device: one that invents new ones for ever is not followed."""

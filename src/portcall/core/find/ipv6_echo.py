@@ -6,9 +6,9 @@ from collections.abc import Iterable
 from ipaddress import IPv6Address
 
 from portcall.core.address import Mac
-from portcall.core.conversation import Actions, Frame, Report, Send
-from portcall.core.find.ask_all import AskAll
 from portcall.core.find.sighting import Method, Sighting
+from portcall.core.talk.ask_all import AskAll
+from portcall.core.talk.conversation import Actions, Frame, Report, Send
 from portcall.core.wire import ipv6
 from portcall.core.wire.octets import Malformed
 

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterable
 from ipaddress import IPv4Address
 
-from portcall.core.conversation import Actions, Datagram, Endpoint, Report
-from portcall.core.find.ask_all import AskAll
 from portcall.core.find.sighting import Field, Method, Said, Sighting, words
 from portcall.core.printable import printable
+from portcall.core.talk.ask_all import AskAll
+from portcall.core.talk.conversation import Actions, Datagram, Endpoint, Report
 from portcall.core.wire import dns
 from portcall.core.wire.octets import Malformed
 

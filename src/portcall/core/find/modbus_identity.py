@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from portcall.core.dialogue import Exchange, Script
 from portcall.core.find.sighting import Field, Learnt, Method, Said, words
 from portcall.core.printable import decoded
+from portcall.core.talk.dialogue import Exchange, Script
 from portcall.core.wire import modbus
 from portcall.core.wire.modbus import Identification, ModbusMessage, ObjectId, ReadCode
 from portcall.core.wire.octets import Malformed

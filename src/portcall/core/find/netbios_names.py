@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from ipaddress import IPv4Address
 
-from portcall.core.find.ask_each import Answer
 from portcall.core.find.sighting import Field, Method, words
 from portcall.core.printable import decoded
+from portcall.core.talk.ask_each import Answer
 from portcall.core.wire import netbios
 
 

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from ipaddress import IPv4Address
 
-from portcall.core.dialogue import Exchange, Script
 from portcall.core.find.sighting import Field, Learnt, Method, words
 from portcall.core.printable import decoded
+from portcall.core.talk.dialogue import Exchange, Script
 from portcall.core.wire import opcua
 
 

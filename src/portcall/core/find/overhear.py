@@ -6,14 +6,16 @@ Sends nothing. The same reading serves a wire and a capture file.
 from __future__ import annotations
 
 from collections.abc import Collection
-from ipaddress import IPv4Address
 
 from portcall.core.address import NO_MAC, UNSPECIFIED, Mac
-from portcall.core.conversation import Actions, Conversation, Frame, Report
 from portcall.core.find import bacnet_devices, dcp_identify, lldp_listen, mdns_names
-from portcall.core.find.sighting import Field, Method, Protocol, Said, Sighting, words
+from portcall.core.find.sighting import Field, Method, Said, Sighting, words
 from portcall.core.printable import decoded
+from portcall.core.talk.conversation import Actions, Conversation, Frame, Report
+from portcall.core.talk.frames import own_address
+from portcall.core.talk.request import Protocol
 from portcall.core.wire import arp, bacnet, bootp, dcp, dhcp, dns, ethernet, ipv6, lldp, udp
+from portcall.core.wire.ethernet import EtherType
 from portcall.core.wire.octets import Malformed
 
 REPEAT = 1.0
@@ -24,7 +26,6 @@ _MOST_REPORTS = 200_000
 _PORT = slice(36, 38)
 """Where UDP has its destination port, in a frame without VLAN tag or IP options."""
 _SERVER_PORT = bootp.SERVER_PORT.to_bytes(2, "big")
-_LIMITED_BROADCAST = IPv4Address("255.255.255.255")
 
 
 class Overhear(Conversation[Frame, Sighting]):
@@ -84,15 +85,15 @@ def overheard(packet: Frame, now: float) -> Sighting | None:
     if outer.source.is_group or outer.source == NO_MAC:
         return None
     try:
-        if outer.ethertype == ethernet.ETHERTYPE_ARP:
+        if outer.ethertype == EtherType.ARP:
             return _arp(outer, now)
-        if outer.ethertype == lldp.ETHERTYPE:
+        if outer.ethertype == EtherType.LLDP:
             return lldp_listen.sighting(outer.source, lldp.parse(outer.payload), now)
-        if outer.ethertype == dcp.ETHERTYPE:
+        if outer.ethertype == EtherType.PROFINET:
             return _dcp(outer, now)
-        if outer.ethertype == ethernet.ETHERTYPE_IPV4:
+        if outer.ethertype == EtherType.IPV4:
             return _udp(packet, outer, now)
-        if outer.ethertype == ipv6.ETHERTYPE and outer.destination.is_group:
+        if outer.ethertype == EtherType.IPV6 and outer.destination.is_group:
             return _ipv6(packet, now)
     except Malformed:
         pass
@@ -126,10 +127,7 @@ def _udp(packet: Frame, outer: ethernet.EthernetFrame, now: float) -> Sighting |
     port = frame.datagram.destination_port
     if port == bootp.SERVER_PORT:
         return _request(frame, now)
-    # A source address is the sender's own only where no router can have passed it on: in a
-    # broadcast, or in multicast of the link (RFC 5771 §4).
-    local = frame.destination.packed[:3] == b"\xe0\0\0" or frame.destination == _LIMITED_BROADCAST
-    address = frame.source if local and frame.source != UNSPECIFIED else None
+    address = own_address(frame)
     said: tuple[Said, ...] = ()
     codes = None
     try:
@@ -152,8 +150,7 @@ def _ipv6(packet: Frame, now: float) -> Sighting | None:
 
 
 def _request(frame: udp.UdpFrame, now: float) -> Sighting | None:
-    message = bootp.parse(frame.datagram.payload)
-    options = dhcp.parse(message)
+    _, message, options = dhcp.parse_datagram(frame)
     if message.op is not bootp.Op.REQUEST or message.mac.is_group or message.mac == NO_MAC:
         return None
     kind = options.message_type if options else None

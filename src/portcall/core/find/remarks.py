@@ -6,10 +6,11 @@ from collections.abc import Collection, Iterator, Sequence
 from ipaddress import IPv4Address, IPv4Interface
 
 from portcall.core.address import AddressRange, Mac
-from portcall.core.assign.near import near_misses
+from portcall.core.catalog.catalog import Numbering
 from portcall.core.find.device import Asking, Device
-from portcall.core.find.sighting import Field, Method
-from portcall.core.plan import Plan
+from portcall.core.find.sighting import Field
+from portcall.core.plan.near import near_misses
+from portcall.core.plan.rows import Plan
 
 
 def remarks(
@@ -76,7 +77,7 @@ def _unrecognised(device: Device) -> Iterator[str]:
     unknown = [
         codes
         for codes in device.codes
-        if codes.protocol in (Method.CIP, Method.DCP) or not device.value(Field.MAKER)
+        if codes.numbering in (Numbering.CIP, Numbering.DCP) or not device.value(Field.MAKER)
     ]
     if unknown and not named:
         shown = "; ".join(str(codes) for codes in unknown)

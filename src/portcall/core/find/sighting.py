@@ -8,6 +8,8 @@ from ipaddress import IPv4Address, IPv6Address
 from typing import NamedTuple
 
 from portcall.core.address import Mac
+from portcall.core.catalog.catalog import Codes
+from portcall.core.talk.request import Protocol
 
 
 class Method(StrEnum):
@@ -53,31 +55,12 @@ class Field(StrEnum):
     """How it behaves, in a sentence for the engineer; one of several."""
 
 
-class Protocol(StrEnum):
-    """How a device asks for an address."""
-
-    BOOTP = "BOOTP"
-    DHCP = "DHCP"
-
-
 class Said(NamedTuple):
     """A value, and the method that said it."""
 
     field: Field
     value: str
     method: Method
-
-
-class Codes(NamedTuple):
-    """The numbers by which a protocol names a maker and its product; a catalogue has the words."""
-
-    protocol: Method
-    maker: int
-    product: int | None = None
-
-    def __str__(self) -> str:
-        shown = f"{self.protocol.upper()} maker {self.maker}"
-        return shown if self.product is None else f"{shown}, product {self.product}"
 
 
 class Learnt(NamedTuple):

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from ipaddress import IPv4Address
 
-from portcall.core.find.ask_each import Answer
-from portcall.core.find.sighting import Codes, Field, Method, words
+from portcall.core.catalog.catalog import Codes, Numbering
+from portcall.core.find.sighting import Field, Method, words
 from portcall.core.printable import decoded
+from portcall.core.talk.ask_each import Answer
 from portcall.core.wire import snmp
 from portcall.core.wire.octets import Malformed
 
@@ -45,7 +46,7 @@ class SystemGroup:
         codes = None
         if isinstance(identifier, str) and identifier.startswith(snmp.ENTERPRISES):
             maker = identifier.removeprefix(snmp.ENTERPRISES).split(".")[0]
-            codes = Codes(Method.SNMP, int(maker)) if maker.isdigit() else None
+            codes = Codes(Numbering.SNMP, int(maker)) if maker.isdigit() else None
         said = words(
             Method.SNMP,
             (Field.DESCRIPTION, text(snmp.SYS_DESCR)),

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from ipaddress import IPv4Network
 
 from portcall.core.find.device import Device
-from portcall.core.plan import ASSUMED_PREFIX
+from portcall.core.plan.rows import ASSUMED_PREFIX
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,9 +10,9 @@ import re
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 
-from portcall.core.dialogue import Exchange, Script
 from portcall.core.find.sighting import Field, Learnt, Method, words
 from portcall.core.printable import decoded, printable
+from portcall.core.talk.dialogue import Exchange, Script
 from portcall.core.wire.octets import Malformed
 
 PORT, SECURE_PORT, OTHER_PORT = 80, 443, 8080

@@ -6,7 +6,7 @@ from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 
-from portcall.core.conversation import Actions, Conversation, IcmpPacket, Report, Send
+from portcall.core.talk.conversation import Actions, Conversation, IcmpPacket, Report, Send
 from portcall.core.wire import icmp
 from portcall.core.wire.octets import Malformed
 

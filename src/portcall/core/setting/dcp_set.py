@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from portcall.core.address import Mac
-from portcall.core.conversation import Actions, Conversation, Frame, Report, Send
+from portcall.core.talk.conversation import Actions, Conversation, Frame, Report, Send
 from portcall.core.wire import dcp
 from portcall.core.wire.octets import Malformed
 

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import re
 
-from portcall.core.plan import is_host_name
+from portcall.core.address import is_host_name
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput
-from portcall.core.wire.cip_interface import LONGEST_HOST_NAME
+from portcall.core.wire.cip_tcpip import LONGEST_HOST_NAME
 
 _LONGEST_STATION_NAME = 240
 _LONGEST_LABEL = 63

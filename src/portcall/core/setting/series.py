@@ -9,11 +9,11 @@ from enum import Enum, auto
 from ipaddress import IPv4Address
 
 from portcall.core.address import UNSPECIFIED, Mac
-from portcall.core.assign.near import difference
-from portcall.core.conversation import Actions, Conversation, Frame, Report, Send
-from portcall.core.plan import Plan, PlannedDevice
-from portcall.core.probe import heard_arp
+from portcall.core.plan.near import difference
+from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.setting.whereabouts import INTERVAL, QUIET
+from portcall.core.talk.conversation import Actions, Conversation, Frame, Report, Send
+from portcall.core.talk.frames import heard_arp
 from portcall.core.wire import arp
 
 _STEADY = 2 * INTERVAL + 0.2

@@ -13,11 +13,12 @@ from ipaddress import IPv4Address
 from itertools import cycle
 
 from portcall.core.address import UNSPECIFIED, Mac
-from portcall.core.conversation import Actions, Conversation, Frame, Report, Send
-from portcall.core.find.overhear import overheard
-from portcall.core.find.sighting import Protocol
-from portcall.core.probe import heard_arp
+from portcall.core.talk import request
+from portcall.core.talk.conversation import Actions, Conversation, Frame, Report, Send
+from portcall.core.talk.frames import announced_address, heard_arp
+from portcall.core.talk.request import Protocol
 from portcall.core.wire import arp
+from portcall.core.wire.octets import Malformed
 
 INTERVAL = 0.5
 """Seconds between two rounds of probes."""
@@ -149,14 +150,21 @@ class Whereabouts(Conversation[Frame, Whereabout]):
         """A request for an address, or an announcement in another protocol."""
         if packet.data[6:12] != self._device:
             return
-        seen = overheard(packet, now)
-        if seen is None or seen.mac != self._device:
+        try:
+            asked = request.read(packet)
+        except Malformed:
             return
-        if seen.address is not None:
-            yield from self._at(seen.address, now)
-        elif seen.asks is not None and seen.asks is not self.asks:
-            self.asks = seen.asks
-            yield Report(Asks(seen.asks, now))
+        if asked is None:
+            address = announced_address(packet)
+        elif asked.mac == self._device:
+            address = None if asked.message.ciaddr == UNSPECIFIED else asked.message.ciaddr
+        else:
+            return
+        if address is not None:
+            yield from self._at(address, now)
+        elif asked is not None and asked.wants_address and asked.protocol is not self.asks:
+            self.asks = asked.protocol
+            yield Report(Asks(asked.protocol, now))
 
     def _at(self, address: IPv4Address, now: float) -> Actions[Frame, Whereabout]:
         if address not in self._heard and len(self._heard) >= _MOST_ADDRESSES:

@@ -9,6 +9,7 @@ from typing import NamedTuple
 
 from portcall.core.address import BROADCAST, NO_MAC, UNSPECIFIED, Mac
 from portcall.core.wire import ethernet
+from portcall.core.wire.ethernet import EtherType
 from portcall.core.wire.octets import Malformed
 
 _HARDWARE_ETHERNET = 1
@@ -37,9 +38,9 @@ class Arp(NamedTuple):
 
 
 _PACKET = struct.Struct("!HHBBH6s4s6s4s")
-_HEAD = (_HARDWARE_ETHERNET, ethernet.ETHERTYPE_IPV4, 6, 4)
+_HEAD = (_HARDWARE_ETHERNET, EtherType.IPV4, 6, 4)
 _TYPE = slice(12, 14)
-_ETHERTYPE = ethernet.ETHERTYPE_ARP.to_bytes(2, "big")
+_ETHERTYPE = EtherType.ARP.octets
 _OPERATIONS = {operation.value: operation for operation in Operation}
 
 
@@ -88,7 +89,7 @@ def encode(packet: Arp) -> bytes:
     return b"".join(
         (
             _HARDWARE_ETHERNET.to_bytes(2, "big"),
-            ethernet.ETHERTYPE_IPV4.to_bytes(2, "big"),
+            EtherType.IPV4.octets,
             b"\x06\x04",
             packet.operation.to_bytes(2, "big"),
             packet.sender_mac.octets,
@@ -103,5 +104,5 @@ def request(sender_mac: Mac, sender_address: IPv4Address, target: IPv4Address) -
     """A whole broadcast frame that asks who has ``target``; sender 0.0.0.0 makes it a probe."""
     packet = Arp(Operation.REQUEST, sender_mac, sender_address, NO_MAC, target)
     return ethernet.encode(
-        ethernet.EthernetFrame(BROADCAST, sender_mac, ethernet.ETHERTYPE_ARP, encode(packet))
+        ethernet.EthernetFrame(BROADCAST, sender_mac, EtherType.ARP, encode(packet))
     )

@@ -12,9 +12,9 @@ from typing import NamedTuple
 
 from portcall.core.address import Mac
 from portcall.core.wire import ethernet
+from portcall.core.wire.ethernet import EtherType
 from portcall.core.wire.octets import Malformed, Reader
 
-ETHERTYPE = 0x8892
 IDENTIFY_GROUP = Mac(b"\x01\x0e\xcf\x00\x00\x00")
 HELLO_GROUP = Mac(b"\x01\x0e\xcf\x00\x00\x01")
 
@@ -222,13 +222,13 @@ def signal_block() -> Block:
 def frame(destination: Mac, source: Mac, message: DcpMessage) -> bytes:
     """A whole frame around a message, padded as short frames are."""
     payload = encode(message).ljust(ethernet.SHORTEST_PAYLOAD, b"\0")
-    return ethernet.encode(ethernet.EthernetFrame(destination, source, ETHERTYPE, payload))
+    return ethernet.encode(ethernet.EthernetFrame(destination, source, EtherType.PROFINET, payload))
 
 
 def parse_frame(data: bytes) -> tuple[Mac, DcpMessage]:
     """The sender and the message of a frame, also one with a VLAN tag. Raises Malformed."""
     outer = ethernet.parse_untagged(data)
-    if outer.ethertype != ETHERTYPE:
+    if outer.ethertype != EtherType.PROFINET:
         raise Malformed(f"EtherType is {outer.ethertype:#06x}, not DCP's", 12)
     return outer.source, parse(outer.payload)
 

@@ -11,8 +11,11 @@ from __future__ import annotations
 from collections.abc import Iterable
 from enum import IntEnum
 from ipaddress import IPv4Address
+from typing import NamedTuple
 
+from portcall.core.wire import bootp, ipv4, udp
 from portcall.core.wire.bootp import BootpMessage
+from portcall.core.wire.ethernet import EtherType
 from portcall.core.wire.octets import Malformed
 
 COOKIE = bytes((99, 130, 83, 99))
@@ -25,6 +28,11 @@ FILE_SIZE, SNAME_SIZE = 128, 64
 _CIRCUIT_ID = 1
 _END = b"\xff"
 _OVERLOAD_SIZE = 3
+
+_IPV4 = EtherType.IPV4.octets
+_UDP = bytes((ipv4.PROTOCOL_UDP,))
+_NO_IP_OPTIONS = b"\x45"
+_PORTS = tuple(port.to_bytes(2, "big") for port in (bootp.SERVER_PORT, bootp.CLIENT_PORT))
 
 INFINITE = 0xFFFFFFFF
 """RFC 2131 §3.3: a lease that never ends."""
@@ -249,6 +257,42 @@ def _pieces(code: int, data: bytes) -> bytes:
 def encode(options: Options) -> bytes:
     """Cookie, options in order, end."""
     return COOKIE + b"".join(_pieces(*entry) for entry in options.entries) + _END
+
+
+class DhcpFrame(NamedTuple):
+    """A BOOTP or DHCP message with all that carried it; plain BOOTP has no options."""
+
+    frame: udp.UdpFrame
+    message: BootpMessage
+    options: Options | None
+
+
+def parse_frame(data: bytes) -> DhcpFrame | None:
+    """The message in an Ethernet frame; None for a frame that carries something else.
+
+    Raises Malformed for one to port 67 or 68 that cannot be read.
+    """
+    # Most of what is heard is something else, and is not worth taking apart.
+    if data[12:14] != _IPV4 or data[23:24] != _UDP:
+        return None
+    is_plain = data[14:15] == _NO_IP_OPTIONS
+    if is_plain and data[36:38] not in _PORTS:
+        return None
+    try:
+        frame = udp.parse_frame(data)
+    except Malformed:
+        if is_plain:
+            raise
+        return None
+    if frame.datagram.destination_port not in (bootp.SERVER_PORT, bootp.CLIENT_PORT):
+        return None
+    return parse_datagram(frame)
+
+
+def parse_datagram(frame: udp.UdpFrame) -> DhcpFrame:
+    """The message in a datagram. Raises Malformed."""
+    message = bootp.parse(frame.datagram.payload)
+    return DhcpFrame(frame, message, parse(message))
 
 
 def fitted(options: Options, room: int, overload: bool) -> tuple[bytes, bytes, bytes]:

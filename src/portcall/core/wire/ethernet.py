@@ -2,14 +2,30 @@
 
 from __future__ import annotations
 
+from enum import IntEnum
 from typing import NamedTuple
 
 from portcall.core.address import Mac
 from portcall.core.wire.octets import Malformed
 
-ETHERTYPE_IPV4 = 0x0800
-ETHERTYPE_ARP = 0x0806
-ETHERTYPE_TAG = 0x8100
+
+class EtherType(IntEnum):
+    """What a frame carries (IEEE 802 numbers, kept by the IEEE Registration Authority)."""
+
+    IPV4 = 0x0800
+    ARP = 0x0806
+    TAG = 0x8100
+    """A VLAN or priority tag, and behind it another EtherType (IEEE 802.1Q §9.6)."""
+    IPV6 = 0x86DD
+    PROFINET = 0x8892
+    """DCP is one of the protocols in it."""
+    LLDP = 0x88CC
+
+    @property
+    def octets(self) -> bytes:
+        """As it stands in a frame's header."""
+        return self.to_bytes(2, "big")
+
 
 SHORTEST_PAYLOAD = 46
 """IEEE 802.3-2018 §3.2.8: shorter payloads are padded; the adapter does that on the way out."""
@@ -38,7 +54,7 @@ def parse(data: bytes) -> EthernetFrame:
 def parse_untagged(data: bytes) -> EthernetFrame:
     """Read a frame, passing over a VLAN or priority tag (IEEE 802.1Q §9.6). Raises Malformed."""
     frame = parse(data)
-    if frame.ethertype != ETHERTYPE_TAG:
+    if frame.ethertype != EtherType.TAG:
         return frame
     if len(frame.payload) < 4:
         raise Malformed("Ethernet: a tag and nothing after it", _HEADER)

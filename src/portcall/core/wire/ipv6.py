@@ -12,9 +12,9 @@ from typing import NamedTuple
 
 from portcall.core.address import Mac
 from portcall.core.wire import ethernet
+from portcall.core.wire.ethernet import EtherType
 from portcall.core.wire.octets import Malformed, Reader, internet_checksum
 
-ETHERTYPE = 0x86DD
 PROTOCOL_ICMPV6 = 58
 ALL_NODES = IPv6Address("ff02::1")
 ALL_NODES_MAC = Mac(b"\x33\x33\x00\x00\x00\x01")
@@ -53,7 +53,7 @@ def link_local(mac: Mac) -> IPv6Address:
 def parse_frame(data: bytes) -> Icmpv6Frame:
     """Read an Ethernet frame that carries ICMPv6 right after its IPv6 header, or Malformed."""
     outer = ethernet.parse(data)
-    if outer.ethertype != ETHERTYPE:
+    if outer.ethertype != EtherType.IPV6:
         raise Malformed(f"EtherType is {outer.ethertype:#06x}, not IPv6", 12)
     reader = Reader(outer.payload, "IPv6")
     if reader.u32() >> 28 != 6:
@@ -83,7 +83,9 @@ def encode_frame(frame: Icmpv6Frame) -> bytes:
     head = (6 << 28).to_bytes(4, "big") + len(payload).to_bytes(2, "big")
     head += bytes((PROTOCOL_ICMPV6, _HOPS)) + frame.source.packed + frame.destination.packed
     return ethernet.encode(
-        ethernet.EthernetFrame(frame.destination_mac, frame.source_mac, ETHERTYPE, head + payload)
+        ethernet.EthernetFrame(
+            frame.destination_mac, frame.source_mac, EtherType.IPV6, head + payload
+        )
     )
 
 

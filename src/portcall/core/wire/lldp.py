@@ -8,9 +8,9 @@ from typing import NamedTuple
 
 from portcall.core.address import Mac
 from portcall.core.wire import ethernet
+from portcall.core.wire.ethernet import EtherType
 from portcall.core.wire.octets import Malformed, Reader
 
-ETHERTYPE = 0x88CC
 GROUP = Mac(b"\x01\x80\xc2\x00\x00\x0e")
 """The nearest bridge (§7.1): switches do not pass it on."""
 
@@ -119,7 +119,7 @@ def encode(said: Announcement) -> bytes:
 def parse_frame(data: bytes) -> tuple[Mac, Announcement]:
     """The sender and the announcement of a frame. Raises Malformed."""
     outer = ethernet.parse_untagged(data)
-    if outer.ethertype != ETHERTYPE:
+    if outer.ethertype != EtherType.LLDP:
         raise Malformed(f"EtherType is {outer.ethertype:#06x}, not LLDP's", 12)
     return outer.source, parse(outer.payload)
 
@@ -127,4 +127,4 @@ def parse_frame(data: bytes) -> tuple[Mac, Announcement]:
 def frame(source: Mac, said: Announcement) -> bytes:
     """A whole frame to the neighbour."""
     payload = encode(said).ljust(ethernet.SHORTEST_PAYLOAD, b"\0")
-    return ethernet.encode(ethernet.EthernetFrame(GROUP, source, ETHERTYPE, payload))
+    return ethernet.encode(ethernet.EthernetFrame(GROUP, source, EtherType.LLDP, payload))

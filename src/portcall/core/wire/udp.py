@@ -12,13 +12,14 @@ from typing import NamedTuple
 
 from portcall.core.address import Mac
 from portcall.core.wire import ethernet, ipv4
+from portcall.core.wire.ethernet import EtherType
 from portcall.core.wire.octets import Malformed, internet_checksum
 
 _HEADER = struct.Struct("!HHHH")
 _CHECKSUM = slice(40, 42)
 _PAYLOAD = 42
 """In a frame without IP options."""
-_IPV4 = ethernet.ETHERTYPE_IPV4.to_bytes(2, "big")
+_IPV4 = EtherType.IPV4.octets
 
 
 class UdpDatagram(NamedTuple):
@@ -102,7 +103,7 @@ def encode_frame(frame: UdpFrame) -> bytes:
         ethernet.EthernetFrame(
             frame.destination_mac,
             frame.source_mac,
-            ethernet.ETHERTYPE_IPV4,
+            EtherType.IPV4,
             ipv4.encode(packet),
         )
     )

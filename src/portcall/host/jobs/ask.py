@@ -12,8 +12,7 @@ from functools import partial
 from ipaddress import IPv4Address
 from typing import TYPE_CHECKING, Any
 
-from portcall.core.conversation import Conversation, Datagram, Endpoint
-from portcall.core.dialogue import Script
+from portcall.core.address import LIMITED_BROADCAST
 from portcall.core.find import (
     cip_identity,
     cip_interface,
@@ -21,13 +20,15 @@ from portcall.core.find import (
     opcua_server,
     web_page,
 )
-from portcall.core.find.ask_each import ANSWER_WAITS, AskEach, Question
 from portcall.core.find.bacnet_devices import BacnetDevices
 from portcall.core.find.cip_identity import IdentityByAddress, IdentityByBroadcast
 from portcall.core.find.mdns_names import MdnsNames
 from portcall.core.find.netbios_names import NodeStatusQuestion
 from portcall.core.find.sighting import Field, Learnt, Method, Sighting, words
 from portcall.core.find.snmp_system import SystemGroup
+from portcall.core.talk.ask_each import ANSWER_WAITS, AskEach, Question
+from portcall.core.talk.conversation import Conversation, Datagram, Endpoint
+from portcall.core.talk.dialogue import Script
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.wire import bacnet, cip, modbus, opcua
 from portcall.host.datagrams import Datagrams
@@ -37,7 +38,6 @@ from portcall.host.vantage import Vantage
 if TYPE_CHECKING:
     from portcall.host.jobs.look import Look
 
-_EVERYBODY = IPv4Address("255.255.255.255")
 _BROADCAST_SECONDS = 3.5
 
 _PACKETS_TO_EACH = 12
@@ -60,7 +60,7 @@ async def ask_everybody(look: Look, vantage: Vantage, cip_done: asyncio.Event) -
     """
     assert vantage.interface is not None
     broadcast = vantage.interface.network.broadcast_address
-    ask = IdentityByBroadcast((_EVERYBODY,))
+    ask = IdentityByBroadcast((LIMITED_BROADCAST,))
     everything: tuple[tuple[Method, Conversation[Datagram, Sighting], Any], ...] = (
         (Method.CIP, ask, partial(Datagrams.at, vantage)),
         (Method.BACNET, BacnetDevices((broadcast,)), partial(_bacnet_port, vantage)),

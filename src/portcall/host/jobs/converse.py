@@ -8,10 +8,10 @@ from contextlib import closing
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 
-from portcall.core.conversation import Endpoint
-from portcall.core.dialogue import Dialogue, Script
-from portcall.core.find.door_knock import DoorKnock, Knock, Outcome
 from portcall.core.find.sighting import Learnt, Method, Sighting, learnt_from
+from portcall.core.talk.conversation import Endpoint
+from portcall.core.talk.dialogue import Dialogue, Script
+from portcall.core.talk.door_knock import DoorKnock, Knock, Outcome
 from portcall.host.doors import Doors
 from portcall.host.runner import Runner
 from portcall.host.streams import Stream

@@ -6,8 +6,8 @@ import asyncio
 from collections.abc import Callable
 from contextlib import closing
 
-from portcall.core.pacer import Pacer
 from portcall.core.setting.whereabouts import Whereabout, Whereabouts
+from portcall.core.talk.pacer import Pacer
 from portcall.host.link import Link
 from portcall.host.runner import Runner
 

@@ -5,11 +5,11 @@ from __future__ import annotations
 from contextlib import closing
 from ipaddress import IPv4Address
 
-from portcall.core.adapter import Adapter
+from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import AddressRange, Mac
 from portcall.core.find.arp_sweep import ArpSweep
 from portcall.core.find.sighting import Sighting
-from portcall.core.pacer import Pacer
+from portcall.core.talk.pacer import Pacer
 from portcall.host.link import Link
 from portcall.host.runner import Runner
 

@@ -6,8 +6,8 @@ import asyncio
 from collections.abc import Mapping
 from ipaddress import IPv4Address
 
-from portcall.core.conversation import Endpoint
 from portcall.core.find.sighting import Field, Method, Said, Sighting, words
+from portcall.core.talk.conversation import Endpoint
 from portcall.host.jobs.ask import talk_at
 from portcall.host.jobs.converse import Talk, converse
 from portcall.host.runner import paced

@@ -6,9 +6,9 @@ from collections.abc import Callable, Sequence
 from ipaddress import IPv4Address, IPv4Interface
 
 from portcall.core.address import Mac
+from portcall.core.cip import settings as cip_settings
+from portcall.core.cip.settings import Answered, Change, CipSettings
 from portcall.core.find.sighting import Field, Sighting
-from portcall.core.setting import cip_settings
-from portcall.core.setting.cip_settings import Answered, Change, CipSettings
 from portcall.core.setting.job import Job, Outcome
 from portcall.core.wire import cip, cip_message, dcp
 from portcall.host.jobs.settings import ask_by_cip, read_by_dcp, set_by_dcp

@@ -5,10 +5,10 @@ from __future__ import annotations
 import asyncio
 from contextlib import ExitStack, closing, suppress
 
-from portcall.core.adapter import Adapter
+from portcall.core.adapters.adapter import Adapter
 from portcall.core.assign.client import DhcpClient, Lost, Obtained
 from portcall.core.assign.lookout import Lookout, Offer
-from portcall.core.pacer import Pacer
+from portcall.core.talk.pacer import Pacer
 from portcall.host.link import Link
 from portcall.host.runner import Runner
 

@@ -14,9 +14,9 @@ from contextlib import AsyncExitStack, closing
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
-from portcall.core.adapter import Adapter
+from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import AddressRange
-from portcall.core.catalog import USUAL_PORTS
+from portcall.core.catalog.catalog import USUAL_PORTS
 from portcall.core.find.arp_sweep import ANSWER_WAIT as SWEEP_WAIT
 from portcall.core.find.arp_sweep import ROUNDS, ArpSweep
 from portcall.core.find.arrivals import Arrivals
@@ -28,9 +28,9 @@ from portcall.core.find.outlook import Outlook
 from portcall.core.find.overhear import Overhear
 from portcall.core.find.sighting import Method, Sighting
 from portcall.core.find.snmp_system import DEFAULT_COMMUNITY
-from portcall.core.pacer import DEFAULT_PACE, sustained
-from portcall.core.plan import ASSUMED_PREFIX
-from portcall.core.probe import PROBE_TIME, AddressProbe, Free, Taken
+from portcall.core.plan.rows import ASSUMED_PREFIX
+from portcall.core.talk.pacer import DEFAULT_PACE, sustained
+from portcall.core.talk.probe import PROBE_TIME, AddressProbe, Free, Taken
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.wire import cip
 from portcall.host.filters import NO_CONVERSATIONS

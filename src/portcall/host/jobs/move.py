@@ -7,13 +7,13 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
 
-from portcall.core.adapter import Adapter
-from portcall.core.setting import cip_settings
-from portcall.core.setting.cip_settings import CipSettings
+from portcall.core.adapters.adapter import Adapter
+from portcall.core.cip import settings as cip_settings
+from portcall.core.cip.settings import CipSettings
 from portcall.core.setting.job import Job, Outcome, not_there
 from portcall.core.setting.whereabouts import At, Left, Other, Whereabout, Whereabouts
 from portcall.core.wire import cip
-from portcall.core.wire.cip_interface import Attribute, Capability
+from portcall.core.wire.cip_tcpip import Attribute, Capability
 from portcall.host.jobs.follow import follow
 from portcall.host.jobs.keep import (
     CIP,

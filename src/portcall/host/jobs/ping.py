@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 from contextlib import closing
 from ipaddress import IPv4Address
 
-from portcall.core.adapter import Adapter
+from portcall.core.adapters.adapter import Adapter
 from portcall.core.reach.ping import Ping, Replied, Unanswered
 from portcall.host.echoes import Echoes
 from portcall.host.runner import Runner

@@ -6,13 +6,13 @@ import asyncio
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack, closing, contextmanager
 
-from portcall.core.adapter import Adapter
+from portcall.core.adapters.adapter import Adapter
+from portcall.core.adapters.adapter_watch import Change, ChangeKind
 from portcall.core.assign.event import Event, EventKind
 from portcall.core.assign.lookout import Lookout, Offer
 from portcall.core.assign.server import AddressServer
-from portcall.core.plan import Plan
+from portcall.core.plan.rows import Plan
 from portcall.core.trouble import NotPossibleHere
-from portcall.core.watch import Change, ChangeKind
 from portcall.core.wire import bootp
 from portcall.host.datagrams import Datagrams
 from portcall.host.filters import ADDRESSING

@@ -10,12 +10,12 @@ from ipaddress import IPv4Address
 from typing import TypeVar
 
 from portcall.core.address import Mac
-from portcall.core.conversation import Endpoint
-from portcall.core.dialogue import Dialogue, Script
 from portcall.core.find.dcp_identify import DcpIdentify
 from portcall.core.find.sighting import Sighting
-from portcall.core.pacer import Pacer
 from portcall.core.setting.dcp_set import DcpSet, SetAnswer
+from portcall.core.talk.conversation import Endpoint
+from portcall.core.talk.dialogue import Dialogue, Script
+from portcall.core.talk.pacer import Pacer
 from portcall.core.wire import cip, dcp
 from portcall.host.link import Link
 from portcall.host.runner import Runner

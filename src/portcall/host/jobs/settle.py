@@ -8,9 +8,9 @@ from ipaddress import IPv4Address
 from itertools import islice
 from time import monotonic
 
-from portcall.core.adapter import Adapter
-from portcall.core.conversation import Send
-from portcall.core.probe import AddressProbe, Free, Taken
+from portcall.core.adapters.adapter import Adapter
+from portcall.core.talk.conversation import Send
+from portcall.core.talk.probe import AddressProbe, Free, Taken
 from portcall.host.link import Link
 
 _SIDE_BY_SIDE = 2
@@ -48,7 +48,7 @@ def first_free(
 async def _wait(
     link: Link, probes: Sequence[AddressProbe], taken: Callable[[Taken], None]
 ) -> set[IPv4Address]:
-    from portcall.core.pacer import Pacer
+    from portcall.core.talk.pacer import Pacer
     from portcall.host.runner import Runner
 
     free: set[IPv4Address] = set()

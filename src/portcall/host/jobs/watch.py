@@ -8,8 +8,8 @@ from collections.abc import AsyncIterator, Callable
 from contextlib import asynccontextmanager
 from dataclasses import dataclass, replace
 
-from portcall.core.adapter import Adapter
-from portcall.core.watch import AdapterWatch, Change, ChangeKind
+from portcall.core.adapters.adapter import Adapter
+from portcall.core.adapters.adapter_watch import AdapterWatch, Change, ChangeKind
 from portcall.host.adapters import link_state, read_adapters
 from portcall.host.rtnetlink import ADDRESS_EVENTS, LINK_EVENTS, Kind, Message, Netlink
 

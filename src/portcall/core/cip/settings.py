@@ -12,11 +12,11 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv4Interface
 
 from portcall.core.address import UNSPECIFIED
-from portcall.core.cip_session import Part, ask, close_session, open_session
-from portcall.core.dialogue import Exchange, Script
+from portcall.core.cip.session import Part, ask, close_session, open_session
 from portcall.core.printable import decoded
+from portcall.core.talk.dialogue import Exchange, Script
 from portcall.core.wire import cip, cip_message
-from portcall.core.wire.cip_interface import (
+from portcall.core.wire.cip_tcpip import (
     STATUS_BY_SWITCHES,
     TCP_IP_INTERFACE,
     Attribute,

@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 from collections.abc import Mapping
 
-from portcall.core.plan import COLUMNS, decode, delimiter_of
+from portcall.core.plan.reading import COLUMNS, decode, delimiter_of
 from portcall.core.trouble import BadInput
 
 _BYTE_ORDER_MARK = "\ufeff"

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 from portcall.core.address import hosts
-from portcall.core.plan import ASSUMED_PREFIX, Plan, Subnet
+from portcall.core.plan.rows import ASSUMED_PREFIX, Plan, Subnet
 from portcall.core.trouble import BadInput
 
 

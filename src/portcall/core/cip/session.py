@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Generator
 from typing import TypeAlias, TypeVar
 
-from portcall.core.dialogue import Exchange
+from portcall.core.talk.dialogue import Exchange
 from portcall.core.wire import cip, cip_message
 from portcall.core.wire.octets import Malformed
 

@@ -6,7 +6,7 @@ from collections.abc import Collection, Iterable
 from dataclasses import dataclass
 
 from portcall.core.address import Mac
-from portcall.core.plan import Plan, PlannedDevice
+from portcall.core.plan.rows import Plan, PlannedDevice
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,8 +6,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from portcall.core.address import Mac
-from portcall.core.plan import Plan, PlannedDevice
-from portcall.core.plan_edit import PlanText
+from portcall.core.plan.editing import PlanText
+from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.trouble import BadInput
 
 

@@ -12,7 +12,9 @@ from collections.abc import Iterable, Iterator
 from ipaddress import IPv4Address
 from typing import NamedTuple, Protocol
 
-from portcall.core.conversation import (
+from portcall.core.catalog.catalog import Codes
+from portcall.core.find.sighting import Method, Said, Sighting
+from portcall.core.talk.conversation import (
     Actions,
     Conversation,
     Datagram,
@@ -20,7 +22,6 @@ from portcall.core.conversation import (
     Report,
     Send,
 )
-from portcall.core.find.sighting import Codes, Method, Said, Sighting
 from portcall.core.wire.octets import Malformed
 
 ANSWER_WAITS = (0.6, 1.0)

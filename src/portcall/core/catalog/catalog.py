@@ -8,9 +8,10 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from enum import StrEnum
+from typing import NamedTuple
 
 from portcall.core.address import AddressRange
-from portcall.core.find.sighting import Codes, Method
 
 USUAL_PORTS: Mapping[int, str] = {
     # Ports of the trade, by what an engineer calls them; the industrial ones first, since a
@@ -29,8 +30,26 @@ USUAL_PORTS: Mapping[int, str] = {
 }
 """IANA service names and port numbers; 102 is RFC 1006, 5900 is RFC 6143."""
 
-PROTOCOLS = (Method.CIP, Method.DCP, Method.BACNET, Method.SNMP)
-"""Those that name makers by number."""
+
+class Numbering(StrEnum):
+    """The protocols that name makers, and some of them products, by numbers of their own."""
+
+    CIP = "cip"
+    DCP = "dcp"
+    BACNET = "bacnet"
+    SNMP = "snmp"
+
+
+class Codes(NamedTuple):
+    """The numbers by which a protocol names a maker and its product; a catalogue has the words."""
+
+    numbering: Numbering
+    maker: int
+    product: int | None = None
+
+    def __str__(self) -> str:
+        shown = f"{self.numbering.upper()} maker {self.maker}"
+        return shown if self.product is None else f"{shown}, product {self.product}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,7 +71,7 @@ class Catalog:
 
     def maker(self, codes: Codes) -> str | None:
         """The name of a maker, or None."""
-        return self.makers.get(Codes(codes.protocol, codes.maker))
+        return self.makers.get(Codes(codes.numbering, codes.maker))
 
     def product(self, codes: Codes) -> Product | None:
         """What the numbers stand for, or None."""

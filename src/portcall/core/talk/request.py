@@ -3,22 +3,24 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from enum import StrEnum
 from ipaddress import IPv4Address
 
 from portcall.core.address import NO_MAC, UNSPECIFIED, Mac
-from portcall.core.conversation import Frame
-from portcall.core.find.sighting import Protocol
-from portcall.core.plan import circuit_words
+from portcall.core.circuit import circuit_words
 from portcall.core.printable import decoded
-from portcall.core.wire import bootp, dhcp, ethernet, ipv4, udp
+from portcall.core.talk.conversation import Frame
+from portcall.core.wire import bootp, dhcp, udp
 from portcall.core.wire.bootp import BootpMessage, Op
 from portcall.core.wire.dhcp import Code, MessageType, Options
 from portcall.core.wire.octets import Malformed
 
-_IPV4 = ethernet.ETHERTYPE_IPV4.to_bytes(2, "big")
-_UDP = bytes((ipv4.PROTOCOL_UDP,))
-_NO_IP_OPTIONS = b"\x45"
-_SERVER_PORT = bootp.SERVER_PORT.to_bytes(2, "big")
+
+class Protocol(StrEnum):
+    """How a device asks for an address."""
+
+    BOOTP = "BOOTP"
+    DHCP = "DHCP"
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,6 +48,11 @@ class Request:
         return Protocol.BOOTP if self.kind is None else Protocol.DHCP
 
     @property
+    def wants_address(self) -> bool:
+        """Whether it asks for an address, rather than giving one back or asking about others."""
+        return self.kind in (None, MessageType.DISCOVER, MessageType.REQUEST)
+
+    @property
     def wanted(self) -> IPv4Address | None:
         """The address that a DHCPREQUEST names (RFC 2131 §4.3.2, table 4)."""
         named = self.options.requested_address or self.message.ciaddr
@@ -70,23 +77,14 @@ class Request:
 
 def read(packet: Frame) -> Request | None:
     """The request in a frame; None for all else. Raises Malformed for what only pretends."""
-    data = packet.data
-    # Most of what is heard is something else, and is not worth taking apart.
-    if data[12:14] != _IPV4 or data[23:24] != _UDP:
+    heard = dhcp.parse_frame(packet.data)
+    if heard is None or heard.frame.datagram.destination_port != bootp.SERVER_PORT:
         return None
-    try:
-        frame = udp.parse_frame(data)
-    except Malformed:
-        if data[14:15] == _NO_IP_OPTIONS and data[36:38] == _SERVER_PORT:
-            raise
-        return None
-    if frame.datagram.destination_port != bootp.SERVER_PORT:
-        return None
-    message = bootp.parse(frame.datagram.payload)
+    frame, message, options = heard
     if message.op is not Op.REQUEST:
         return None
     if message.mac.is_group or message.mac == NO_MAC:
         raise Malformed(f"BOOTP: {message.mac} is no device's own MAC", 28)
-    options = dhcp.parse(message) or Options()
+    options = options or Options()
     relay = None if message.giaddr == UNSPECIFIED else message.giaddr
     return Request(frame, message, options, options.message_type, relay)

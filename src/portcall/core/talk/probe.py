@@ -6,9 +6,9 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address
 
 from portcall.core.address import UNSPECIFIED, Mac
-from portcall.core.conversation import Actions, Conversation, Frame, Report, Send
-from portcall.core.wire import arp, ethernet, icmp, ipv4
-from portcall.core.wire.octets import Malformed
+from portcall.core.talk.conversation import Actions, Conversation, Frame, Report, Send
+from portcall.core.talk.frames import heard_arp
+from portcall.core.wire import arp
 
 PROBE_COUNT = 3
 PROBE_INTERVAL = 1.0
@@ -17,12 +17,6 @@ who presses Enter is random enough."""
 ANNOUNCE_WAIT = 2.0
 PROBE_TIME = (PROBE_COUNT - 1) * PROBE_INTERVAL + ANNOUNCE_WAIT
 """Seconds from the first probe until an address may be used."""
-
-
-_ECHO_IDENTIFIER = 0x5043
-_ARP = ethernet.ETHERTYPE_ARP.to_bytes(2, "big")
-_IPV4 = ethernet.ETHERTYPE_IPV4.to_bytes(2, "big")
-_ICMP = bytes((ipv4.PROTOCOL_ICMP,))
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,39 +32,6 @@ class Taken:
 
     address: IPv4Address
     mac: Mac
-
-
-def heard_arp(frame: Frame) -> arp.Arp | None:
-    """The ARP packet in a frame, or None when there is none that can be read."""
-    if frame.data[12:14] != _ARP:
-        return None
-    try:
-        return arp.parse_frame(frame.data)
-    except Malformed:
-        return None
-
-
-def echo_request(own_mac: Mac, to: Mac, own: IPv4Address, address: IPv4Address) -> Frame:
-    """A ping to an address behind a router or relay agent, whose MAC is ``to``."""
-    message = icmp.encode_echo(icmp.Echo(False, _ECHO_IDENTIFIER, 0, b""))
-    packet = ipv4.Ipv4Packet(own, address, ipv4.PROTOCOL_ICMP, message)
-    frame = ethernet.EthernetFrame(to, own_mac, ethernet.ETHERTYPE_IPV4, ipv4.encode(packet))
-    return Frame(ethernet.encode(frame))
-
-
-def answers_echo(frame: Frame) -> IPv4Address | None:
-    """Who answers an ``echo_request``, or None when the frame is no answer to one."""
-    if frame.data[12:14] != _IPV4 or frame.data[23:24] != _ICMP:
-        return None
-    try:
-        packet = ipv4.parse(ethernet.parse(frame.data).payload)
-        if packet.is_fragment:
-            return None
-        said = icmp.parse_answer(packet.payload)
-    except Malformed:
-        return None
-    ours = isinstance(said, icmp.Echo) and said.is_reply and said.identifier == _ECHO_IDENTIFIER
-    return packet.source if ours else None
 
 
 class AddressProbe(Conversation[Frame, Free | Taken]):

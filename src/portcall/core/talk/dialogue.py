@@ -16,7 +16,7 @@ from __future__ import annotations
 from collections.abc import Callable, Generator
 from typing import Generic, NamedTuple, TypeAlias, TypeVar
 
-from portcall.core.conversation import Actions, Conversation, Report, Send, StreamBytes
+from portcall.core.talk.conversation import Actions, Conversation, Report, Send, StreamBytes
 from portcall.core.wire.octets import Malformed
 
 ANSWER_WAIT = 1.5

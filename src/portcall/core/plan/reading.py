@@ -1,127 +1,37 @@
-"""The plan: which device shall have which address. Its rows, its rules, reading it from CSV.
+"""Reading a plan from CSV, and every rule that its rows have to keep.
 
 Spreadsheet exports are accepted as they come: byte order mark, semicolons or tabs, CRLF, MACs in
-any usual notation, masks dotted or as prefix length. Every broken rule is found in one reading;
-a plan with one broken rule is no plan, nothing of it is used.
+any usual notation, masks dotted or as prefix length. All broken rules are found in one reading. A
+plan that breaks one is no plan: nothing of it is used.
 """
 
 from __future__ import annotations
 
 import csv
-from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass, replace
-from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from ipaddress import IPv4Address, IPv4Interface
 from typing import TypeVar
 
 from portcall.core.address import (
     AddressError,
-    Mac,
     check_device_address,
     check_host,
     parse_address,
-    parse_interface,
     parse_mac,
     parse_mask,
 )
-from portcall.core.printable import decoded, printable
+from portcall.core.circuit import circuit_words, parse_circuit
+from portcall.core.plan.rows import ASSUMED_PREFIX, Plan, PlannedDevice, Subnet, prefix_for
+from portcall.core.printable import printable
 from portcall.core.trouble import BadInput
 
 COLUMNS = ("name", "mac", "circuit", "address", "mask", "gateway", "kind", "place", "note")
 REQUIRED = ("name", "address")
-ASSUMED_PREFIX = 24
 LONGEST_NAME = 63
-LONGEST_CIRCUIT = 120
-_LETTERS = frozenset("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-")
 _LARGEST_FILE = 4 * 1024 * 1024
 
 T = TypeVar("T")
-
-
-@dataclass(frozen=True, slots=True)
-class Subnet:
-    """A subnet of the site, and the gateway devices in it use, if any."""
-
-    network: IPv4Network
-    gateway: IPv4Address | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class Surroundings:
-    """What all devices of a site are told when they ask for it."""
-
-    domain: str = ""
-    domain_servers: tuple[IPv4Address, ...] = ()
-    time_servers: tuple[IPv4Address, ...] = ()
-
-
-@dataclass(frozen=True, slots=True)
-class PlannedDevice:
-    """One row of the plan; ``line`` is where it stands in the file, 0 when it was typed."""
-
-    name: str
-    interface: IPv4Interface
-    mac: Mac | None = None
-    gateway: IPv4Address | None = None
-    kind: str = ""
-    place: str = ""
-    note: str = ""
-    mask_assumed: bool = False
-    line: int = 0
-    circuit: bytes = b""
-    """Where a relay agent hears the device (RFC 3046 §3.1), for a row that goes by place."""
-
-    @property
-    def is_served(self) -> bool:
-        """Whether a device can be recognised as this one when it asks for an address."""
-        return self.mac is not None or bool(self.circuit)
-
-    @property
-    def address(self) -> IPv4Address:
-        """The planned address, without its mask."""
-        return self.interface.ip
-
-
-@dataclass(frozen=True, slots=True)
-class Plan:
-    """The rows, in the order of the file."""
-
-    devices: tuple[PlannedDevice, ...] = ()
-
-    def __iter__(self) -> Iterator[PlannedDevice]:
-        return iter(self.devices)
-
-    def by_mac(self, mac: Mac | None) -> PlannedDevice | None:
-        """The row for a MAC, or None."""
-        return next((row for row in self.devices if mac is not None and row.mac == mac), None)
-
-    def by_name(self, name: str) -> PlannedDevice | None:
-        """The row of a name, in upper or lower case, or None."""
-        folded = name.strip().casefold()
-        return next((row for row in self.devices if row.name.casefold() == folded), None)
-
-    def by_address(self, address: IPv4Address) -> PlannedDevice | None:
-        """The row for an address, or None."""
-        return next((row for row in self.devices if row.address == address), None)
-
-    def with_pair(self, pair: PlannedDevice) -> Plan:
-        """This plan with a typed pair standing in for the row of its address or MAC, or added.
-
-        Raises BadInput when the pair's MAC and its address belong to two different rows.
-        """
-        here, there = self.by_address(pair.address), self.by_mac(pair.mac)
-        if here and there and here is not there:
-            raise BadInput(
-                f"{pair.mac}={pair.interface}: the plan has {there.name} for this MAC and "
-                f"{here.name} for this address; correct the plan, or type an address that is free"
-            )
-        old = here or there
-        if old is None:
-            return Plan((*self.devices, pair))
-        new = replace(old, mac=pair.mac, interface=pair.interface)
-        return Plan(tuple(new if row is old else row for row in self.devices))
-
-
-NO_PLAN = Plan()
 
 
 @dataclass(frozen=True, slots=True)
@@ -145,26 +55,6 @@ class PlanError(BadInput):
         self.problems = tuple(problems)
 
 
-def prefix_for(address: IPv4Address, subnets: Iterable[Subnet]) -> int | None:
-    """The prefix length of the site's subnet that holds an address, or None."""
-    return next((s.network.prefixlen for s in subnets if address in s.network), None)
-
-
-def parse_pair(text: str, subnets: Sequence[Subnet] = ()) -> PlannedDevice:
-    """Read ``MAC=ADDRESS[/N]`` as typed; the MAC stands in as the name."""
-    mac_text, equals, address_text = text.partition("=")
-    if not equals:
-        raise BadInput(f"{text}: write it as MAC=ADDRESS, 02-77-B1-00-00-21=10.61.20.21/24")
-    mac = parse_mac(mac_text)
-    assumed = False
-    if "/" not in address_text:
-        address = parse_address(address_text)
-        prefix = prefix_for(address, subnets)
-        assumed = prefix is None
-        address_text = f"{address}/{prefix or ASSUMED_PREFIX}"
-    return PlannedDevice(str(mac), parse_interface(address_text), mac, mask_assumed=assumed)
-
-
 def parse_plan(data: bytes, source: str, subnets: Sequence[Subnet] = ()) -> Plan:
     """Read a plan from the bytes of a CSV file; ``source`` names it in messages.
 
@@ -177,39 +67,6 @@ def parse_plan(data: bytes, source: str, subnets: Sequence[Subnet] = ()) -> Plan
         problems = sorted(reading.problems, key=lambda problem: problem.line)
         raise PlanError(source, problems)
     return plan
-
-
-def is_host_name(text: str) -> bool:
-    """Whether a name may be a host's: letters, digits and inner hyphens (RFC 1123 §2.1)."""
-    return (
-        0 < len(text) <= 63
-        and _LETTERS.issuperset(text)
-        and not (text.startswith("-") or text.endswith("-"))
-    )
-
-
-def parse_circuit(text: str) -> bytes:
-    """Read a relay agent's circuit: its text, or ``0x`` and hex digits. Raises AddressError."""
-    if not text.lower().startswith("0x"):
-        return text.encode()
-    digits = "".join(c for c in text[2:] if c not in " :-.")
-    try:
-        octets = bytes.fromhex(digits)
-    except ValueError:
-        octets = b""
-    if not 0 < len(octets) <= LONGEST_CIRCUIT:
-        raise AddressError(
-            f"{text}: a circuit is text, or 0x and hex digits, two for each of at most "
-            f"{LONGEST_CIRCUIT} octets"
-        )
-    return octets
-
-
-def circuit_words(circuit: bytes) -> str:
-    """A circuit as ``parse_circuit`` reads it."""
-    text = decoded(circuit)
-    plain = text.encode() == circuit and not text.lower().startswith("0x")
-    return text if plain else f"0x{circuit.hex()}"
 
 
 def delimiter_of(header: str) -> str:

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from ipaddress import IPv4Network
 
-from portcall.core.adapter import Adapter, AdapterKind, Origin
+from portcall.core.adapters.adapter import Adapter, AdapterKind, Origin
 
 
 @dataclass(frozen=True, slots=True)

@@ -14,7 +14,7 @@ from enum import Enum
 from ipaddress import IPv4Address
 from typing import NamedTuple
 
-from portcall.core.conversation import Actions, Conversation, Endpoint, Report, Send
+from portcall.core.talk.conversation import Actions, Conversation, Endpoint, Report, Send
 
 ANSWER_WAIT = 0.9
 """Seconds. Shorter than the kernel's first repeat of a SYN (RFC 6298 §2: one second), so that none

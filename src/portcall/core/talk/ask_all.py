@@ -9,8 +9,8 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import Generic, TypeVar
 
-from portcall.core.conversation import Actions, Conversation, Send
 from portcall.core.find.sighting import Sighting
+from portcall.core.talk.conversation import Actions, Conversation, Send
 
 P = TypeVar("P")
 

@@ -6,8 +6,7 @@ catalogue needs who and what the device is: [Device] (§7-3.6.2).
 
 from __future__ import annotations
 
-from portcall.core.catalog import Catalog, Product
-from portcall.core.find.sighting import Codes, Method
+from portcall.core.catalog.catalog import Catalog, Codes, Numbering, Product
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput
 
@@ -31,8 +30,8 @@ def parse_eds(text: str, source: str) -> Catalog:
         printable(entries["prodname"], 60), printable(entries.get("prodtypestr", ""), 40)
     )
     return Catalog(
-        makers={Codes(Method.CIP, maker): printable(entries["vendname"], 40)},
-        products={Codes(Method.CIP, maker, product): described},
+        makers={Codes(Numbering.CIP, maker): printable(entries["vendname"], 40)},
+        products={Codes(Numbering.CIP, maker, product): described},
     )
 
 

@@ -22,10 +22,10 @@ from enum import StrEnum
 from ipaddress import IPv4Address
 
 from portcall.core.address import Mac
-from portcall.core.assign.near import difference
 from portcall.core.find.device import Device
 from portcall.core.find.sighting import Field, Method
-from portcall.core.plan import Plan, PlannedDevice
+from portcall.core.plan.near import difference
+from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.reach.statistics import Reachability
 
 

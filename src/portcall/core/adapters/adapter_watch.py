@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
-from portcall.core.adapter import Adapter, AdapterKind
+from portcall.core.adapters.adapter import Adapter, AdapterKind
 
 FLAPS = 3
 FLAP_WINDOW = 30.0

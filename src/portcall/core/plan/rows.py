@@ -1,0 +1,124 @@
+"""The plan: which device shall have which address. Its rows, and finding one of them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, replace
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+
+from portcall.core.address import (
+    Mac,
+    parse_address,
+    parse_interface,
+    parse_mac,
+)
+from portcall.core.trouble import BadInput
+
+ASSUMED_PREFIX = 24
+
+
+@dataclass(frozen=True, slots=True)
+class Subnet:
+    """A subnet of the site, and the gateway devices in it use, if any."""
+
+    network: IPv4Network
+    gateway: IPv4Address | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Surroundings:
+    """What all devices of a site are told when they ask for it."""
+
+    domain: str = ""
+    domain_servers: tuple[IPv4Address, ...] = ()
+    time_servers: tuple[IPv4Address, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class PlannedDevice:
+    """One row of the plan; ``line`` is where it stands in the file, 0 when it was typed."""
+
+    name: str
+    interface: IPv4Interface
+    mac: Mac | None = None
+    gateway: IPv4Address | None = None
+    kind: str = ""
+    place: str = ""
+    note: str = ""
+    mask_assumed: bool = False
+    line: int = 0
+    circuit: bytes = b""
+    """Where a relay agent hears the device (RFC 3046 §3.1), for a row that goes by place."""
+
+    @property
+    def is_served(self) -> bool:
+        """Whether a device can be recognised as this one when it asks for an address."""
+        return self.mac is not None or bool(self.circuit)
+
+    @property
+    def address(self) -> IPv4Address:
+        """The planned address, without its mask."""
+        return self.interface.ip
+
+
+@dataclass(frozen=True, slots=True)
+class Plan:
+    """The rows, in the order of the file."""
+
+    devices: tuple[PlannedDevice, ...] = ()
+
+    def __iter__(self) -> Iterator[PlannedDevice]:
+        return iter(self.devices)
+
+    def by_mac(self, mac: Mac | None) -> PlannedDevice | None:
+        """The row for a MAC, or None."""
+        return next((row for row in self.devices if mac is not None and row.mac == mac), None)
+
+    def by_name(self, name: str) -> PlannedDevice | None:
+        """The row of a name, in upper or lower case, or None."""
+        folded = name.strip().casefold()
+        return next((row for row in self.devices if row.name.casefold() == folded), None)
+
+    def by_address(self, address: IPv4Address) -> PlannedDevice | None:
+        """The row for an address, or None."""
+        return next((row for row in self.devices if row.address == address), None)
+
+    def with_pair(self, pair: PlannedDevice) -> Plan:
+        """This plan with a typed pair standing in for the row of its address or MAC, or added.
+
+        Raises BadInput when the pair's MAC and its address belong to two different rows.
+        """
+        here, there = self.by_address(pair.address), self.by_mac(pair.mac)
+        if here and there and here is not there:
+            raise BadInput(
+                f"{pair.mac}={pair.interface}: the plan has {there.name} for this MAC and "
+                f"{here.name} for this address; correct the plan, or type an address that is free"
+            )
+        old = here or there
+        if old is None:
+            return Plan((*self.devices, pair))
+        new = replace(old, mac=pair.mac, interface=pair.interface)
+        return Plan(tuple(new if row is old else row for row in self.devices))
+
+
+NO_PLAN = Plan()
+
+
+def prefix_for(address: IPv4Address, subnets: Iterable[Subnet]) -> int | None:
+    """The prefix length of the site's subnet that holds an address, or None."""
+    return next((s.network.prefixlen for s in subnets if address in s.network), None)
+
+
+def parse_pair(text: str, subnets: Sequence[Subnet] = ()) -> PlannedDevice:
+    """Read ``MAC=ADDRESS[/N]`` as typed; the MAC stands in as the name."""
+    mac_text, equals, address_text = text.partition("=")
+    if not equals:
+        raise BadInput(f"{text}: write it as MAC=ADDRESS, 02-77-B1-00-00-21=10.61.20.21/24")
+    mac = parse_mac(mac_text)
+    assumed = False
+    if "/" not in address_text:
+        address = parse_address(address_text)
+        prefix = prefix_for(address, subnets)
+        assumed = prefix is None
+        address_text = f"{address}/{prefix or ASSUMED_PREFIX}"
+    return PlannedDevice(str(mac), parse_interface(address_text), mac, mask_assumed=assumed)
