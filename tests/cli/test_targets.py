@@ -10,7 +10,7 @@ from portcall.core.address import AddressError, Mac
 from portcall.core.find.device import Asking, Device
 from portcall.core.find.sighting import Method
 from portcall.core.plan.rows import Plan, PlannedDevice, Subnet
-from portcall.core.talk.request import Protocol
+from portcall.core.talk.request import AddressProtocol
 from portcall.core.trouble import BadInput
 from portcall.site.folder import Site
 
@@ -98,7 +98,7 @@ def test_what_stands_in_the_way_of_a_move():
     assert obstacle(at(FAN, OLD)) is None
     assert obstacle(at(FAN, methods=(Method.DCP,), rivals=(PIER,))) is None
     assert "portcall assign Fan-1 --keep" in obstacle(
-        at(FAN, asks=(Asking(Protocol.BOOTP, 2, 0.0, 4.0),))
+        at(FAN, asks=(Asking(AddressProtocol.BOOTP, 2, 0.0, 4.0),))
     )
     assert "set it at its own panel" in obstacle(at(FAN))
     assert f"{OLD} is shared with {PIER}" in obstacle(at(FAN, OLD, rivals=(PIER,)))

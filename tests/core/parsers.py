@@ -16,6 +16,7 @@ from portcall.core.wire import (
     bootp,
     cip,
     cip_message,
+    cip_tcpip,
     dcp,
     dhcp,
     dns,
@@ -31,7 +32,6 @@ from portcall.core.wire import (
     snmp,
     udp,
 )
-from portcall.core.wire import cip_tcpip as cip_interface
 
 PARSERS = {
     "ethernet": ethernet.parse,
@@ -45,20 +45,20 @@ PARSERS = {
     ),
     "cip": lambda data: cip.parse_identity(cip.parse(data)),
     "cip length": cip.whole_length,
-    "cip response": lambda data: cip_interface.parse_configuration(
+    "cip response": lambda data: cip_tcpip.parse_configuration(
         cip_message.parse_response(cip_message.parse_unconnected(cip.parse(data))).data
     ),
     "cip request": cip_message.parse_request,
-    "arp reply": lambda data: arp.reply_sender(data),
-    "dcp": lambda data: dcp.station(dcp.parse_frame(data)[1]),
-    "dcp set": lambda data: dcp.set_errors(dcp.parse_frame(data)[1]),
-    "cip attributes": lambda data: (cip_interface.parse_word(data), cip_interface.parse_text(data)),
+    "arp reply": lambda data: arp.parse_reply_sender(data),
+    "dcp": lambda data: dcp.parse_station(dcp.parse_frame(data)[1]),
+    "dcp set": lambda data: dcp.parse_set_errors(dcp.parse_frame(data)[1]),
+    "cip attributes": lambda data: (cip_tcpip.parse_word(data), cip_tcpip.parse_text(data)),
     "lldp": lldp.parse_frame,
     "modbus": lambda data: modbus.parse_identification(modbus.parse(data).pdu),
     "modbus server id": lambda data: modbus.parse_server_id(modbus.parse(data).pdu),
     "netbios": netbios.parse,
     "netbios request": netbios.parse_request,
-    "ipv6": lambda data: ipv6.solicited(ipv6.parse_frame(data)),
+    "ipv6": lambda data: ipv6.parse_solicited(ipv6.parse_frame(data)),
     "bacnet": bacnet.parse,
     "opcua channel": opcua.parse_open,
     "opcua endpoints": opcua.parse_endpoints,
@@ -66,12 +66,12 @@ PARSERS = {
     "dns": dns.parse,
     "dns query": dns.parse_query,
     "http": web_page.read_page,
-    "pcapng": lambda data: list(pcapng.frames(io.BytesIO(data).read)),
+    "pcapng": lambda data: list(pcapng.parse_frames(io.BytesIO(data).read)),
 }
 
 SAMPLES = {
-    "ethernet": arp.request(Mac(b"\2\0\0\0\0\1"), UNSPECIFIED, IPv4Address("10.61.20.9")),
-    "arp": arp.request(Mac(b"\2\0\0\0\0\1"), UNSPECIFIED, IPv4Address("10.61.20.9"))[14:],
+    "ethernet": arp.encode_request(Mac(b"\2\0\0\0\0\1"), UNSPECIFIED, IPv4Address("10.61.20.9")),
+    "arp": arp.encode_request(Mac(b"\2\0\0\0\0\1"), UNSPECIFIED, IPv4Address("10.61.20.9"))[14:],
     "cip": cip.encode_identity(
         cip.Identity(IPv4Address("10.61.20.10"), 44818, 1, 2, 3, 4, 5, 0, 6, b"Gale 7", 3), bytes(8)
     ),
@@ -101,31 +101,36 @@ SAMPLES = {
     ),
     # What programs made that are not ours; which, is said where each is read in test_messages.py.
     "dcp": messages.DCP_IDENTIFY_ANSWER,
-    "dcp set": dcp.frame(
+    "dcp set": dcp.encode_frame(
         BROADCAST,
         BROADCAST,
         dcp.set_reply(
             dcp.DcpMessage(
-                dcp.FrameId.GET_SET, dcp.Service.SET, 0, 7, 0, (dcp.name_block("io-island-1"),)
+                dcp.FrameId.GET_SET,
+                dcp.Service.SET,
+                0,
+                7,
+                0,
+                (dcp.encode_name_block("io-island-1"),),
             ),
             (6,),
         ),
     ),
-    "cip attributes": cip_interface.encode_text(b"gale-7"),
+    "cip attributes": cip_tcpip.encode_text(b"gale-7"),
     "lldp": messages.LLDP_ANNOUNCEMENT,
     "modbus": messages.MODBUS_BASIC,
     "modbus server id": messages.MODBUS_SERVER_ID,
     "netbios": messages.NETBIOS_STATUS,
-    "netbios request": netbios.request(7),
+    "netbios request": netbios.encode_request(7),
     "ipv6": messages.IPV6_SOLICITATION,
     "bacnet": messages.BACNET_I_AM,
     "opcua channel": messages.OPCUA_CHANNEL,
     "opcua endpoints": messages.OPCUA_ENDPOINTS,
     "snmp": messages.SNMP_ANSWER,
     "dns": messages.MDNS_ANSWER,
-    "dns query": dns.query((dns.ALL_SERVICES,)),
+    "dns query": dns.encode_query((dns.ALL_SERVICES,)),
     "http": b"HTTP/1.1 200 OK\r\nContent-Length: 20\r\n\r\n<title>Gale</title>\n",
-    "pcapng": pcapng.header("usb0") + pcapng.packet(bytes(60), 1_000_000_007, True),
+    "pcapng": pcapng.encode_header("usb0") + pcapng.encode_packet(bytes(60), 1_000_000_007, True),
 }
 
 SHORTEST = {

@@ -34,7 +34,7 @@ from portcall.core.assign.server import AddressServer
 from portcall.core.plan.near import difference, near_misses
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.talk.conversation import Frame
-from portcall.core.talk.request import Protocol
+from portcall.core.talk.request import AddressProtocol
 from portcall.core.wire import bootp, dhcp, udp
 from portcall.core.wire.dhcp import Code, MessageType, Options
 
@@ -70,7 +70,7 @@ def test_a_dhcp_device_gets_address_mask_router_and_a_lease_that_does_not_end():
     ]
     assert kinds(server) == ["asked", "offered", "asked", "assigned", "answering"]
     assert server.facts[0].detail == "calls itself gale9"
-    assert {event.protocol for event in server.facts} == {Protocol.DHCP}
+    assert {event.protocol for event in server.facts} == {AddressProtocol.DHCP}
     offer, ack = answers(server)
     assert [o.message_type for _, _, o in (offer, ack)] == [MessageType.OFFER, MessageType.ACK]
     assert ack[2].lease_seconds == dhcp.INFINITE
@@ -378,7 +378,7 @@ def test_the_board_follows_a_device_and_bounds_the_strangers():
     for number in range(MOST_STRANGERS + 50):
         mac = Mac(b"\x02" + number.to_bytes(5, "big"))
         for _ in range(2):
-            board.take(Event(EventKind.IGNORED, mac, Protocol.DHCP), float(number))
+            board.take(Event(EventKind.IGNORED, mac, AddressProtocol.DHCP), float(number))
     assert len(board.strangers) == MOST_STRANGERS
     assert board.strangers[0].last == MOST_STRANGERS + 49
     assert board.strangers[0].asked == 2

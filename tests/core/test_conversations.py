@@ -20,7 +20,7 @@ from portcall.core.reach.statistics import summarise
 from portcall.core.talk.conversation import Datagram, Endpoint, Frame, IcmpPacket
 from portcall.core.talk.pacer import Pacer
 from portcall.core.talk.probe import PROBE_TIME, AddressProbe, Free, Taken
-from portcall.core.talk.request import Protocol
+from portcall.core.talk.request import AddressProtocol
 from portcall.core.wire import arp, bootp, cip, dhcp, ethernet, icmp, ipv4, udp
 
 OWN = Mac(b"\x02\x1a\x40\x7c\x00\x06")
@@ -66,10 +66,10 @@ def test_a_taken_address_is_known_at_the_first_answer():
 
 def test_another_prober_for_the_same_address_is_a_conflict_and_our_own_echo_is_not():
     wire, party = alone(AddressProbe(OWN, PLC))
-    wire.say(Frame(arp.request(OWN, UNSPECIFIED, PLC)))
-    wire.say(Frame(arp.request(THEIRS, UNSPECIFIED, IPv4Address("10.61.20.11"))))
+    wire.say(Frame(arp.encode_request(OWN, UNSPECIFIED, PLC)))
+    wire.say(Frame(arp.encode_request(THEIRS, UNSPECIFIED, IPv4Address("10.61.20.11"))))
     assert party.facts == []
-    wire.say(Frame(arp.request(THEIRS, UNSPECIFIED, PLC)))
+    wire.say(Frame(arp.encode_request(THEIRS, UNSPECIFIED, PLC)))
     assert party.facts == [Taken(PLC, THEIRS)]
 
 
@@ -137,7 +137,7 @@ def test_identity_by_broadcast_asks_twice_and_reports_each_device_once():
     wire.say(answer)
     wire.say(Datagram(Endpoint(IPv4Address(5), 44818), b"\x63\x00garbage"))
     wire.pass_time(5)
-    assert party.packets == [Datagram(Endpoint(everybody, 44818), cip.list_identity())] * 2
+    assert party.packets == [Datagram(Endpoint(everybody, 44818), cip.encode_list_identity())] * 2
     assert party.conversation.over
     (seen,) = party.facts
     said = {value.field: value.value for value in seen.said}
@@ -178,13 +178,13 @@ def test_listening_hears_who_asks_and_who_speaks_arp():
     wire, party = alone(Overhear(OWN, 4.0))
     wire.say(ask_frame(THEIRS))
     wire.say(ask_frame(THEIRS, (53, b"\x01"), (12, b"gale9")))
-    wire.say(Frame(arp.request(THEIRS, PLC, IPv4Address(7))))
+    wire.say(Frame(arp.encode_request(THEIRS, PLC, IPv4Address(7))))
     wire.say(ask_frame(OWN))
     wire.say(ask_frame(THEIRS, port=69))
     wire.say(ask_frame(THEIRS, op=bootp.Op.REPLY))
     wire.say(Frame(b"\xff" * 40))
     asks = [seen.asks for seen in party.facts]
-    assert asks[:3] == [Protocol.BOOTP, Protocol.DHCP, None]
+    assert asks[:3] == [AddressProtocol.BOOTP, AddressProtocol.DHCP, None]
     assert [value.value for value in party.facts[1].said] == ["gale9"]
     assert party.facts[2].address == PLC
     wire.pass_time(4)

@@ -1,6 +1,7 @@
 """Ways of finding, the watch, the catalogue, driven with packets and made-up times."""
 
 from collections import Counter
+from functools import partial
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network, IPv6Address
 
 import messages
@@ -31,7 +32,7 @@ from portcall.core.find.netbios_names import NodeStatusQuestion
 from portcall.core.find.outlook import Outlook
 from portcall.core.find.overhear import REPEAT, Overhear
 from portcall.core.find.remarks import remarks
-from portcall.core.find.sighting import Field, Method, Said, Sighting, learnt_from, words
+from portcall.core.find.sighting import Field, Method, Said, Sighting, sighting_of, words
 from portcall.core.find.snmp_system import SystemGroup
 from portcall.core.find.subnets import spoken
 from portcall.core.talk import ask_each
@@ -39,8 +40,8 @@ from portcall.core.talk.ask_each import AskEach
 from portcall.core.talk.conversation import Datagram, Endpoint, Frame, StreamBytes
 from portcall.core.talk.dialogue import ANSWER_WAIT, Dialogue
 from portcall.core.talk.door_knock import ANSWER_WAIT as DOOR_WAIT
-from portcall.core.talk.door_knock import CONNECTIONS, DEVICES_AT_ONCE, DoorKnock, Knock, Outcome
-from portcall.core.talk.request import Protocol
+from portcall.core.talk.door_knock import CONNECTIONS, DEVICES_AT_ONCE, DoorKnock, DoorState, Knock
+from portcall.core.talk.request import AddressProtocol
 from portcall.core.trouble import BadInput
 from portcall.core.wire import (
     arp,
@@ -60,6 +61,10 @@ THEIRS = parse_mac("02-77-B1-90-00-3D")
 PLC = IPv4Address("10.61.20.10")
 OLD = IPv4Address("10.61.20.15")
 MASK = IPv4Address("255.255.0.0")
+
+
+def told_by(method):
+    return partial(sighting_of, method, PLC)
 
 
 def identity(name=b"Skerry 40\x1b[31m controller"):
@@ -83,7 +88,7 @@ def in_pieces(wire, data, cuts):
 
 @given(st.lists(st.integers(1, 60), max_size=8))
 def test_identity_over_a_stream_in_any_pieces(cuts):
-    wire, party = alone(Dialogue(cip_identity.script(), learnt_from(Method.CIP, PLC)))
+    wire, party = alone(Dialogue(cip_identity.script(), told_by(Method.CIP)))
     in_pieces(wire, cip.encode_identity(identity(), bytes(8)), cuts)
     assert party.facts[0].address == PLC
     assert party.facts[0].codes == Codes(Numbering.CIP, 64101, 40)
@@ -102,7 +107,7 @@ def attribute(data, status=0):
 
 @given(st.lists(st.integers(1, 90), max_size=6), st.booleans())
 def test_how_an_interface_is_set_also_where_one_attribute_is_refused(cuts, refused):
-    wire, party = alone(Dialogue(cip_interface.script(), learnt_from(Method.CIP, PLC)))
+    wire, party = alone(Dialogue(cip_interface.script(), told_by(Method.CIP)))
     configured = attribute(
         interface_object.encode_configuration(CONFIGURATION), 5 if refused else 0
     )
@@ -124,16 +129,16 @@ def test_a_stream_that_closes_lies_floods_or_stays_silent_ends_the_dialogue():
         b"\x64\x00\x00\x00" + bytes(20),
         b"\x63\x00\xe7\xff" + bytes(66_000),
     ):
-        wire, party = alone(Dialogue(cip_identity.script(), learnt_from(Method.CIP, PLC)))
+        wire, party = alone(Dialogue(cip_identity.script(), told_by(Method.CIP)))
         wire.say(StreamBytes(hostile))
         assert (party.facts, party.conversation.over) == ([], True)
-    wire, party = alone(Dialogue(cip_interface.script(), learnt_from(Method.CIP, PLC)))
+    wire, party = alone(Dialogue(cip_interface.script(), told_by(Method.CIP)))
     wire.pass_time(ANSWER_WAIT)
     assert party.conversation.over
 
 
 def test_a_gateway_is_asked_unit_by_unit_and_the_server_id_where_that_fails():
-    wire, party = alone(Dialogue(modbus_identity.script(), learnt_from(Method.MODBUS, PLC)))
+    wire, party = alone(Dialogue(modbus_identity.script(), told_by(Method.MODBUS)))
     units = []
     while not party.conversation.over and len(party.packets) < 20:
         asked = modbus.parse(party.packets[-1].data)
@@ -152,7 +157,7 @@ def test_a_gateway_is_asked_unit_by_unit_and_the_server_id_where_that_fails():
 
 
 def test_a_device_that_always_has_more_is_not_followed_for_ever():
-    wire, party = alone(Dialogue(modbus_identity.script(), learnt_from(Method.MODBUS, PLC)))
+    wire, party = alone(Dialogue(modbus_identity.script(), told_by(Method.MODBUS)))
     for _ in range(60):
         if party.conversation.over:
             break
@@ -170,25 +175,25 @@ def test_a_page_is_followed_on_its_own_device_only_and_not_round_and_round():
         head = f"HTTP/1.1 {status}\r\nLocation: {location}\r\nContent-Length: 0\r\n\r\n"
         return StreamBytes(head.encode())
 
-    wire, party = alone(Dialogue(web_page.script(PLC, 80, False), learnt_from(Method.WEB, PLC)))
+    wire, party = alone(Dialogue(web_page.script(PLC, 80, False), told_by(Method.WEB)))
     for n in range(6):
         if not party.conversation.over:
             wire.say(answer(f"/page{n}"))
     assert [p.data.split(b" ")[1] for p in party.packets] == [b"/", b"/page0", b"/page1"]
     assert "sends on to /page2" in said_by(party)[Field.DESCRIPTION]
-    wire, party = alone(Dialogue(web_page.script(PLC, 80, False), learnt_from(Method.WEB, PLC)))
+    wire, party = alone(Dialogue(web_page.script(PLC, 80, False), told_by(Method.WEB)))
     wire.say(answer("https://elsewhere.example/"))
     assert len(party.packets) == 1
     assert party.conversation.over
     other = web_page.OTHER_PORT
-    wire, party = alone(Dialogue(web_page.script(PLC, other, False), learnt_from(Method.WEB, PLC)))
+    wire, party = alone(Dialogue(web_page.script(PLC, other, False), told_by(Method.WEB)))
     assert b"\r\nHost: 10.61.20.10:8080\r\n" in party.packets[0].data
     wire.say(answer("http://10.61.20.10:8080/page"))
     assert party.packets[1].data.startswith(b"GET /page ")
     wire.say(StreamBytes(b"HTTP/1.1 401 No\r\nContent-Length: 0\r\n\r\n"))
     assert said_by(party)[Field.DESCRIPTION] == "http at port 8080 answers 401"
     # A page that ends with the connection, and a title that is not for a terminal.
-    wire, party = alone(Dialogue(web_page.script(PLC, 80, False), learnt_from(Method.WEB, PLC)))
+    wire, party = alone(Dialogue(web_page.script(PLC, 80, False), told_by(Method.WEB)))
     wire.say(StreamBytes(b"HTTP/1.0 200 OK\r\n\r\n<title>Gale\x1b]0;x\x07 7</title>"))
     wire.say(StreamBytes(b""))
     assert said_by(party)[Field.DESCRIPTION] == 'http page "Gale ]0;x 7"'
@@ -199,7 +204,7 @@ def test_a_page_is_followed_on_its_own_device_only_and_not_round_and_round():
 
 def test_the_silent_are_asked_again_and_strangers_are_not_heard():
     addresses = [PLC, OLD]
-    wire, party = alone(AskEach(IdentityByAddress(), addresses))
+    wire, party = alone(AskEach(IdentityByAddress(), addresses, partial(sighting_of, Method.CIP)))
     reply = cip.encode_identity(identity(), bytes(8))
     wire.say(Datagram(Endpoint(IPv4Address("10.61.20.99"), 44818), reply))
     wire.say(Datagram(Endpoint(PLC, 9), reply))
@@ -216,12 +221,12 @@ def test_the_silent_are_asked_again_and_strangers_are_not_heard():
 
 
 def test_snmp_falls_back_to_version_1_and_netbios_tells_the_name():
-    wire, party = alone(AskEach(SystemGroup("quay", 1), [PLC]))
+    wire, party = alone(AskEach(SystemGroup("quay", 1), [PLC], partial(sighting_of, Method.SNMP)))
     wire.pass_time(5)
     versions = [p.payload[4] for p in party.packets]
     assert versions == [1, 0]
     assert all(b"quay" in p.payload for p in party.packets)
-    wire, party = alone(AskEach(NodeStatusQuestion(), [PLC]))
+    wire, party = alone(AskEach(NodeStatusQuestion(), [PLC], partial(sighting_of, Method.NETBIOS)))
     wire.say(Datagram(Endpoint(PLC, netbios.PORT), messages.NETBIOS_STATUS))
     assert said_by(party)[Field.NAME] == "DRYER-PANEL"
     wire.pass_time(1)
@@ -249,7 +254,7 @@ def test_mdns_asks_for_the_kinds_of_service_that_were_named():
     sender = Endpoint(IPv4Address("10.61.20.91"), dns.PORT)
     wire.say(Datagram(sender, messages.MDNS_ANSWER))
     wire.pass_time(1)
-    assert party.packets[0].payload == dns.query((dns.ALL_SERVICES,))
+    assert party.packets[0].payload == dns.encode_query((dns.ALL_SERVICES,))
     assert dns.parse_query(party.packets[1].payload) == (
         dns.ALL_SERVICES,
         "_workstation._tcp.local.",
@@ -276,7 +281,7 @@ def knocking(doors, silent=(), **others):
                 most_busy[door.address] = max(busy, most_busy.get(door.address, 0))
             for door, _ in new:
                 if (door.address, door.port) not in silent:
-                    wire.say(Knock(door, Outcome.REFUSED))
+                    wire.say(Knock(door, DoorState.REFUSED))
             if not new:
                 wire.pass_time(0.1)
         return most_busy
@@ -301,7 +306,7 @@ def test_a_silent_door_is_tried_again_only_where_another_answered():
     answer()
     tried = Counter((knock.door.address, knock.door.port) for knock in party.packets)
     assert tried == {(PLC, 1): 2, (PLC, 2): 1, (OLD, 1): 1, (OLD, 2): 1}
-    given_up = [knock.door for knock in party.facts if knock.outcome is Outcome.SILENT]
+    given_up = [knock.door for knock in party.facts if knock.state is DoorState.SILENT]
     assert len(given_up) == 4
     assert party.conversation.answered == {PLC}
     # What is known to answer needs no other door for that.
@@ -313,21 +318,21 @@ def test_a_silent_door_is_tried_again_only_where_another_answered():
 def test_an_open_door_is_busy_until_it_is_closed_and_late_answers_change_nothing():
     wire, party = alone(DoorKnock({PLC: (1, 2, 3, 4)}))
     one = party.packets[0].door
-    wire.say(Knock(one, Outcome.OPEN))
+    wire.say(Knock(one, DoorState.OPEN))
     assert len(party.packets) == 3
-    wire.say(Knock(one, Outcome.CLOSED))
+    wire.say(Knock(one, DoorState.CLOSED))
     assert party.packets[3].door == Endpoint(PLC, 4)
     # One that fails at once is not given up, when tried again, by the first attempt's clock.
     wire.pass_time(DOOR_WAIT / 2)
     for knock in party.packets[1:4]:
-        wire.say(Knock(knock.door, Outcome.SILENT))
+        wire.say(Knock(knock.door, DoorState.SILENT))
     assert len(party.packets) == 7
     wire.pass_time(DOOR_WAIT * 0.9)
     assert len(party.facts) == 4
-    wire.say(Knock(one, Outcome.OPEN))
+    wire.say(Knock(one, DoorState.OPEN))
     assert len(party.facts) == 4
     wire.pass_time(DOOR_WAIT * 0.1)
-    assert [knock.outcome for knock in party.facts[1:]] == [Outcome.SILENT] * 6
+    assert [knock.state for knock in party.facts[1:]] == [DoorState.SILENT] * 6
     assert party.conversation.over
 
 
@@ -417,15 +422,15 @@ def test_only_frames_of_the_borrowed_address_pass_either_way():
         datagram("10.61.20.10", "10.61.20.201"): False,
         datagram("10.61.20.10", "255.255.255.255"): False,
         datagram("10.61.20.10", "10.61.20.255", bacnet.PORT): True,
-        arp.request(THEIRS, PLC, own.ip): True,
-        arp.request(THEIRS, PLC, OLD): False,
+        arp.encode_request(THEIRS, PLC, own.ip): True,
+        arp.encode_request(THEIRS, PLC, OLD): False,
         b"short": False,
-        lldp.frame(THEIRS, lldp.Announcement(4, b"x", 3, b"y", 1)): False,
+        lldp.encode_frame(THEIRS, lldp.Announcement(4, b"x", 3, b"y", 1)): False,
     }
     assert {frame: concerns(frame, own, outward=False) for frame in inward} == inward
     assert concerns(datagram("10.61.20.200", "10.61.20.10"), own, outward=True)
     assert not concerns(datagram("10.61.20.7", "10.61.20.10"), own, outward=True)
-    assert concerns(arp.request(OWN, own.ip, PLC), own, outward=True)
+    assert concerns(arp.encode_request(OWN, own.ip, PLC), own, outward=True)
     network = IPv4Network("10.61.20.0/30")
     taken = {IPv4Address("10.61.20.2")}
     assert list(borrowable(network, None, taken)) == [IPv4Address("10.61.20.1")]
@@ -552,7 +557,7 @@ def test_a_device_in_the_place_of_another_does_not_share_its_address():
     # One that asks for an address has none any more.
     watch.look_began(30)
     seen(31, OWN)
-    gathering.add(Sighting(32, Method.LISTEN, THEIRS, asks=Protocol.BOOTP))
+    gathering.add(Sighting(32, Method.LISTEN, THEIRS, asks=AddressProtocol.BOOTP))
     assert compare(30, True) == [(Happened.CHANGED, THEIRS, (), (f"no longer at {PLC}",))]
 
 

@@ -17,7 +17,7 @@ from portcall.core.adapters.adapter import (
     choose,
 )
 from portcall.core.adapters.adapter_watch import AdapterWatch, ChangeKind
-from portcall.core.adapters.obstacles import Workstation, warnings
+from portcall.core.adapters.obstacles import Workstation, obstacles
 from portcall.core.address import Mac, parse_mac, parse_range
 from portcall.core.find.device import Asking
 from portcall.core.find.devices import merge
@@ -26,7 +26,7 @@ from portcall.core.find.sighting import Field, Method, Said, Sighting
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.printable import decoded, printable
 from portcall.core.reach.statistics import Reachability
-from portcall.core.talk.request import Protocol
+from portcall.core.talk.request import AddressProtocol
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.verify.judgement import Verdict, judge, unplanned
 
@@ -52,14 +52,18 @@ def test_same_mac_is_the_same_device_in_whatever_order_it_was_seen(order):
         seen(PLC, AT_10),
         seen(address=AT_10, method=Method.CIP, product="Skerry 40", maker="CIP vendor 64101"),
         seen(PLC, AT_40),
-        seen(FAN, asks=Protocol.BOOTP, method=Method.LISTEN),
-        seen(FAN, asks=Protocol.BOOTP, method=Method.LISTEN),
+        seen(FAN, asks=AddressProtocol.BOOTP, method=Method.LISTEN),
+        seen(FAN, asks=AddressProtocol.BOOTP, method=Method.LISTEN),
     ]
     plc, fan = merge([sightings[n] for n in order], lambda mac: None, PLAN)
     assert (plc.mac, plc.addresses) == (PLC, (AT_10, AT_40))
     assert plc.value(Field.PRODUCT) == "Skerry 40"
     assert set(plc.methods) == {Method.ARP, Method.CIP}
-    assert (fan.mac, fan.addresses, fan.asks) == (FAN, (), (Asking(Protocol.BOOTP, 2, 0.0, 0.0),))
+    assert (fan.mac, fan.addresses, fan.asks) == (
+        FAN,
+        (),
+        (Asking(AddressProtocol.BOOTP, 2, 0.0, 0.0),),
+    )
     assert fan.value(Field.NAME) == "fan-drive-1"
 
 
@@ -109,11 +113,14 @@ def test_devices_are_sorted_by_address_as_numbers_those_without_last():
         ([seen(FAN, AT_21)], []),
         ([seen(FAN, AT_40)], ["planned at 10.61.20.21: portcall move fan-drive-1"]),
         (
-            [seen(FAN, asks=Protocol.BOOTP, method=Method.LISTEN)],
+            [seen(FAN, asks=AddressProtocol.BOOTP, method=Method.LISTEN)],
             ["has no address, asked for one by BOOTP once"],
         ),
         (
-            [seen(FAN, asks=Protocol.BOOTP, method=Method.LISTEN, at=at) for at in (1.0, 5.1, 9.1)],
+            [
+                seen(FAN, asks=AddressProtocol.BOOTP, method=Method.LISTEN, at=at)
+                for at in (1.0, 5.1, 9.1)
+            ],
             ["has no address, asked for one by BOOTP 3 times, every 4 s"],
         ),
         ([seen(OTHER, AT_40)], ["not in the plan"]),
@@ -174,7 +181,7 @@ IDENTITY = seen(
         ),
         ([seen(FAN, AT_40)], SILENT, Verdict.ELSEWHERE, "it is at 10.61.20.40"),
         (
-            [seen(FAN, asks=Protocol.BOOTP, method=Method.LISTEN)],
+            [seen(FAN, asks=AddressProtocol.BOOTP, method=Method.LISTEN)],
             SILENT,
             Verdict.ASKING,
             "heard by BOOTP, without an address",
@@ -261,8 +268,10 @@ def test_choosing_never_guesses(adapters, name, result):
 
 
 def warned(*adapters, **about):
-    found = warnings(Workstation(adapters, **about))
-    return {(warning.adapter, warning.text.split(":")[0].split(" is on ")[0]) for warning in found}
+    found = obstacles(Workstation(adapters, **about))
+    return {
+        (obstacle.adapter, obstacle.text.split(":")[0].split(" is on ")[0]) for obstacle in found
+    }
 
 
 def test_what_is_in_the_way_is_named_by_adapter():
@@ -293,7 +302,7 @@ def test_a_tunnel_that_carries_plant_traffic_away_and_a_proxy_are_named():
     assert warned(tunnel, PLANT, paths={plant_subnet: "tun0"}) == {
         ("tun0", "this tunnel carries what is meant for 10.61.20.0/24")
     }
-    (proxy,) = warnings(Workstation((PLANT,), proxies=("http_proxy",)))
+    (proxy,) = obstacles(Workstation((PLANT,), proxies=("http_proxy",)))
     assert str(proxy).startswith("this computer: http_proxy sends web programs to a proxy")
 
 

@@ -35,7 +35,7 @@ GAUGE = IPv4Address("10.61.20.91")
 
 def test_a_station_of_another_program():
     sender, message = dcp.parse_frame(messages.DCP_IDENTIFY_ANSWER)
-    said = dcp.station(message)
+    said = dcp.parse_station(message)
     assert str(sender) == "02-77-B1-90-00-3D"
     assert (said.name, said.station_type) == (b"islet-3", b"Islet 16")
     assert (said.vendor, said.device, said.roles) == (0xFA78, 16, ("I/O device",))
@@ -49,7 +49,7 @@ def test_a_station_of_another_program():
 
 def test_an_identify_request_octet_by_octet():
     # IEC 61158-6-10: FrameID, ServiceID and -Type, Xid, ResponseDelay, length, the "all" block.
-    frame = dcp.identify_all(OWN, 0x5043, 100)
+    frame = dcp.encode_identify_all(OWN, 0x5043, 100)
     assert frame[:30].hex(" ") == (
         "01 0e cf 00 00 00 02 1a 40 7c 00 06 88 92 fe fe 05 00 00 00 50 43 00 64 00 04 ff ff 00 00"
     )
@@ -95,8 +95,8 @@ def test_node_status_and_ipv6_of_another_program():
     assert (echo.kind, echo.source) == (129, IPv6Address("fe80::d0:11ff:fe77:4a90"))
     assert ipv6.link_local(echo.source_mac) == echo.source
     asked = ipv6.parse_frame(messages.IPV6_SOLICITATION)
-    assert ipv6.solicited(asked) == ipv6.link_local(OWN)
-    told = ipv6.parse_frame(ipv6.advertisement(OWN, asked))
+    assert ipv6.parse_solicited(asked) == ipv6.link_local(OWN)
+    told = ipv6.parse_frame(ipv6.encode_advertisement(OWN, asked))
     assert (told.destination, told.source_mac, told.kind) == (asked.source, OWN, 136)
 
 
@@ -165,13 +165,13 @@ bacnets = st.one_of(
 
 @given(stations, announcements, bacnets, macs, u32)
 def test_frames_of_finding_read_back(station, announcement, message, mac, xid):
-    blocks = dcp.station_blocks(station)
+    blocks = dcp.encode_station(station)
     asked = dcp.DcpMessage(
         dcp.FrameId.IDENTIFY_RESPONSE, dcp.Service.IDENTIFY, dcp.SUCCESS, xid, 0, blocks
     )
-    assert dcp.parse_frame(dcp.frame(OWN, mac, asked)) == (mac, asked)
-    assert dcp.station(asked) == station
-    assert lldp.parse_frame(lldp.frame(mac, announcement)) == (mac, announcement)
+    assert dcp.parse_frame(dcp.encode_frame(OWN, mac, asked)) == (mac, asked)
+    assert dcp.parse_station(asked) == station
+    assert lldp.parse_frame(lldp.encode_frame(mac, announcement)) == (mac, announcement)
     assert bacnet.parse(bacnet.encode(message)) == message
 
 
@@ -194,18 +194,18 @@ def test_answers_of_finding_read_back(objects, following, names, unit, values):
     assert netbios.parse(netbios.encode(status)) == status
     if values:
         answered = snmp.SnmpMessage(snmp.Version.V2C, b"public", 77, values)
-        assert snmp.parse(snmp.response(answered)) == answered
+        assert snmp.parse(snmp.encode_response(answered)) == answered
 
 
 @given(st.lists(st.tuples(st.binary(max_size=80), st.integers(0, 2**62), st.booleans())))
 def test_a_capture_reads_back(frames):
-    data = pcapng.header("usb0") + b"".join(pcapng.packet(*frame) for frame in frames)
-    read = list(pcapng.frames(io.BytesIO(data).read))
+    data = pcapng.encode_header("usb0") + b"".join(pcapng.encode_packet(*frame) for frame in frames)
+    read = list(pcapng.parse_frames(io.BytesIO(data).read))
     assert [each.data for each in read] == [frame[0] for frame in frames]
     for each, (_, nanoseconds, _) in zip(read, frames, strict=True):
         assert each.at == pytest.approx(nanoseconds * 1e-9)
     # Cut off anywhere, what was whole is still read.
-    cut = list(pcapng.frames(io.BytesIO(data[:-5]).read))
+    cut = list(pcapng.parse_frames(io.BytesIO(data[:-5]).read))
     assert cut == (read[:-1] if frames else [])
 
 
@@ -218,10 +218,10 @@ def test_a_pcap_of_either_byte_order_reads():
         head = number(0xA1B2C3D4) + number(2, 2) + number(4, 2) + bytes(8) + number(65535)
         record = number(5) + number(250_000) + number(3) + number(60) + b"abc"
         data = head + number(1) + record
-        assert list(pcapng.frames(io.BytesIO(data).read)) == [pcapng.Captured(b"abc", 5.25)]
+        assert list(pcapng.parse_frames(io.BytesIO(data).read)) == [pcapng.Captured(b"abc", 5.25)]
     for wrong in (b"", b"PK\x03\x04", head + number(101)):
         with pytest.raises(Malformed):
-            list(pcapng.frames(io.BytesIO(wrong).read))
+            list(pcapng.parse_frames(io.BytesIO(wrong).read))
 
 
 def test_a_page_says_title_server_and_where_it_sends_us():

@@ -201,7 +201,7 @@ def test_a_device_that_is_deaf_to_all_else_is_answered_by_broadcast():
 )
 def test_options_that_fit_come_back_and_no_area_overflows(entries, room, overload):
     entries = {code: data for code, data in entries.items() if code not in dhcp._LENGTHS}
-    vendor, file, sname = dhcp.fitted(Options(entries.items()), room, overload)
+    vendor, file, sname = dhcp.encode_fitted(Options(entries.items()), room, overload)
     assert (len(vendor) <= room, len(file) <= 128, len(sname) <= 64) == (True, True, True)
     message = bootp.BootpMessage(
         bootp.Op.REPLY,

@@ -8,9 +8,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from portcall.core.address import BROADCAST, UNSPECIFIED, Mac
-from portcall.core.cip import settings as cip_settings
-from portcall.core.cip.settings import Answered, CipSettings
+from portcall.core.cip.identity_object import controls
+from portcall.core.cip.interface_object import CipSettings
 from portcall.core.plan.rows import Plan, PlannedDevice
+from portcall.core.setting import cip_settings
+from portcall.core.setting.cip_settings import Answered
 from portcall.core.setting.dcp_set import DcpSet, SetAnswer
 from portcall.core.setting.names import check_host_name, check_station_name
 from portcall.core.setting.power_cycle import ASKING_TIME, PowerCycle, Return
@@ -19,8 +21,7 @@ from portcall.core.setting.whereabouts import Asks, At, Left, Other, Whereabouts
 from portcall.core.talk.conversation import Frame, StreamBytes
 from portcall.core.talk.dialogue import Dialogue
 from portcall.core.trouble import BadInput
-from portcall.core.wire import arp, bootp, cip, cip_message, dcp, udp
-from portcall.core.wire import cip_tcpip as cip_interface
+from portcall.core.wire import arp, bootp, cip, cip_message, cip_tcpip, dcp, udp
 
 OWN = Mac(b"\x02\x1a\x40\x7c\x00\x06")
 ISLAND = Mac(b"\x02\x77\xb1\x90\x00\x3d")
@@ -70,24 +71,27 @@ def test_names_that_devices_take():
 def test_a_dcp_set_octet_by_octet():
     # IEC 61158-6-10: FrameID, ServiceID and -Type, Xid, reserved, length; blocks of option,
     # suboption, length, BlockQualifier 1 (for good); the name's odd octet is padded.
-    sent = dcp.set_request(
-        OWN, ISLAND, 0x51, (dcp.ip_block(GOAL, IPv4Address("10.61.20.1")), dcp.name_block("io1"))
+    sent = dcp.encode_set_request(
+        OWN,
+        ISLAND,
+        0x51,
+        (dcp.encode_ip_block(GOAL, IPv4Address("10.61.20.1")), dcp.encode_name_block("io1")),
     )
     assert sent == bytes.fromhex(
         "0277b190003d 021a407c0006 8892 fefd 04 00 00000051 0000 001c"
         "01 02 000e 0001 0a3d141f ffffff00 0a3d1401  02 02 0005 0001 696f31 00"
     ).ljust(60, b"\0")
-    blink = dcp.set_request(OWN, ISLAND, 1, (dcp.signal_block(),))
+    blink = dcp.encode_set_request(OWN, ISLAND, 1, (dcp.encode_signal_block(),))
     assert blink[24:34] == bytes.fromhex("0008 05 03 0004 0000 0100")
 
 
 def answer_to(message, *errors, sender=ISLAND):
-    return Frame(dcp.frame(OWN, sender, dcp.set_reply(message, errors)))
+    return Frame(dcp.encode_frame(OWN, sender, dcp.set_reply(message, errors)))
 
 
 def test_a_dcp_set_takes_the_answer_of_the_one_it_asked_and_asks_three_times():
     wire = Wire()
-    blocks = (dcp.ip_block(GOAL, None), dcp.name_block("io1"))
+    blocks = (dcp.encode_ip_block(GOAL, None), dcp.encode_name_block("io1"))
     party = wire.join(DcpSet(OWN, ISLAND, 7, blocks))
     _, asked = dcp.parse_frame(party.packets[0].data)
     assert asked.blocks == blocks
@@ -110,7 +114,7 @@ def test_a_dcp_set_takes_the_answer_of_the_one_it_asked_and_asks_three_times():
     assert (len(silent.sent), silent.facts) == (3, [SetAnswer(None)])
 
 
-CONFIGURATION = cip_interface.InterfaceConfiguration(
+CONFIGURATION = cip_tcpip.InterfaceConfiguration(
     OLD, IPv4Address("255.255.255.0"), UNSPECIFIED, IPv4Address("10.61.20.2"), UNSPECIFIED, b"mill"
 )
 BY_BOOTP = CipSettings(1, 0x15, 0x11, CONFIGURATION, b"gale7")
@@ -122,7 +126,7 @@ def test_what_is_left_to_do_is_decided_by_what_was_read():
     assert [change.data for change in control] == [b"\x10\0\0\0"]
     name, address, control = cip_settings.moving(BY_BOOTP, GOAL, None, "fan-1")
     assert name.data == b"\x05\0fan-1\0"
-    wanted = cip_interface.parse_configuration(address.data)
+    wanted = cip_tcpip.parse_configuration(address.data)
     assert (wanted.address, wanted.gateway) == (NEW, UNSPECIFIED)
     assert (wanted.name_server, wanted.domain) == (IPv4Address("10.61.20.2"), b"mill")
     # What is done already is not done again.
@@ -145,7 +149,7 @@ def test_what_is_left_to_do_is_decided_by_what_was_read():
 )
 def test_a_device_that_controls_something_is_known_by_its_identity(status, idle):
     identity = cip.Identity(OLD, 44818, 1, 2, 3, 4, 5, status, 6, b"Gale 7", 3)
-    assert (cip_settings.controls(identity) is None) is idle
+    assert (controls(identity) is None) is idle
 
 
 def writing(changes, statuses, restart=False):

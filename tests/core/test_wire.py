@@ -9,8 +9,18 @@ from hypothesis import strategies as st
 from parsers import PARSERS, SAMPLES, SHORTEST
 
 from portcall.core.address import BROADCAST, UNSPECIFIED, Mac, parse_mac
-from portcall.core.wire import arp, bootp, cip, cip_message, dhcp, ethernet, icmp, ipv4, udp
-from portcall.core.wire import cip_tcpip as cip_interface
+from portcall.core.wire import (
+    arp,
+    bootp,
+    cip,
+    cip_message,
+    cip_tcpip,
+    dhcp,
+    ethernet,
+    icmp,
+    ipv4,
+    udp,
+)
 from portcall.core.wire.octets import Malformed, internet_checksum
 
 macs = st.binary(min_size=6, max_size=6).map(Mac)
@@ -170,7 +180,9 @@ def test_checksum_as_in_rfc_1071(data):
 
 def test_an_arp_probe_octet_by_octet():
     # RFC 826 packet format, RFC 5227 §2.1.1: sender address and target MAC all zeros.
-    frame = arp.request(parse_mac("02-1A-40-7C-00-06"), UNSPECIFIED, IPv4Address("10.61.20.10"))
+    frame = arp.encode_request(
+        parse_mac("02-1A-40-7C-00-06"), UNSPECIFIED, IPv4Address("10.61.20.10")
+    )
     assert frame.hex(" ") == (
         "ff ff ff ff ff ff 02 1a 40 7c 00 06 08 06"
         " 00 01 08 00 06 04 00 01 02 1a 40 7c 00 06 00 00 00 00 00 00 00 00 00 00 0a 3d 14 0a"
@@ -236,7 +248,7 @@ def test_a_request_without_cookie_has_no_options():
 
 def test_list_identity_octet_by_octet():
     # Volume 2 §2-4.2: command 0x0063, everything else zero; §2-4.3 for the reply.
-    assert cip.list_identity() == b"\x63\x00" + bytes(22)
+    assert cip.encode_list_identity() == b"\x63\x00" + bytes(22)
     reply = bytes.fromhex(
         "6300 2900 00000000 00000000 0000000000000000 00000000"
         "0100 0c00 2300 0100 0002 af12 0a3d1415 0000000000000000"
@@ -253,7 +265,7 @@ def test_list_identity_octet_by_octet():
 
 
 configurations = st.builds(
-    cip_interface.InterfaceConfiguration, *[addresses] * 5, st.binary(max_size=60)
+    cip_tcpip.InterfaceConfiguration, *[addresses] * 5, st.binary(max_size=60)
 )
 
 
@@ -267,17 +279,17 @@ def test_cip_messages_read_back_through_all_their_layers(configuration, session,
     outer = cip.parse(asked)
     assert outer.session == session
     assert cip_message.parse_request(cip_message.parse_unconnected(outer)) == request
-    response = cip_message.Response(0x0E, 0, cip_interface.encode_configuration(configuration))
+    response = cip_message.Response(0x0E, 0, cip_tcpip.encode_configuration(configuration))
     told = cip_message.encode_unconnected(session, cip_message.encode_response(response))
     read = cip_message.parse_response(cip_message.parse_unconnected(cip.parse(told)))
     assert read == response
-    assert cip_interface.parse_configuration(read.data) == configuration
+    assert cip_tcpip.parse_configuration(read.data) == configuration
 
 
 def test_a_request_for_the_interface_octet_by_octet():
     # Volume 1 §2-4.1 and C-1.4: service, path length in words, class, instance, attribute;
     # volume 2 §2-4.7 and §2-6: handle, timeout, null address item, unconnected data item.
-    request = cip_message.Request(cip_interface.TCP_IP_INTERFACE, 1, 5)
+    request = cip_message.Request(cip_tcpip.TCP_IP_INTERFACE, 1, 5)
     assert cip_message.encode_unconnected(
         0x11, cip_message.encode_request(request)
     ) == bytes.fromhex(

@@ -7,6 +7,7 @@ import ssl
 import threading
 import time
 from contextlib import closing
+from functools import partial
 from importlib.resources import as_file, files
 from ipaddress import IPv4Address, IPv4Interface
 
@@ -14,7 +15,7 @@ import pytest
 
 from portcall.core.find import cip_identity, web_page
 from portcall.core.find.cip_identity import IdentityByAddress
-from portcall.core.find.sighting import Field, Method
+from portcall.core.find.sighting import Field, Method, sighting_of
 from portcall.core.talk.ask_each import AskEach
 from portcall.core.talk.conversation import Conversation, Datagram, Endpoint, Send
 from portcall.core.talk.pacer import Pacer
@@ -143,7 +144,9 @@ def test_connections_and_datagrams_leave_at_one_pace():
         others = [IPv4Address(f"127.0.0.{n}") for n in range(1, 11)]
         began = time.monotonic()
         with closing(Datagrams.at(LOOPBACK)) as medium:
-            end = runner.start(AskEach(question, others), medium, [].append)
+            end = runner.start(
+                AskEach(question, others, partial(sighting_of, Method.CIP)), medium, [].append
+            )
             answered = await converse(
                 runner, LOOPBACK, {HERE: closed_ports(10)}, lambda door: Talk(Method.CIP), print
             )
@@ -170,7 +173,7 @@ def test_who_says_that_nobody_listens_is_not_asked_again():
 
         with closing(Datagrams.at(LOOPBACK, refusals=refusals)) as medium:
             targets = [IPv4Address(f"127.0.0.{n}") for n in range(1, 6)]
-            asking = Counted(question, targets)
+            asking = Counted(question, targets, partial(sighting_of, Method.CIP))
             await runner.run(asking, medium, left.append)
         assert asking.refusal is None
         return len(left)
@@ -235,7 +238,7 @@ def test_a_link_without_tcp_and_a_recorder_with_everything(tmp_path):
     assert any(b"a datagram" in data for data in received)
     assert socket.IPPROTO_TCP not in protocols(received)
     with open(path, "rb") as again:
-        assert all(c.at is not None for c in pcapng.frames(again.read))
+        assert all(c.at is not None for c in pcapng.parse_frames(again.read))
 
 
 def test_a_capture_that_cannot_be_written_or_read_says_so(tmp_path):

@@ -12,8 +12,7 @@ import pytest
 
 from portcall.core.address import Mac
 from portcall.core.setting.job import Job
-from portcall.core.wire import cip, cip_message
-from portcall.core.wire import cip_tcpip as cip_interface
+from portcall.core.wire import cip, cip_message, cip_tcpip
 from portcall.host.jobs.keep import keep_by_cip, own_interface, release_by_cip
 from portcall.plant.cip_device import cip_reply
 from portcall.plant.memory import Memory
@@ -173,9 +172,9 @@ def test_a_mask_that_is_none_and_a_way_that_has_no_name_are_no_traceback():
         response = cip_message.parse_response(cip_message.parse_unconnected(message))
         if len(response.data) < 20:
             return reply
-        configuration = cip_interface.parse_configuration(response.data)
+        configuration = cip_tcpip.parse_configuration(response.data)
         configuration = configuration._replace(mask=IPv4Address("255.0.255.0"))
-        data = cip_interface.encode_configuration(configuration)
+        data = cip_tcpip.encode_configuration(configuration)
         answer = cip_message.encode_response(response._replace(data=data))
         return cip_message.encode_unconnected(message.session, answer)
 

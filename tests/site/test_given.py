@@ -5,7 +5,7 @@ from ipaddress import IPv4Address
 
 from portcall.core.address import Mac
 from portcall.core.assign.event import Event, EventKind
-from portcall.core.talk.request import Protocol
+from portcall.core.talk.request import AddressProtocol
 from portcall.site.given import RECORD_FILE, Given
 
 FAN = Mac(b"\x02\x77\xb1\x4c\x09\x21")
@@ -13,7 +13,7 @@ ADDRESS = IPv4Address("10.61.20.100")
 
 
 def given(kind=EventKind.ASSIGNED, mac=FAN, name=None, address=ADDRESS):
-    return Event(kind, mac, Protocol.DHCP, address, name)
+    return Event(kind, mac, AddressProtocol.DHCP, address, name)
 
 
 def test_what_was_given_is_one_line_of_json_an_event(tmp_path):

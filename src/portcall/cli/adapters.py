@@ -13,8 +13,8 @@ from portcall.cli.main import INTERRUPTED, YES
 from portcall.cli.say import json_option, note, print_json, print_json_line
 from portcall.cli.workplace import adapters_now, this_site
 from portcall.core.adapters.adapter import Adapter, AdapterKind
-from portcall.core.adapters.adapter_watch import Change, ChangeKind
-from portcall.core.adapters.obstacles import Workstation, warnings
+from portcall.core.adapters.adapter_watch import AdapterChange, ChangeKind
+from portcall.core.adapters.obstacles import Workstation, obstacles
 from portcall.core.address import hosts
 from portcall.host.adapters import leaves_by, name_servers
 
@@ -100,8 +100,8 @@ def _print(workstation: Workstation) -> None:
     out.print(shown)
     servers = ", ".join(workstation.name_servers) or "none"
     out.print(f"name servers: {servers}")
-    for warning in warnings(workstation):
-        out.print(str(warning), style="yellow", soft_wrap=True)
+    for obstacle in obstacles(workstation):
+        out.print(str(obstacle), style="yellow", soft_wrap=True)
 
 
 async def _watch(seconds: float | None, as_json: bool) -> int:
@@ -115,7 +115,7 @@ async def _watch(seconds: float | None, as_json: bool) -> int:
         interrupted.set()
         stop.set()
 
-    def report(change: Change) -> None:
+    def report(change: AdapterChange) -> None:
         if as_json:
             print_json_line(
                 {
@@ -159,7 +159,7 @@ _WORDS = {
 }
 
 
-def _sentence(change: Change) -> str:
+def _sentence(change: AdapterChange) -> str:
     parts = [change.adapter.name, _WORDS[change.kind], change.detail]
     if change.kind is ChangeKind.LINK_BACK and change.adapter.speed_mbps:
         parts.append(f"at {link_words(change.adapter)}")
@@ -181,7 +181,7 @@ def _route(adapter: Adapter) -> str | None:
 
 
 def _document(workstation: Workstation) -> dict[str, object]:
-    found = warnings(workstation)
+    found = obstacles(workstation)
     return {
         "adapters": [
             {
@@ -208,10 +208,12 @@ def _document(workstation: Workstation) -> dict[str, object]:
                     }
                     for route in adapter.other_routes
                 ],
-                "warnings": [warning.text for warning in found if warning.adapter == adapter.name],
+                "warnings": [
+                    obstacle.text for obstacle in found if obstacle.adapter == adapter.name
+                ],
             }
             for adapter in workstation.adapters
         ],
         "name_servers": list(workstation.name_servers),
-        "warnings": [warning.text for warning in found if warning.adapter is None],
+        "warnings": [obstacle.text for obstacle in found if obstacle.adapter is None],
     }

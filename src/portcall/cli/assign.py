@@ -25,7 +25,7 @@ from portcall.core.assign.temporary import check_range
 from portcall.core.plan.rows import Plan, PlannedDevice, parse_pair
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.core.wire.dhcp import INFINITE
-from portcall.host.privilege import Capability, require
+from portcall.host.privilege import Privilege, require
 from portcall.site.folder import Site
 
 _SHORTEST_LEASE = 10
@@ -126,7 +126,7 @@ def assign_command(
         if span is not None:
             taken = {row.address for row in site.plan()} | {own.ip for own in adapter.interfaces}
             network = check_range(span, [own.network for own in adapter.interfaces], taken)
-        require(Capability.NET_RAW, Capability.NET_BIND_SERVICE)
+        require(Privilege.NET_RAW, Privilege.NET_BIND_SERVICE)
         options = Options(
             seconds,
             until_done,

@@ -20,7 +20,7 @@ from portcall.core.address import Mac
 from portcall.core.find.sighting import Method
 from portcall.core.wire import dcp
 from portcall.host.jobs.settings import set_by_dcp
-from portcall.host.privilege import Capability, require
+from portcall.host.privilege import Privilege, require
 
 _FLASH = 3.0
 """Seconds that one signal lasts (IEC 61158-6-10, SignalValue)."""
@@ -53,7 +53,7 @@ def blink_command(
     meant = parse_device(target, plan)
     adapter = chosen_adapter(adapter_name)
     record(adapter, capture)
-    require(Capability.NET_RAW)
+    require(Privilege.NET_RAW)
     (found,) = locate(adapter, site, plan, [meant], everywhere=meant.address is None)
     reason = None
     if found.device is None:
@@ -78,7 +78,7 @@ def blink_command(
 async def _signal(adapter: str, mac: Mac, seconds: float) -> str | None:
     """Signal again and again; why it does not, or None."""
     for _ in range(max(1, round(seconds / _FLASH))):
-        answer = await set_by_dcp(adapter, mac, [dcp.signal_block()])
+        answer = await set_by_dcp(adapter, mac, [dcp.encode_signal_block()])
         if answer.errors is None:
             return "no answer to the signal"
         error = answer.errors.get(dcp.SIGNAL, 0)

@@ -23,7 +23,7 @@ from portcall.core.find.sighting import Method
 from portcall.core.setting.job import Job, Outcome
 from portcall.core.trouble import BadInput
 from portcall.host.jobs.keep import DCP, keep, own_interface, release
-from portcall.host.privilege import Capability, require
+from portcall.host.privilege import Privilege, require
 from portcall.site.record import Record
 
 
@@ -57,7 +57,7 @@ def keep_command(
     meant = [parse_device(text, plan) for text in dict.fromkeys(targets)]
     adapter = chosen_adapter(adapter_name)
     record(adapter, capture)
-    require(Capability.NET_RAW)
+    require(Privilege.NET_RAW)
     names = [names_for(each, name) for each in meant]
     log = Record(site.folder)
     located = locate(adapter, site, plan, meant)

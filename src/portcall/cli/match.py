@@ -35,7 +35,7 @@ from portcall.core.adapters.own_address import Wanted, candidates, check_own, wa
 from portcall.core.address import parse_interface
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.host.addresses import add_address, remove_address
-from portcall.host.privilege import Capability, require
+from portcall.host.privilege import Privilege, require
 from portcall.site import journal
 
 
@@ -98,8 +98,8 @@ def match_command(
     if dry_run:
         return _say_what_would_be_done(adapter, wanted, next(choices, None), replace, as_json)
     require(
-        Capability.NET_ADMIN,
-        *(() if no_probe else (Capability.NET_RAW,)),
+        Privilege.NET_ADMIN,
+        *(() if no_probe else (Privilege.NET_RAW,)),
         instead=f"portcall match {target} --dry-run shows what it would do",
     )
     address = next(choices, None) if no_probe else free_address(adapter, choices)

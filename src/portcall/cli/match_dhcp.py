@@ -22,7 +22,7 @@ from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import AddressError, check_host
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.jobs.lease import offers, take
-from portcall.host.privilege import Capability, require
+from portcall.host.privilege import Privilege, require
 
 
 def match_by_dhcp(
@@ -30,7 +30,7 @@ def match_by_dhcp(
 ) -> int:
     """Show every offer, take the first, put it in force for as long as its lease."""
     refuse_managed(adapter, replace)
-    require(Capability.NET_RAW, *(() if dry_run else (Capability.NET_ADMIN,)))
+    require(Privilege.NET_RAW, *(() if dry_run else (Privilege.NET_ADMIN,)))
     found = asyncio.run(offers(adapter, secrets.randbits(32)))
     for offer in found:
         mask = f"/{offer.prefix}" if offer.prefix is not None else ", without a mask"

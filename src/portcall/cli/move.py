@@ -26,7 +26,7 @@ from portcall.core.find.sighting import Method
 from portcall.core.plan.rows import ASSUMED_PREFIX, Plan, PlannedDevice, prefix_for
 from portcall.core.setting.job import Outcome
 from portcall.core.trouble import BadInput
-from portcall.host.privilege import Capability, require
+from portcall.host.privilege import Privilege, require
 from portcall.site.folder import Site
 from portcall.site.record import Record
 
@@ -96,7 +96,7 @@ def move_command(
         if row is not None and row.address in ours:
             raise BadInput(f"{row.address}: this computer has it on {adapter.name}")
     record(adapter, capture)
-    require(Capability.NET_RAW)
+    require(Privilege.NET_RAW)
     log = Record(site.folder)
     with Mover(adapter, site, log, seconds, force) as mover:
         if start is not None:

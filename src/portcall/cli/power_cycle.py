@@ -16,7 +16,7 @@ from portcall.core.setting.power_cycle import PowerCycle, Return
 from portcall.core.setting.whereabouts import Whereabout, Whereabouts
 from portcall.core.trouble import BadInput
 from portcall.host.jobs.follow import follow
-from portcall.host.privilege import Capability, require
+from portcall.host.privilege import Privilege, require
 from portcall.site.folder import Site
 
 _WHAT_TO_DO = {
@@ -33,7 +33,7 @@ def verify_power_cycle(
     meant = parse_device(name, plan)
     if meant.row is None:
         raise BadInput(f"{name}: is not in the plan, so no address is known that it should keep")
-    require(Capability.NET_RAW)
+    require(Privilege.NET_RAW)
     (found,) = locate(adapter, site, plan, [meant])
     address = meant.row.address
     if found.device is None or address not in found.device.addresses:

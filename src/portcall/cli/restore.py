@@ -13,7 +13,7 @@ from portcall.cli.say import json_option, note, print_json
 from portcall.core.adapters.adapter import Adapter
 from portcall.host.adapters import read_adapters
 from portcall.host.addresses import put_back, remove_alone
-from portcall.host.privilege import Capability, require
+from portcall.host.privilege import Privilege, require
 from portcall.site.journal import OpenMatch, close, open_matches, unreadable
 
 
@@ -32,7 +32,7 @@ def restore_command(show: bool, as_json: bool) -> int:
     if show:
         return _show(matches, as_json)
     if matches:
-        require(Capability.NET_ADMIN, instead="portcall restore --show lists what is open")
+        require(Privilege.NET_ADMIN, instead="portcall restore --show lists what is open")
     # The newest first: what was there before it is then what the older ones left.
     results = [restore_one(entry) for entry in reversed(matches)]
     if as_json:

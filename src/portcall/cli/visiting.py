@@ -14,7 +14,7 @@ from portcall.core.adapters.adapter import Adapter
 from portcall.core.adapters.own_address import candidates, wanted_for
 from portcall.core.plan.rows import NO_PLAN, Plan
 from portcall.core.trouble import NotPossibleHere
-from portcall.host.privilege import Capability, require
+from portcall.host.privilege import Privilege, require
 from portcall.site import journal
 from portcall.site.folder import Site
 
@@ -33,7 +33,7 @@ def visit(
     if adapter.on_subnet_of(target) is not None:
         yield adapter
         return
-    require(Capability.NET_ADMIN, Capability.NET_RAW)
+    require(Privilege.NET_ADMIN, Privilege.NET_RAW)
     plan = site.plan()
     wanted = wanted_for(target, plan, site.subnets)
     refuse_overlap(adapter, wanted.network)

@@ -11,7 +11,7 @@ from functools import partial
 from time import monotonic
 
 from portcall.core.talk.conversation import Endpoint
-from portcall.core.talk.door_knock import Knock, Outcome
+from portcall.core.talk.door_knock import DoorState, Knock
 from portcall.host.medium import MOST_AT_ONCE
 from portcall.host.streams import Stream, open_socket
 from portcall.host.vantage import Vantage
@@ -61,20 +61,20 @@ class Doors:
                 os.eventfd_read(self._bell)
                 left, self._left = self._left, []
                 for door in left:
-                    yield Knock(door, Outcome.CLOSED), monotonic()
+                    yield Knock(door, DoorState.CLOSED), monotonic()
             elif number in self._attempts:
                 door = self._attempts[number][0]
                 yield Knock(door, self._end(door)), monotonic()
 
-    def _end(self, door: Endpoint) -> Outcome:
+    def _end(self, door: Endpoint) -> DoorState:
         sock = self._forget(door)
         code = sock.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR)
         if code == 0:
             self._epoll.unregister(sock)
             self._opened[door] = sock
-            return Outcome.OPEN
+            return DoorState.OPEN
         sock.close()
-        return Outcome.REFUSED if code == errno.ECONNREFUSED else Outcome.SILENT
+        return DoorState.REFUSED if code == errno.ECONNREFUSED else DoorState.SILENT
 
     def _forget(self, door: Endpoint) -> socket.socket:
         return self._attempts.pop(self._numbers.pop(door))[1]

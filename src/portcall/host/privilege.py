@@ -10,7 +10,7 @@ from pathlib import Path
 from portcall.core.trouble import NotPossibleHere
 
 
-class Capability(IntEnum):
+class Privilege(IntEnum):
     """Bit numbers from linux/capability.h."""
 
     NET_BIND_SERVICE = 10
@@ -19,13 +19,13 @@ class Capability(IntEnum):
 
 
 _FOR = {
-    Capability.NET_BIND_SERVICE: "listening on port 67",
-    Capability.NET_ADMIN: "changing an adapter's addresses",
-    Capability.NET_RAW: "raw Ethernet",
+    Privilege.NET_BIND_SERVICE: "listening on port 67",
+    Privilege.NET_ADMIN: "changing an adapter's addresses",
+    Privilege.NET_RAW: "raw Ethernet",
 }
 
 
-def holds(capability: Capability) -> bool:
+def holds(capability: Privilege) -> bool:
     """Whether the capability is effective in this process."""
     for line in Path("/proc/self/status").read_text().splitlines():
         if line.startswith("CapEff:"):
@@ -33,7 +33,7 @@ def holds(capability: Capability) -> bool:
     return False
 
 
-def require(*capabilities: Capability, instead: str = "") -> None:
+def require(*capabilities: Privilege, instead: str = "") -> None:
     """Raise NotPossibleHere with the line to type unless all of them are held.
 
     ``instead`` says what can be done without them.

@@ -5,9 +5,8 @@ from __future__ import annotations
 from ipaddress import IPv4Interface
 
 from portcall.core.address import UNSPECIFIED
-from portcall.core.wire import cip, cip_message
-from portcall.core.wire import cip_tcpip as cip_interface
-from portcall.core.wire.cip_tcpip import Attribute, Capability, Control
+from portcall.core.wire import cip, cip_message, cip_tcpip
+from portcall.core.wire.cip_tcpip import Attribute, ConfigurationCapability, Control
 from portcall.core.wire.dhcp import prefix_length
 from portcall.core.wire.octets import Malformed
 from portcall.plant.memory import Memory, Verdict
@@ -77,7 +76,7 @@ def _serve(memory: Memory, wanted: cip_message.Request) -> cip_message.Response 
         memory.restart()
         return response(cip_message.SUCCESS)
     values = _values(memory)
-    if place != (cip_interface.TCP_IP_INTERFACE, 1) or wanted.attribute not in values:
+    if place != (cip_tcpip.TCP_IP_INTERFACE, 1) or wanted.attribute not in values:
         return response(cip_message.PATH_UNKNOWN)
     if wanted.service == cip_message.GET_ATTRIBUTE_SINGLE:
         return response(cip_message.SUCCESS, values[wanted.attribute])
@@ -90,40 +89,44 @@ def _serve(memory: Memory, wanted: cip_message.Request) -> cip_message.Response 
 def _values(memory: Memory) -> dict[int, bytes]:
     own = memory.interface or IPv4Interface("0.0.0.0/0")
     gateway = memory.gateway or UNSPECIFIED
-    configuration = cip_interface.InterfaceConfiguration(
+    configuration = cip_tcpip.InterfaceConfiguration(
         own.ip, own.netmask, gateway, UNSPECIFIED, UNSPECIFIED
     )
-    capability = Capability.BOOTP | Capability.DHCP | Capability.SETTABLE
+    capability = (
+        ConfigurationCapability.BOOTP
+        | ConfigurationCapability.DHCP
+        | ConfigurationCapability.SETTABLE
+    )
     if memory.entry.setting is Setting.RESTARTS:
-        capability |= Capability.NEEDS_RESTART
-    word = cip_interface.encode_word
+        capability |= ConfigurationCapability.NEEDS_RESTART
+    word = cip_tcpip.encode_word
     return {
         Attribute.STATUS: word(_CONFIGURED),
         Attribute.CAPABILITY: word(capability),
         Attribute.CONTROL: word(_CONTROL[memory.asks]),
-        Attribute.CONFIGURATION: cip_interface.encode_configuration(configuration),
-        Attribute.HOST_NAME: cip_interface.encode_text(memory.host_name.encode()),
+        Attribute.CONFIGURATION: cip_tcpip.encode_configuration(configuration),
+        Attribute.HOST_NAME: cip_tcpip.encode_text(memory.host_name.encode()),
     }
 
 
 def _set(memory: Memory, attribute: int, data: bytes) -> int | None:
     """A general status, or None for a connection that is cut."""
     if attribute == Attribute.CONTROL:
-        control = cip_interface.parse_word(data)
+        control = cip_tcpip.parse_word(data)
         if control not in _ASKS:
             return cip_message.INVALID_VALUE
         verdict = memory.set_asks(_ASKS[control])
     elif attribute == Attribute.CONFIGURATION:
         if memory.asks is not None:
             return cip_message.STATE_CONFLICT
-        wanted = cip_interface.parse_configuration(data)
+        wanted = cip_tcpip.parse_configuration(data)
         prefix = prefix_length(wanted.mask)
         if prefix is None or wanted.address == UNSPECIFIED:
             return cip_message.INVALID_VALUE
         gateway = None if wanted.gateway == UNSPECIFIED else wanted.gateway
         verdict = memory.set_address(IPv4Interface((wanted.address, prefix)), gateway)
     elif attribute == Attribute.HOST_NAME:
-        verdict = memory.set_host_name(cip_interface.parse_text(data).decode("ascii", "replace"))
+        verdict = memory.set_host_name(cip_tcpip.parse_text(data).decode("ascii", "replace"))
     else:
         return cip_message.NOT_SETTABLE
     refused = cip_message.NOT_SETTABLE

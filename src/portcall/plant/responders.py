@@ -67,7 +67,9 @@ class SnmpResponder(Responder):
             snmp.SYS_LOCATION: self.entry.place.encode(),
         }
         found = {key: values.get(key) for key in asked.values}
-        return snmp.response(snmp.SnmpMessage(asked.version, asked.community, asked.request, found))
+        return snmp.encode_response(
+            snmp.SnmpMessage(asked.version, asked.community, asked.request, found)
+        )
 
 
 class NetbiosResponder(Responder):
@@ -102,7 +104,7 @@ class MdnsResponder(Responder):
             return None
         own = self.memory.interface
         hosts = ((f"{self.memory.host_name}.local", own.ip),) if own else ()
-        return dns.answer(dns.Answer(tuple(pointers), hosts))
+        return dns.encode_answer(dns.Answer(tuple(pointers), hosts))
 
 
 class BacnetResponder(Responder):
@@ -141,7 +143,7 @@ class Station(Conversation[Frame, None]):
     def _blocks(self) -> tuple[dcp.Block, ...]:
         memory, plate = self._memory, self._memory.entry.nameplate
         own = memory.interface
-        return dcp.station_blocks(
+        return dcp.encode_station(
             dcp.Station(
                 memory.station_name.encode(),
                 plate.product.encode(),
@@ -159,7 +161,7 @@ class Station(Conversation[Frame, None]):
         message = dcp.DcpMessage(
             dcp.FrameId.HELLO, dcp.Service.HELLO, dcp.REQUEST, 0, blocks=self._blocks()
         )
-        yield Send(Frame(dcp.frame(dcp.HELLO_GROUP, self._mac, message)))
+        yield Send(Frame(dcp.encode_frame(dcp.HELLO_GROUP, self._mac, message)))
 
     def heard(self, packet: Frame, now: float) -> Actions[Frame, None]:
         """Answer the one who asks for everybody, and the one who sets something here."""
@@ -168,7 +170,9 @@ class Station(Conversation[Frame, None]):
             if asked.service is dcp.Service.SET and asked.is_request:
                 if packet.data[:6] == self._mac:
                     errors = tuple(self._set(block) for block in asked.blocks)
-                    yield Send(Frame(dcp.frame(asker, self._mac, dcp.set_reply(asked, errors))))
+                    yield Send(
+                        Frame(dcp.encode_frame(asker, self._mac, dcp.set_reply(asked, errors)))
+                    )
                 return
         except Malformed:
             return
@@ -181,7 +185,7 @@ class Station(Conversation[Frame, None]):
                 asked.xid,
                 blocks=self._blocks(),
             )
-            yield Send(Frame(dcp.frame(asker, self._mac, message)))
+            yield Send(Frame(dcp.encode_frame(asker, self._mac, message)))
 
     def _set(self, block: dcp.Block) -> int:
         """Do what one block says; its BlockError. Raises Malformed."""
@@ -229,7 +233,7 @@ class Announcer(Conversation[Frame, None]):
             description=f"{plate.product}, firmware {plate.major}.{plate.minor:03d}".encode(),
             management=memory.interface.ip if memory.interface else None,
         )
-        yield Send(Frame(lldp.frame(entry.mac, said)))
+        yield Send(Frame(lldp.encode_frame(entry.mac, said)))
 
 
 class ServicePort(Conversation[Frame, Event]):

@@ -95,14 +95,14 @@ async def _serve_opcua(
         endpoint.encode(),
     )
     replies = {
-        b"HEL": opcua.acknowledge(),
-        b"OPN": opcua.opened(_CHANNEL),
-        b"MSG": opcua.endpoints(_CHANNEL, said),
+        b"HEL": opcua.encode_acknowledge(),
+        b"OPN": opcua.encode_opened(_CHANNEL),
+        b"MSG": opcua.encode_endpoints(_CHANNEL, said),
     }
     while True:
         head = await reader.readexactly(opcua.HEADER_LENGTH)
         await reader.readexactly((opcua.whole_length(head) or 0) - opcua.HEADER_LENGTH)
-        reply = replies.get(opcua.kind_of(head))
+        reply = replies.get(opcua.parse_kind(head))
         if reply is None:
             return
         writer.write(reply)

@@ -27,7 +27,7 @@ class CaptureFile:
         except OSError as error:
             raise NotPossibleHere(f"{path}: cannot be written: {error.strerror}") from None
         give_to_caller(path)
-        self._file.write(pcapng.header(adapter))
+        self._file.write(pcapng.encode_header(adapter))
 
     def __enter__(self) -> CaptureFile:
         return self
@@ -42,7 +42,7 @@ class CaptureFile:
 
     def write(self, frame: bytes, nanoseconds: int, outgoing: bool) -> None:
         """Add a frame. Raises OSError."""
-        self._file.write(pcapng.packet(frame, nanoseconds, outgoing))
+        self._file.write(pcapng.encode_packet(frame, nanoseconds, outgoing))
 
 
 def _may_be_replaced(path: Path) -> bool:
@@ -57,7 +57,7 @@ def read_capture(path: Path) -> Iterator[pcapng.Captured]:
     """The Ethernet frames of a pcap or pcapng file. Raises BadInput, NotPossibleHere."""
     try:
         with open(path, "rb") as file:
-            yield from pcapng.frames(file.read)
+            yield from pcapng.parse_frames(file.read)
     except OSError as error:
         raise NotPossibleHere(f"{path}: cannot be read: {error.strerror}") from None
     except Malformed as error:

@@ -27,7 +27,7 @@ class ChangeKind(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class Change:
+class AdapterChange:
     """One thing that happened to one adapter."""
 
     kind: ChangeKind
@@ -43,45 +43,45 @@ class AdapterWatch:
         self._lost_at: dict[str, float] = {}
         self._flaps: dict[str, deque[float]] = {}
 
-    def look(self, adapters: Sequence[Adapter], now: float) -> tuple[Change, ...]:
+    def look(self, adapters: Sequence[Adapter], now: float) -> tuple[AdapterChange, ...]:
         """What is different now."""
         after = {adapter.index: adapter for adapter in adapters}
         changes = list(self._changes(after, now))
         self._before = after
         return tuple(changes)
 
-    def _changes(self, after: dict[int, Adapter], now: float) -> Iterator[Change]:
+    def _changes(self, after: dict[int, Adapter], now: float) -> Iterator[AdapterChange]:
         for index, old in self._before.items():
             if index not in after:
-                yield Change(ChangeKind.VANISHED, old)
+                yield AdapterChange(ChangeKind.VANISHED, old)
         for index, new in after.items():
             known = self._before.get(index)
             if known is None:
-                yield Change(ChangeKind.APPEARED, new)
+                yield AdapterChange(ChangeKind.APPEARED, new)
                 continue
             if known.link != new.link:
                 yield from self._link(new, now)
             for own in known.interfaces:
                 if own not in new.interfaces:
-                    yield Change(ChangeKind.ADDRESS_GONE, new, str(own))
+                    yield AdapterChange(ChangeKind.ADDRESS_GONE, new, str(own))
             for own in new.interfaces:
                 if own not in known.interfaces:
-                    yield Change(ChangeKind.ADDRESS_ADDED, new, str(own))
+                    yield AdapterChange(ChangeKind.ADDRESS_ADDED, new, str(own))
 
-    def _link(self, adapter: Adapter, now: float) -> Iterator[Change]:
+    def _link(self, adapter: Adapter, now: float) -> Iterator[AdapterChange]:
         if not adapter.link:
             self._lost_at[adapter.name] = now
             why = "" if adapter.up else "switched off on this computer"
-            yield Change(ChangeKind.LINK_LOST, adapter, why)
+            yield AdapterChange(ChangeKind.LINK_LOST, adapter, why)
             return
         lost_at = self._lost_at.pop(adapter.name, None)
         gone = "" if lost_at is None else f"after {now - lost_at:.1f} s"
-        yield Change(ChangeKind.LINK_BACK, adapter, gone)
+        yield AdapterChange(ChangeKind.LINK_BACK, adapter, gone)
         flaps = self._flaps.setdefault(adapter.name, deque(maxlen=FLAPS))
         flaps.append(now if lost_at is None else lost_at)
         if len(flaps) == FLAPS and now - flaps[0] <= FLAP_WINDOW:
             flaps.clear()
-            yield Change(ChangeKind.FLAPPING, adapter, _what_to_try(adapter))
+            yield AdapterChange(ChangeKind.FLAPPING, adapter, _what_to_try(adapter))
 
 
 def _what_to_try(adapter: Adapter) -> str:

@@ -22,7 +22,7 @@ class Workstation:
 
 
 @dataclass(frozen=True, slots=True)
-class Warning:
+class Obstacle:
     """Something in the way; ``adapter`` is None when it is the whole computer."""
 
     adapter: str | None
@@ -32,17 +32,17 @@ class Warning:
         return f"{self.adapter or 'this computer'}: {self.text}"
 
 
-def warnings(workstation: Workstation) -> tuple[Warning, ...]:
+def obstacles(workstation: Workstation) -> tuple[Obstacle, ...]:
     """Everything found, adapter by adapter, then what is about the whole computer."""
     real = [a for a in workstation.adapters if a.kind is not AdapterKind.LOOPBACK]
-    found: list[Warning] = []
+    found: list[Obstacle] = []
     for adapter in real:
         texts = [*_of_one(adapter), *_overlaps(adapter, real)]
-        found += [Warning(adapter.name, text) for text in dict.fromkeys(texts)]
-    found += [Warning(name, text) for name, text in _tunnels(workstation)]
+        found += [Obstacle(adapter.name, text) for text in dict.fromkeys(texts)]
+    found += [Obstacle(name, text) for name, text in _tunnels(workstation)]
     if workstation.proxies:
         found.append(
-            Warning(
+            Obstacle(
                 None,
                 f"{', '.join(workstation.proxies)} sends web programs to a proxy, which does not "
                 "see the plant; unset it, or name the devices in no_proxy",

@@ -15,7 +15,7 @@ from ipaddress import IPv4Address
 from portcall.core.address import Mac
 from portcall.core.assign.event import Event, EventKind
 from portcall.core.plan.rows import Plan, PlannedDevice
-from portcall.core.talk.request import Protocol
+from portcall.core.talk.request import AddressProtocol
 
 MOST_STRANGERS = 256
 
@@ -53,7 +53,7 @@ class Row:
 
     device: PlannedDevice
     state: State = State.WAITING
-    protocol: Protocol | None = None
+    protocol: AddressProtocol | None = None
     asked: int = 0
     since: float | None = None
     detail: str = ""
@@ -68,7 +68,7 @@ class Stranger:
     """A MAC that asks and is not planned; ``address`` is the temporary one it was lent."""
 
     mac: Mac
-    protocol: Protocol | None = None
+    protocol: AddressProtocol | None = None
     asked: int = 0
     last: float = 0.0
     detail: str = ""

@@ -106,7 +106,7 @@ class BootpClient(Conversation[Frame, Obtained | Lost]):
             self._mac,
             self._xid,
             secs=seconds,
-            flags=bootp.flags(self._broadcast),
+            flags=bootp.encode_flags(self._broadcast),
             vendor=dhcp.encode(Options()).ljust(64, b"\0"),
         )
         yield Send(_frame(request))

@@ -7,7 +7,7 @@ from enum import StrEnum
 from ipaddress import IPv4Address
 
 from portcall.core.address import Mac
-from portcall.core.talk.request import Protocol
+from portcall.core.talk.request import AddressProtocol
 
 
 class EventKind(StrEnum):
@@ -35,7 +35,7 @@ class Event:
 
     kind: EventKind
     mac: Mac | None
-    protocol: Protocol | None = None
+    protocol: AddressProtocol | None = None
     address: IPv4Address | None = None
     name: str | None = None
     detail: str = ""

@@ -69,7 +69,7 @@ class Lookout(Conversation[Frame, Offer]):
             Op.REQUEST,
             self._own_mac,
             self._xid,
-            flags=bootp.flags(broadcast=True),
+            flags=bootp.encode_flags(broadcast=True),
             vendor=dhcp.encode(options),
         )
         datagram = udp.UdpDatagram(

@@ -89,16 +89,16 @@ class Replies:
         gives = not refused and request.kind is not MessageType.INFORM
         options = Options(self._options(request, terms, own, kind))
         if kind is None:
-            vendor, file, sname = dhcp.fitted(options, BOOTP_ROOM, overload=False)
+            vendor, file, sname = dhcp.encode_fitted(options, BOOTP_ROOM, overload=False)
         else:
             room = min(request.options.largest_message, _LARGEST) - _HEADERS - _FIXED
-            vendor, file, sname = dhcp.fitted(options, room, overload=True)
+            vendor, file, sname = dhcp.encode_fitted(options, room, overload=True)
         reply = BootpMessage(
             Op.REPLY,
             asked.mac,
             0,
             # RFC 2131 §4.3.2: a relay agent must broadcast a refusal, the address is wrong there.
-            flags=asked.flags | bootp.flags(broadcast=refused and request.relay is not None),
+            flags=asked.flags | bootp.encode_flags(broadcast=refused and request.relay is not None),
             ciaddr=UNSPECIFIED if refused else asked.ciaddr,
             yiaddr=terms.address if gives else UNSPECIFIED,
             siaddr=own if gives else UNSPECIFIED,

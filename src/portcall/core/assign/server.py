@@ -43,7 +43,7 @@ from portcall.core.plan.rows import NO_PLAN, Plan, PlannedDevice
 from portcall.core.talk.conversation import Actions, Conversation, Frame, Report, Send
 from portcall.core.talk.frames import answers_echo, echo_request, heard_arp
 from portcall.core.talk.pacer import DEFAULT_PACE, sustained
-from portcall.core.talk.request import Protocol, Request, read
+from portcall.core.talk.request import AddressProtocol, Request, read
 from portcall.core.wire import arp, dhcp
 from portcall.core.wire.dhcp import MessageType
 from portcall.core.wire.octets import Malformed
@@ -316,7 +316,7 @@ class AddressServer(Conversation[Frame, Event]):
             self._pool.lend(Lent(request.mac, terms.address, now + terms.lease_seconds))
             detail = f"temporary, for {terms.lease_seconds} s"
         yield self._event(EventKind.ASSIGNED, request, terms, detail)
-        answer = None if request.protocol is Protocol.BOOTP else MessageType.ACK
+        answer = None if request.protocol is AddressProtocol.BOOTP else MessageType.ACK
         yield self._send(terms, request, own, answer)
         self._given[terms.address] = request.mac
         known = self._watches.get(terms.address)
@@ -339,7 +339,7 @@ class AddressServer(Conversation[Frame, Event]):
         if request is not None and request.relay:
             to = request.frame.source_mac
             return Send(echo_request(self._own_mac, to, own, address))
-        return Send(Frame(arp.request(self._own_mac, sender, address)))
+        return Send(Frame(arp.encode_request(self._own_mac, sender, address)))
 
     def _watch_on(self, watch: _Watch, now: float) -> Actions[Frame, Event]:
         own = self._own_for(watch.terms, watch.request)

@@ -20,7 +20,7 @@ Part: TypeAlias = Generator[Exchange, bytes | None, T]
 
 def open_session() -> Part[int | None]:
     """Register a session: its number, or None when the device gives none. Raises Malformed."""
-    reply = yield Exchange(cip_message.register_session(), cip.whole_length)
+    reply = yield Exchange(cip_message.encode_register_session(), cip.whole_length)
     if reply is None:
         return None
     opened = cip.parse(reply)
@@ -42,5 +42,5 @@ def ask(session: int, request: cip_message.Request) -> Part[cip_message.Response
 
 def close_session(session: int) -> Part[None]:
     """Say goodbye; the device closes the connection, nothing comes back."""
-    goodbye = cip_message.unregister_session(session)
+    goodbye = cip_message.encode_unregister_session(session)
     yield Exchange(goodbye, cip.whole_length, wanted=False)

@@ -64,7 +64,7 @@ class ArpSweep(Conversation[Frame, Sighting]):
 
     def heard(self, packet: Frame, now: float) -> Actions[Frame, Sighting]:
         """Take answers, also those not asked for."""
-        sender = arp.reply_sender(packet.data)
+        sender = arp.parse_reply_sender(packet.data)
         if sender is None:
             return ()
         mac, address = sender[:6], sender[6:]
@@ -88,7 +88,7 @@ class ArpSweep(Conversation[Frame, Sighting]):
         for span in self._ranges:
             for first, last, sender in self._pieces(span):
                 # All but the last four octets is the same for all of a piece.
-                head = arp.request(self._own_mac, sender, UNSPECIFIED)[:-4]
+                head = arp.encode_request(self._own_mac, sender, UNSPECIFIED)[:-4]
                 for number in range(first, last + 1):
                     target = number.to_bytes(4, "big")
                     if target not in answered and target not in own:

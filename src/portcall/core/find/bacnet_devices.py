@@ -34,7 +34,7 @@ def codes(announced: IAm) -> Codes:
     return Codes(Numbering.BACNET, announced.vendor)
 
 
-class BacnetDevices(AskAll[Datagram]):
+class BacnetDevices(AskAll[Datagram, Sighting]):
     """Asks the subnets' broadcast addresses twice; reads properties one at a time."""
 
     def __init__(self, broadcasts: Sequence[IPv4Address]) -> None:

@@ -10,7 +10,6 @@ from portcall.core.catalog.catalog import Codes, Numbering
 from portcall.core.find.sighting import Field, Learnt, Method, Said, Sighting, words
 from portcall.core.printable import decoded
 from portcall.core.talk.ask_all import AskAll
-from portcall.core.talk.ask_each import Answer
 from portcall.core.talk.conversation import Actions, Datagram, Endpoint, Report
 from portcall.core.talk.dialogue import Exchange, Script
 from portcall.core.wire import cip
@@ -38,7 +37,7 @@ def codes(identity: cip.Identity) -> Codes:
     return Codes(Numbering.CIP, identity.vendor, identity.product_code)
 
 
-class IdentityByBroadcast(AskAll[Datagram]):
+class IdentityByBroadcast(AskAll[Datagram, Sighting]):
     """Asks at broadcast addresses; reports each device that answers once."""
 
     def __init__(self, addresses: Sequence[IPv4Address]) -> None:
@@ -50,7 +49,7 @@ class IdentityByBroadcast(AskAll[Datagram]):
 
     def question(self) -> Iterable[Datagram]:
         """Who are you?"""
-        return [Datagram(peer, cip.list_identity()) for peer in self._peers]
+        return [Datagram(peer, cip.encode_list_identity()) for peer in self._peers]
 
     def unsent(self, packet: Datagram, reason: str, now: float) -> Actions[Datagram, Sighting]:
         """Remember why."""
@@ -80,18 +79,18 @@ class IdentityByAddress:
 
     def ask(self, address: IPv4Address, attempt: int) -> bytes:
         """The same question at each attempt."""
-        return cip.list_identity()
+        return cip.encode_list_identity()
 
-    def read(self, address: IPv4Address, payload: bytes) -> Answer:
+    def read(self, address: IPv4Address, payload: bytes) -> Learnt:
         """The identity, and that it had to be asked for."""
         identity = cip.parse_identity(cip.parse(payload))
         manner = words(Method.CIP, (Field.MANNER, "answers CIP only when asked directly"))
-        return Answer(said(identity) + manner, codes(identity))
+        return Learnt(said(identity) + manner, codes(identity))
 
 
 def script() -> Script[Learnt]:
     """The same question over TCP."""
-    reply = yield Exchange(cip.list_identity(), cip.whole_length)
+    reply = yield Exchange(cip.encode_list_identity(), cip.whole_length)
     if reply is not None:
         identity = cip.parse_identity(cip.parse(reply))
         yield Learnt(said(identity), codes(identity))

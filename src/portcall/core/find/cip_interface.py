@@ -6,8 +6,8 @@ gateway), where that comes from (attribute 3), and its host name (attribute 6). 
 
 from __future__ import annotations
 
+from portcall.core.cip.interface_object import get, obtains
 from portcall.core.cip.session import close_session, open_session
-from portcall.core.cip.settings import get, obtains
 from portcall.core.find.sighting import Field, Learnt, Method, words
 from portcall.core.printable import decoded
 from portcall.core.talk.dialogue import Script

@@ -39,7 +39,7 @@ def sighting(mac: Mac, said: dcp.Station, now: float) -> Sighting:
     return Sighting(now, Method.DCP, mac, address, values, codes=codes)
 
 
-class DcpIdentify(AskAll[Frame]):
+class DcpIdentify(AskAll[Frame, Sighting]):
     """Asks all stations twice; reports each once."""
 
     def __init__(self, own_mac: Mac, xid: int) -> None:
@@ -51,7 +51,7 @@ class DcpIdentify(AskAll[Frame]):
     def question(self) -> Iterable[Frame]:
         """Identify, all of you."""
         delay = round(SPREAD / dcp.DELAY_STEP)
-        return (Frame(dcp.identify_all(self._own_mac, self._xid, delay)),)
+        return (Frame(dcp.encode_identify_all(self._own_mac, self._xid, delay)),)
 
     def heard(self, packet: Frame, now: float) -> Actions[Frame, Sighting]:
         """Take answers to our question."""
@@ -59,7 +59,7 @@ class DcpIdentify(AskAll[Frame]):
             mac, message = dcp.parse_frame(packet.data)
             if message.frame_id is not dcp.FrameId.IDENTIFY_RESPONSE or message.xid != self._xid:
                 return
-            station = dcp.station(message)
+            station = dcp.parse_station(message)
         except Malformed:
             return
         if mac not in self._seen and len(self._seen) < _MOST_STATIONS:

@@ -13,7 +13,7 @@ from typing import NamedTuple
 from portcall.core.address import Mac
 from portcall.core.catalog.catalog import Codes
 from portcall.core.find.sighting import Field, Method, Said
-from portcall.core.talk.request import Protocol
+from portcall.core.talk.request import AddressProtocol
 
 TRUST = (
     Method.PLAN,
@@ -46,7 +46,7 @@ _RANK = {method: rank for rank, method in enumerate(TRUST)}
 class Asking(NamedTuple):
     """That a device asked for an address, how many times, and when first and last."""
 
-    protocol: Protocol
+    protocol: AddressProtocol
     times: int
     first: float
     last: float

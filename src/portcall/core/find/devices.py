@@ -16,7 +16,7 @@ from portcall.core.catalog.catalog import Catalog, Codes
 from portcall.core.find.device import Asking, Device, in_order
 from portcall.core.find.sighting import Field, Method, Said, Sighting
 from portcall.core.plan.rows import Plan
-from portcall.core.talk.request import Protocol
+from portcall.core.talk.request import AddressProtocol
 
 _MOST_SAID = 64
 """Values kept of one device: one that invents new ones for ever is not followed."""
@@ -35,7 +35,7 @@ class _Gathered:
     addresses: dict[IPv4Address, float] = field(default_factory=dict)
     methods: tuple[Method, ...] = ()
     said: dict[Said, float] | None = None
-    asks: dict[Protocol, Asking] | None = None
+    asks: dict[AddressProtocol, Asking] | None = None
     codes: dict[Codes, float] | None = None
     ipv6: dict[IPv6Address, None] | None = None
     lacked: float = _NEVER

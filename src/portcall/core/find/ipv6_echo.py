@@ -16,7 +16,7 @@ ANSWER_WAIT = 1.0
 _MOST_NODES = 10_000
 
 
-class Ipv6Echo(AskAll[Frame]):
+class Ipv6Echo(AskAll[Frame, Sighting]):
     """Asks twice, from the address that the adapter's own MAC gives it; reports each node once.
 
     A node that answers asks for our MAC first; it is told, whether or not this computer uses IPv6.
@@ -31,16 +31,16 @@ class Ipv6Echo(AskAll[Frame]):
 
     def question(self) -> Iterable[Frame]:
         """An echo to all nodes."""
-        return (Frame(ipv6.echo_to_all(self._own_mac, self._identifier)),)
+        return (Frame(ipv6.encode_echo_to_all(self._own_mac, self._identifier)),)
 
     def heard(self, packet: Frame, now: float) -> Actions[Frame, Sighting]:
         """Take echoes, and let those find us who want to send one."""
         try:
             frame = ipv6.parse_frame(packet.data)
             if frame.kind == ipv6.Kind.NEIGHBOUR_SOLICITATION:
-                ours = ipv6.solicited(frame) == self._own
+                ours = ipv6.parse_solicited(frame) == self._own
                 if ours and not frame.source.is_unspecified and frame.source_mac != self._own_mac:
-                    yield Send(Frame(ipv6.advertisement(self._own_mac, frame)))
+                    yield Send(Frame(ipv6.encode_advertisement(self._own_mac, frame)))
                 return
         except Malformed:
             return

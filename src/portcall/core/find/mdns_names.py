@@ -34,7 +34,7 @@ def said(answer: dns.Answer, sender: IPv4Address) -> tuple[Said, ...]:
     )
 
 
-class MdnsNames(AskAll[Datagram]):
+class MdnsNames(AskAll[Datagram, Sighting]):
     """Asks for all kinds of service, then for who offers those that were named."""
 
     def __init__(self) -> None:
@@ -44,7 +44,7 @@ class MdnsNames(AskAll[Datagram]):
 
     def question(self) -> Iterable[Datagram]:
         """The kinds of service, and those that were named."""
-        query = dns.query((dns.ALL_SERVICES, *self._kinds)) if self._kinds else dns.QUESTION
+        query = dns.encode_query((dns.ALL_SERVICES, *self._kinds)) if self._kinds else dns.QUESTION
         return (Datagram(Endpoint(dns.GROUP, dns.PORT), query),)
 
     def heard(self, packet: Datagram, now: float) -> Actions[Datagram, Sighting]:

@@ -35,7 +35,9 @@ def script() -> Script[Learnt]:
                 if first is None:
                     break
                 transaction += 1
-                request = ModbusMessage(transaction, unit, modbus.ask_identification(code, first))
+                request = ModbusMessage(
+                    transaction, unit, modbus.encode_identification_request(code, first)
+                )
                 reply = yield _exchange(request)
                 said = _identification(reply, request)
                 if said is None:

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from ipaddress import IPv4Address
 
-from portcall.core.find.sighting import Field, Method, words
+from portcall.core.find.sighting import Field, Learnt, Method, words
 from portcall.core.printable import decoded
-from portcall.core.talk.ask_each import Answer
 from portcall.core.wire import netbios
 
 
@@ -17,13 +16,13 @@ class NodeStatusQuestion:
     port = netbios.PORT
 
     def __init__(self, number: int = 1) -> None:
-        self._request = netbios.request(number)
+        self._request = netbios.encode_request(number)
 
     def ask(self, address: IPv4Address, attempt: int) -> bytes:
         """The same question at each attempt."""
         return self._request
 
-    def read(self, address: IPv4Address, payload: bytes) -> Answer:
+    def read(self, address: IPv4Address, payload: bytes) -> Learnt:
         """The workstation name, and the group it says it is in."""
         status = netbios.parse(payload)
 
@@ -39,6 +38,6 @@ class NodeStatusQuestion:
 
         group = first(True)
         description = f"in the workgroup {group}" if group else None
-        return Answer(
+        return Learnt(
             words(Method.NETBIOS, (Field.NAME, first(False)), (Field.DESCRIPTION, description))
         )

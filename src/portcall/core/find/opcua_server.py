@@ -13,14 +13,14 @@ from portcall.core.wire import opcua
 def script(address: IPv4Address) -> Script[Learnt]:
     """Hello, a channel, the endpoints, and goodbye."""
     url = f"opc.tcp://{address}:{opcua.PORT}".encode()
-    reply = yield Exchange(opcua.hello(url), opcua.whole_length)
-    if reply is None or opcua.kind_of(reply) != b"ACK":
+    reply = yield Exchange(opcua.encode_hello(url), opcua.whole_length)
+    if reply is None or opcua.parse_kind(reply) != b"ACK":
         return
-    reply = yield Exchange(opcua.open_channel(), opcua.whole_length)
+    reply = yield Exchange(opcua.encode_open_channel(), opcua.whole_length)
     if reply is None:
         return
     channel = opcua.parse_open(reply)
-    reply = yield Exchange(opcua.get_endpoints(channel, url), opcua.whole_length)
+    reply = yield Exchange(opcua.encode_get_endpoints(channel, url), opcua.whole_length)
     if reply is not None:
         said = opcua.parse_endpoints(reply)
         name, product = decoded(said.name), decoded(said.product)
@@ -31,4 +31,4 @@ def script(address: IPv4Address) -> Script[Learnt]:
                 (Field.DESCRIPTION, f"{shown} ({product})" if product else shown),
             )
         )
-    yield Exchange(opcua.close_channel(channel), opcua.whole_length, wanted=False)
+    yield Exchange(opcua.encode_close_channel(channel), opcua.whole_length, wanted=False)

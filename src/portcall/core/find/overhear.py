@@ -13,7 +13,7 @@ from portcall.core.find.sighting import Field, Method, Said, Sighting, words
 from portcall.core.printable import decoded
 from portcall.core.talk.conversation import Actions, Conversation, Frame, Report
 from portcall.core.talk.frames import own_address
-from portcall.core.talk.request import Protocol
+from portcall.core.talk.request import AddressProtocol
 from portcall.core.wire import arp, bacnet, bootp, dcp, dhcp, dns, ethernet, ipv6, lldp, udp
 from portcall.core.wire.ethernet import EtherType
 from portcall.core.wire.octets import Malformed
@@ -115,7 +115,7 @@ def _dcp(outer: ethernet.EthernetFrame, now: float) -> Sighting | None:
     message = dcp.parse(outer.payload)
     if message.service not in (dcp.Service.IDENTIFY, dcp.Service.HELLO) or message.is_request:
         return Sighting(now, Method.LISTEN, outer.source)
-    seen = dcp_identify.sighting(outer.source, dcp.station(message), now)
+    seen = dcp_identify.sighting(outer.source, dcp.parse_station(message), now)
     return Sighting(now, Method.LISTEN, seen.mac, seen.address, seen.said, None, seen.codes)
 
 
@@ -159,5 +159,5 @@ def _request(frame: udp.UdpFrame, now: float) -> Sighting | None:
         return Sighting(now, Method.LISTEN, message.mac, address)
     name = decoded(options.host_name or b"") if options else ""
     said = words(Method.LISTEN, (Field.NAME, name))
-    protocol = Protocol.BOOTP if kind is None else Protocol.DHCP
+    protocol = AddressProtocol.BOOTP if kind is None else AddressProtocol.DHCP
     return Sighting(now, Method.LISTEN, message.mac, address, said, protocol)

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from enum import StrEnum
 from ipaddress import IPv4Address, IPv6Address
-from typing import NamedTuple
+from typing import NamedTuple, Protocol
 
 from portcall.core.address import Mac
 from portcall.core.catalog.catalog import Codes
-from portcall.core.talk.request import Protocol
+from portcall.core.talk.ask_each import Question
+from portcall.core.talk.request import AddressProtocol
 
 
 class Method(StrEnum):
@@ -81,7 +81,7 @@ class Sighting(NamedTuple):
     mac: Mac | None = None
     address: IPv4Address | None = None
     said: tuple[Said, ...] = ()
-    asks: Protocol | None = None
+    asks: AddressProtocol | None = None
     codes: Codes | None = None
     ipv6: IPv6Address | None = None
 
@@ -91,13 +91,15 @@ class Sighting(NamedTuple):
         return self.address is None and (self.asks is not None or self.method is Method.DCP)
 
 
-def learnt_from(method: Method, address: IPv4Address) -> Callable[[Learnt, float], Sighting]:
-    """What makes sightings of what a device at an address said by a method."""
+class IdentityQuestion(Question[Learnt], Protocol):
+    """A question by UDP that asks a device who it is."""
 
-    def told(learnt: Learnt, now: float) -> Sighting:
-        return Sighting(now, method, address=address, said=learnt.said, codes=learnt.codes)
+    method: Method
 
-    return told
+
+def sighting_of(method: Method, address: IPv4Address, learnt: Learnt, now: float) -> Sighting:
+    """The sighting that an answer makes: of the device at an address, by a method."""
+    return Sighting(now, method, address=address, said=learnt.said, codes=learnt.codes)
 
 
 def words(method: Method, *values: tuple[Field, str | None]) -> tuple[Said, ...]:

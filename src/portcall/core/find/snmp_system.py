@@ -5,9 +5,8 @@ from __future__ import annotations
 from ipaddress import IPv4Address
 
 from portcall.core.catalog.catalog import Codes, Numbering
-from portcall.core.find.sighting import Field, Method, words
+from portcall.core.find.sighting import Field, Learnt, Method, words
 from portcall.core.printable import decoded
-from portcall.core.talk.ask_each import Answer
 from portcall.core.wire import snmp
 from portcall.core.wire.octets import Malformed
 
@@ -24,7 +23,7 @@ class SystemGroup:
         self._number = number
         wanted = dict.fromkeys(snmp.SYSTEM)
         self._requests = tuple(
-            snmp.get(snmp.SnmpMessage(version, community.encode(), number, wanted))
+            snmp.encode_get(snmp.SnmpMessage(version, community.encode(), number, wanted))
             for version in (snmp.Version.V2C, snmp.Version.V1)
         )
 
@@ -32,7 +31,7 @@ class SystemGroup:
         """Version 2c first; who stays silent may know only version 1."""
         return self._requests[attempt]
 
-    def read(self, address: IPv4Address, payload: bytes) -> Answer:
+    def read(self, address: IPv4Address, payload: bytes) -> Learnt:
         """The four values, and the maker's number in the object identifier."""
         message = snmp.parse(payload)
         if message.request != self._number:
@@ -53,4 +52,4 @@ class SystemGroup:
             (Field.NAME, text(snmp.SYS_NAME)),
             (Field.PLACE, text(snmp.SYS_LOCATION)),
         )
-        return Answer(said, codes)
+        return Learnt(said, codes)

@@ -31,7 +31,7 @@ class DcpSet(Conversation[Frame, SetAnswer]):
         self._own_mac = own_mac
         self._station = station
         self._xid = xid
-        self._frame = Frame(dcp.set_request(own_mac, station, xid, blocks))
+        self._frame = Frame(dcp.encode_set_request(own_mac, station, xid, blocks))
         self._attempts = 0
 
     def begin(self, now: float) -> Actions[Frame, SetAnswer]:
@@ -61,7 +61,7 @@ class DcpSet(Conversation[Frame, SetAnswer]):
             )
             if not ours:
                 return
-            answer = SetAnswer(dcp.set_errors(message))
+            answer = SetAnswer(dcp.parse_set_errors(message))
         except Malformed:
             return
         yield from self._end(answer)

@@ -49,7 +49,7 @@ class Occupants(Conversation[Frame, frozenset[Mac]]):
         if there != self._told and now - self._changed >= _STEADY:
             self._told = there
             yield Report(there)
-        yield Send(Frame(arp.request(self._own_mac, UNSPECIFIED, self._address)))
+        yield Send(Frame(arp.encode_request(self._own_mac, UNSPECIFIED, self._address)))
 
     def heard(self, packet: Frame, now: float) -> Actions[Frame, frozenset[Mac]]:
         """Take an answer."""

@@ -16,7 +16,7 @@ from portcall.core.address import UNSPECIFIED, Mac
 from portcall.core.talk import request
 from portcall.core.talk.conversation import Actions, Conversation, Frame, Report, Send
 from portcall.core.talk.frames import announced_address, heard_arp
-from portcall.core.talk.request import Protocol
+from portcall.core.talk.request import AddressProtocol
 from portcall.core.wire import arp
 from portcall.core.wire.octets import Malformed
 
@@ -50,7 +50,7 @@ class Left:
 class Asks:
     """The device asks for an address."""
 
-    protocol: Protocol
+    protocol: AddressProtocol
     at: float
 
 
@@ -87,7 +87,7 @@ class Whereabouts(Conversation[Frame, Whereabout]):
         self._heard: dict[IPv4Address, float] = {}
         self._here: dict[IPv4Address, float] = {}
         self._others: set[tuple[IPv4Address, Mac]] = set()
-        self.asks: Protocol | None = None
+        self.asks: AddressProtocol | None = None
         """How it asks for an address, when that is what it does."""
 
     @property
@@ -127,7 +127,7 @@ class Whereabouts(Conversation[Frame, Whereabout]):
         asked = dict.fromkeys((*self._addresses, *self._here))
         unlikely = next(self._elsewhere, None)
         for address in (*asked, *(() if unlikely is None else (unlikely,))):
-            yield Send(Frame(arp.request(self._own_mac, UNSPECIFIED, address)))
+            yield Send(Frame(arp.encode_request(self._own_mac, UNSPECIFIED, address)))
 
     def heard(self, packet: Frame, now: float) -> Actions[Frame, Whereabout]:
         """Who says what of which address."""

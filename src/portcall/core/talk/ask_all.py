@@ -9,15 +9,15 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import Generic, TypeVar
 
-from portcall.core.find.sighting import Sighting
 from portcall.core.talk.conversation import Actions, Conversation, Send
 
 P = TypeVar("P")
+F = TypeVar("F")
 
 ASK_TIMES = 2
 
 
-class AskAll(Conversation[P, Sighting], Generic[P]):
+class AskAll(Conversation[P, F], Generic[P, F]):
     """``wait`` is the seconds for answers to each asking; who uses it says the ``question``."""
 
     def __init__(self, wait: float) -> None:
@@ -28,11 +28,11 @@ class AskAll(Conversation[P, Sighting], Generic[P]):
         """The packets that ask."""
         raise NotImplementedError
 
-    def begin(self, now: float) -> Actions[P, Sighting]:
+    def begin(self, now: float) -> Actions[P, F]:
         """Ask."""
         yield from self.woke(now)
 
-    def woke(self, now: float) -> Actions[P, Sighting]:
+    def woke(self, now: float) -> Actions[P, F]:
         """Ask again, or end."""
         if self._asks_left == 0:
             self.over = True

@@ -1,19 +1,15 @@
 """The same question to many devices by UDP: the shape that all of them share.
 
-Each is asked once, and the silent ones again, but not who says that nobody listens there. An answer
-may lead to a further question to the same device. Packets go one at a time: the next is asked for
-when the last has left.
+Each device is asked once, and the silent ones again, but not those that say that nobody listens
+there. Packets go one at a time: the next is asked for when the last has left.
 """
 
 from __future__ import annotations
 
-from collections import deque
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from ipaddress import IPv4Address
-from typing import NamedTuple, Protocol
+from typing import Generic, Protocol, TypeVar
 
-from portcall.core.catalog.catalog import Codes
-from portcall.core.find.sighting import Method, Said, Sighting
 from portcall.core.talk.conversation import (
     Actions,
     Conversation,
@@ -24,6 +20,9 @@ from portcall.core.talk.conversation import (
 )
 from portcall.core.wire.octets import Malformed
 
+L = TypeVar("L", covariant=True)
+F = TypeVar("F")
+
 ANSWER_WAITS = (0.6, 1.0)
 """Seconds after the last question of each round: for most devices, and for the slow ones."""
 
@@ -32,57 +31,56 @@ MOST_ANSWERS = 12
 """What is taken from one device: one that answers without end is not listened to for ever."""
 
 
-class Answer(NamedTuple):
-    """What a device said, and what to ask it next."""
+class Question(Protocol[L]):
+    """What is asked of each device, and how an answer is read."""
 
-    said: tuple[Said, ...] = ()
-    codes: Codes | None = None
-    then: bytes | None = None
-
-
-class Question(Protocol):
-    """What is asked of each, and how an answer is read."""
-
-    method: Method
     port: int
 
     def ask(self, address: IPv4Address, attempt: int) -> bytes:
         """The first question, at the first or the second attempt (0, 1)."""
         ...
 
-    def read(self, address: IPv4Address, payload: bytes) -> Answer:
-        """Read an answer. Raises Malformed when it is none to this question."""
+    def read(self, address: IPv4Address, payload: bytes) -> L:
+        """What an answer tells. Raises Malformed when it is none to this question."""
         ...
 
 
-class AskEach(Conversation[Datagram, Sighting]):
-    """Over when all have answered, or the wait after the last round is over."""
+class AskEach(Conversation[Datagram, F], Generic[L, F]):
+    """Over when all have answered, or the wait after the last round is over.
 
-    def __init__(self, question: Question, addresses: Iterable[IPv4Address]) -> None:
+    ``told`` makes the fact to report of who answered, what that tells, and when.
+    """
+
+    def __init__(
+        self,
+        question: Question[L],
+        addresses: Iterable[IPv4Address],
+        told: Callable[[IPv4Address, L, float], F],
+    ) -> None:
         self._question = question
+        self._told = told
         self._answers: dict[IPv4Address, int] = dict.fromkeys(addresses, 0)
         self._round = 0
         self._targets: Iterator[IPv4Address] = iter(())
-        self._further: deque[Datagram] = deque()
         self._sending = False
         self.refusal: str | None = None
         """Why a question could not leave this computer, in the words that came."""
 
-    def unsent(self, packet: Datagram, reason: str, now: float) -> Actions[Datagram, Sighting]:
+    def unsent(self, packet: Datagram, reason: str, now: float) -> Actions[Datagram, F]:
         """Remember why, and go on with the others."""
         self.refusal = reason
         yield from self.left(packet, now)
 
-    def begin(self, now: float) -> Actions[Datagram, Sighting]:
+    def begin(self, now: float) -> Actions[Datagram, F]:
         """Start the first round."""
         yield from self.woke(now)
 
-    def left(self, packet: Datagram, now: float) -> Actions[Datagram, Sighting]:
+    def left(self, packet: Datagram, now: float) -> Actions[Datagram, F]:
         """One question is out: the next."""
         self._sending = False
         yield from self._next(now)
 
-    def woke(self, now: float) -> Actions[Datagram, Sighting]:
+    def woke(self, now: float) -> Actions[Datagram, F]:
         """The wait after a round is over."""
         silent = [address for address, count in self._answers.items() if count == 0]
         if self._round == ROUNDS or not silent:
@@ -93,10 +91,10 @@ class AskEach(Conversation[Datagram, Sighting]):
         self.wake_at = None
         yield from self._next(now)
 
-    def _next(self, now: float) -> Actions[Datagram, Sighting]:
+    def _next(self, now: float) -> Actions[Datagram, F]:
         if self._sending or self.over:
             return
-        packet = self._further.popleft() if self._further else self._first()
+        packet = self._question_to_next()
         if packet is not None:
             self._sending = True
             self.wake_at = None
@@ -104,14 +102,14 @@ class AskEach(Conversation[Datagram, Sighting]):
         else:
             self.wake_at = now + ANSWER_WAITS[self._round - 1]
 
-    def _first(self) -> Datagram | None:
+    def _question_to_next(self) -> Datagram | None:
         for target in self._targets:
             if self._answers[target] == 0:
                 request = self._question.ask(target, self._round - 1)
                 return Datagram(Endpoint(target, self._question.port), request)
         return None
 
-    def heard(self, packet: Datagram, now: float) -> Actions[Datagram, Sighting]:
+    def heard(self, packet: Datagram, now: float) -> Actions[Datagram, F]:
         """Take an answer from one who was asked."""
         address = packet.peer.address
         count = self._answers.get(address)
@@ -121,23 +119,11 @@ class AskEach(Conversation[Datagram, Sighting]):
             self._answers[address] = MOST_ANSWERS
             return
         try:
-            answer = self._question.read(address, packet.payload)
+            learnt = self._question.read(address, packet.payload)
         except Malformed:
             return
         self._answers[address] = count + 1
-        if answer.then is not None:
-            self._further.append(Datagram(packet.peer, answer.then))
-        yield Report(
-            Sighting(
-                now,
-                self._question.method,
-                address=address,
-                said=answer.said,
-                codes=answer.codes,
-            )
-        )
-        if self._further and not self._sending:
-            yield from self._next(now)
+        yield Report(self._told(address, learnt, now))
 
     def _end(self) -> None:
         self.over = True

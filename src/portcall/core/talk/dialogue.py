@@ -6,7 +6,7 @@ standard's own figure. The dialogue around it does the waiting, the cutting of t
 messages, and the bounds::
 
     def script() -> Script[Learnt]:
-        reply = yield Exchange(cip.list_identity(), cip.whole_length)
+        reply = yield Exchange(cip.encode_list_identity(), cip.whole_length)
         if reply:
             yield Learnt(...)
 """

@@ -27,7 +27,7 @@ DEVICES_AT_ONCE = 64
 """So that devices that drop everything do not make the others wait for the pace."""
 
 
-class Outcome(Enum):
+class DoorState(Enum):
     """What became of a knock."""
 
     OPEN = "open"
@@ -38,10 +38,10 @@ class Outcome(Enum):
 
 
 class Knock(NamedTuple):
-    """A connection attempt; without an outcome, one to be made."""
+    """A connection attempt; without an state, one to be made."""
 
     door: Endpoint
-    outcome: Outcome | None = None
+    state: DoorState | None = None
 
 
 @dataclass(slots=True, eq=False)
@@ -55,7 +55,7 @@ class _House:
 
 
 class DoorKnock(Conversation[Knock, Knock]):
-    """Sends attempts and hears their outcomes; reports all but ``CLOSED``.
+    """Sends attempts and hears their states; reports all but ``CLOSED``.
 
     A reported ``SILENT`` says that an attempt is given up. ``proven`` are addresses whose device is
     known to answer. Over when every door was tried, and those that opened were closed.
@@ -95,20 +95,20 @@ class DoorKnock(Conversation[Knock, Knock]):
     def unsent(self, packet: Knock, reason: str, now: float) -> Actions[Knock, Knock]:
         """As good as silent."""
         self._sending = False
-        self._settle(packet.door, Outcome.SILENT)
+        self._settle(packet.door, DoorState.SILENT)
         yield from self._next()
 
     def heard(self, packet: Knock, now: float) -> Actions[Knock, Knock]:
         """A door opened, or will not, or was closed after a talk."""
-        door, outcome = packet
-        if outcome is not Outcome.CLOSED:
+        door, state = packet
+        if state is not DoorState.CLOSED:
             if self._pending.pop(door, None) is None:
                 return
             yield Report(packet)
-        if outcome is not Outcome.SILENT:
+        if state is not DoorState.SILENT:
             self.answered.add(door.address)
-        if outcome is not Outcome.OPEN:
-            self._settle(door, outcome)
+        if state is not DoorState.OPEN:
+            self._settle(door, state)
             yield from self._next()
 
     def woke(self, now: float) -> Actions[Knock, Knock]:
@@ -119,19 +119,19 @@ class DoorKnock(Conversation[Knock, Knock]):
                 if at > now:
                     break
                 del self._pending[door]
-                yield Report(Knock(door, Outcome.SILENT))
-                self._settle(door, Outcome.SILENT)
+                yield Report(Knock(door, DoorState.SILENT))
+                self._settle(door, DoorState.SILENT)
             self._expiries.popleft()
         self.wake_at = self._expiries[0][0] if self._expiries else None
         yield from self._next()
 
-    def _settle(self, door: Endpoint, outcome: Outcome | None) -> None:
+    def _settle(self, door: Endpoint, state: DoorState | None) -> None:
         """One connection less; a house that is done makes room for another."""
         house = self._houses[door.address]
         if house.waiting and house.busy == CONNECTIONS:
             self._free.append(door.address)
         house.busy -= 1
-        if outcome is Outcome.SILENT:
+        if state is DoorState.SILENT:
             house.silent.append(door.port)
         if not house.waiting and house.busy == 0:
             if house.silent and door.address in self.answered and not house.again:

@@ -67,7 +67,9 @@ def announced_address(packet: Frame) -> IPv4Address | None:
         if outer.ethertype == EtherType.PROFINET:
             message = dcp.parse(outer.payload)
             is_told = message.service in (dcp.Service.IDENTIFY, dcp.Service.HELLO)
-            return dcp.station(message).address if is_told and not message.is_request else None
+            return (
+                dcp.parse_station(message).address if is_told and not message.is_request else None
+            )
         if outer.ethertype == EtherType.IPV4 and outer.destination.is_group:
             return own_address(udp.parse_frame(packet.data))
     except Malformed:

@@ -49,7 +49,7 @@ class AddressProbe(Conversation[Frame, Free | Taken]):
     def _probe(self, now: float) -> Actions[Frame, Free | Taken]:
         self._probes_left -= 1
         self.wake_at = now + (PROBE_INTERVAL if self._probes_left else ANNOUNCE_WAIT)
-        yield Send(Frame(arp.request(self._own_mac, UNSPECIFIED, self._address)))
+        yield Send(Frame(arp.encode_request(self._own_mac, UNSPECIFIED, self._address)))
 
     def heard(self, packet: Frame, now: float) -> Actions[Frame, Free | Taken]:
         """RFC 5227 §2.1.1: any ARP from this address, or another's probe for it, is a conflict."""

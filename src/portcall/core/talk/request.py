@@ -16,7 +16,7 @@ from portcall.core.wire.dhcp import Code, MessageType, Options
 from portcall.core.wire.octets import Malformed
 
 
-class Protocol(StrEnum):
+class AddressProtocol(StrEnum):
     """How a device asks for an address."""
 
     BOOTP = "BOOTP"
@@ -43,9 +43,9 @@ class Request:
         return self.message.mac
 
     @property
-    def protocol(self) -> Protocol:
+    def protocol(self) -> AddressProtocol:
         """By which it asks."""
-        return Protocol.BOOTP if self.kind is None else Protocol.DHCP
+        return AddressProtocol.BOOTP if self.kind is None else AddressProtocol.DHCP
 
     @property
     def wants_address(self) -> bool:

@@ -74,7 +74,7 @@ _REPLY_OCTETS = b"\x08\x06\x00\x01\x08\x00\x06\x04\x00\x02"
 """EtherType, hardware and protocol, their lengths, and the operation: all that makes a reply."""
 
 
-def reply_sender(data: bytes) -> bytes | None:
+def parse_reply_sender(data: bytes) -> bytes | None:
     """MAC and address, ten octets, of who sent a frame with an ARP reply; None for other frames.
 
     What ``parse_frame`` would say, at a tenth of its price: a sweep hears ten thousands.
@@ -100,7 +100,7 @@ def encode(packet: Arp) -> bytes:
     )
 
 
-def request(sender_mac: Mac, sender_address: IPv4Address, target: IPv4Address) -> bytes:
+def encode_request(sender_mac: Mac, sender_address: IPv4Address, target: IPv4Address) -> bytes:
     """A whole broadcast frame that asks who has ``target``; sender 0.0.0.0 makes it a probe."""
     packet = Arp(Operation.REQUEST, sender_mac, sender_address, NO_MAC, target)
     return ethernet.encode(

@@ -57,7 +57,7 @@ class BootpMessage(NamedTuple):
         return bool(self.flags & _BROADCAST_FLAG)
 
 
-def flags(broadcast: bool) -> int:
+def encode_flags(broadcast: bool) -> int:
     """The flags field."""
     return _BROADCAST_FLAG if broadcast else 0
 

@@ -123,7 +123,7 @@ def encode(message: Encapsulation) -> bytes:
     )
 
 
-def list_identity(context: bytes = bytes(8)) -> bytes:
+def encode_list_identity(context: bytes = bytes(8)) -> bytes:
     """A List Identity request (§2-4.2); the reply repeats ``context``."""
     return encode(Encapsulation(LIST_IDENTITY, context=context))
 

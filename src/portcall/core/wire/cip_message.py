@@ -77,13 +77,13 @@ class Response(NamedTuple):
     data: bytes
 
 
-def register_session() -> bytes:
+def encode_register_session() -> bytes:
     """A RegisterSession request; the reply's header carries the session."""
     data = _PROTOCOL_VERSION.to_bytes(2, "little") + bytes(2)
     return cip.encode(cip.Encapsulation(REGISTER_SESSION, data))
 
 
-def unregister_session(session: int) -> bytes:
+def encode_unregister_session(session: int) -> bytes:
     """An UnRegisterSession request; there is no reply, the device closes the connection."""
     return cip.encode(cip.Encapsulation(UNREGISTER_SESSION, session=session))
 

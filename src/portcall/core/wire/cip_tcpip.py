@@ -36,7 +36,7 @@ class Control(IntEnum):
     DHCP = 2
 
 
-class Capability(IntEnum):
+class ConfigurationCapability(IntEnum):
     """§5-4.3.2.2, bits of the configuration capability."""
 
     BOOTP = 1 << 0

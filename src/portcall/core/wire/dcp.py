@@ -164,17 +164,17 @@ def encode(message: DcpMessage) -> bytes:
     )
 
 
-def identify_all(own_mac: Mac, xid: int, delay: int) -> bytes:
+def encode_identify_all(own_mac: Mac, xid: int, delay: int) -> bytes:
     """A whole frame that asks every station on the wire who it is."""
     message = DcpMessage(
         FrameId.IDENTIFY_REQUEST, Service.IDENTIFY, REQUEST, xid, delay, (Block(ALL),)
     )
-    return frame(IDENTIFY_GROUP, own_mac, message)
+    return encode_frame(IDENTIFY_GROUP, own_mac, message)
 
 
-def set_request(own_mac: Mac, station: Mac, xid: int, blocks: tuple[Block, ...]) -> bytes:
+def encode_set_request(own_mac: Mac, station: Mac, xid: int, blocks: tuple[Block, ...]) -> bytes:
     """A whole frame that sets something at one station; it goes to nobody else."""
-    return frame(
+    return encode_frame(
         station, own_mac, DcpMessage(FrameId.GET_SET, Service.SET, REQUEST, xid, 0, blocks)
     )
 
@@ -188,7 +188,7 @@ def set_reply(asked: DcpMessage, errors: tuple[int, ...]) -> DcpMessage:
     return DcpMessage(FrameId.GET_SET, Service.SET, SUCCESS, asked.xid, 0, blocks)
 
 
-def set_errors(message: DcpMessage) -> dict[tuple[int, int], int]:
+def parse_set_errors(message: DcpMessage) -> dict[tuple[int, int], int]:
     """What the answer to a Set says of each option: 0 for done, else the BlockError. Malformed."""
     errors = {}
     for block in message.blocks:
@@ -203,23 +203,23 @@ def error_words(error: int) -> str:
     return f"{_BLOCK_ERRORS.get(error, 'refused')} (DCP block error {error})"
 
 
-def ip_block(interface: IPv4Interface, gateway: IPv4Address | None) -> Block:
+def encode_ip_block(interface: IPv4Interface, gateway: IPv4Address | None) -> Block:
     """The block that sets the address for good; 0.0.0.0 is no gateway."""
     numbers = (interface.ip, interface.netmask, gateway or IPv4Address(0))
     return Block(IP_PARAMETER, b"".join(each.packed for each in numbers), PERMANENT)
 
 
-def name_block(name: str) -> Block:
+def encode_name_block(name: str) -> Block:
     """The block that sets the station name for good."""
     return Block(STATION_NAME, name.encode("ascii"), PERMANENT)
 
 
-def signal_block() -> Block:
+def encode_signal_block() -> Block:
     """The block that makes the station show itself."""
     return Block(SIGNAL, FLASH_ONCE, TEMPORARY)
 
 
-def frame(destination: Mac, source: Mac, message: DcpMessage) -> bytes:
+def encode_frame(destination: Mac, source: Mac, message: DcpMessage) -> bytes:
     """A whole frame around a message, padded as short frames are."""
     payload = encode(message).ljust(ethernet.SHORTEST_PAYLOAD, b"\0")
     return ethernet.encode(ethernet.EthernetFrame(destination, source, EtherType.PROFINET, payload))
@@ -233,7 +233,7 @@ def parse_frame(data: bytes) -> tuple[Mac, DcpMessage]:
     return outer.source, parse(outer.payload)
 
 
-def station(message: DcpMessage) -> Station:
+def parse_station(message: DcpMessage) -> Station:
     """What an identify answer or a hello says of its sender. Raises Malformed."""
     found = {block.option: block.data for block in message.blocks}
     vendor = device = None
@@ -258,7 +258,7 @@ def station(message: DcpMessage) -> Station:
     )
 
 
-def station_blocks(said: Station) -> tuple[Block, ...]:
+def encode_station(said: Station) -> tuple[Block, ...]:
     """The blocks of an identify answer that say this."""
     role = sum(1 << bit for bit, name in enumerate(ROLES) if name in said.roles)
     addresses = (said.address, said.mask, said.gateway)

@@ -295,7 +295,7 @@ def parse_datagram(frame: udp.UdpFrame) -> DhcpFrame:
     return DhcpFrame(frame, message, parse(message))
 
 
-def fitted(options: Options, room: int, overload: bool) -> tuple[bytes, bytes, bytes]:
+def encode_fitted(options: Options, room: int, overload: bool) -> tuple[bytes, bytes, bytes]:
     """Options as ``vendor``, ``file`` and ``sname`` of a message whose vendor area has ``room``.
 
     Where they do not fit there and ``overload`` allows, they go on in the other two fields

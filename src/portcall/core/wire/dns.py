@@ -34,7 +34,7 @@ class Answer(NamedTuple):
     """Instances and their key=value pairs, joined by a blank."""
 
 
-def query(names: Sequence[str]) -> bytes:
+def encode_query(names: Sequence[str]) -> bytes:
     """A query for the pointers of some names, as a one-shot question (RFC 6762 §5.1)."""
     import dns.flags
     import dns.message
@@ -55,7 +55,7 @@ def parse_query(data: bytes) -> tuple[str, ...]:
     return tuple(str(question.name) for question in message.question)
 
 
-def answer(said: Answer, transaction: int = 0) -> bytes:
+def encode_answer(said: Answer, transaction: int = 0) -> bytes:
     """A response with these records, ten seconds long as RFC 6762 §6.7 has it for one-shots."""
     import dns.flags
     import dns.message

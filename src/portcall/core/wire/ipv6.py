@@ -89,7 +89,7 @@ def encode_frame(frame: Icmpv6Frame) -> bytes:
     )
 
 
-def echo_to_all(own_mac: Mac, identifier: int) -> bytes:
+def encode_echo_to_all(own_mac: Mac, identifier: int) -> bytes:
     """A whole frame that asks every node of the link for an echo."""
     body = identifier.to_bytes(2, "big") + (1).to_bytes(2, "big") + bytes(8)
     return encode_frame(
@@ -99,7 +99,7 @@ def echo_to_all(own_mac: Mac, identifier: int) -> bytes:
     )
 
 
-def advertisement(own_mac: Mac, asked: Icmpv6Frame) -> bytes:
+def encode_advertisement(own_mac: Mac, asked: Icmpv6Frame) -> bytes:
     """The answer to a solicitation for our address: solicited and overriding (RFC 4861 §4.4)."""
     own = link_local(own_mac)
     body = (0x60000000).to_bytes(4, "big") + own.packed + b"\x02\x01" + own_mac.octets
@@ -110,7 +110,7 @@ def advertisement(own_mac: Mac, asked: Icmpv6Frame) -> bytes:
     )
 
 
-def solicited(message: Icmpv6Frame) -> IPv6Address:
+def parse_solicited(message: Icmpv6Frame) -> IPv6Address:
     """Whose MAC a solicitation asks for. Raises Malformed."""
     reader = Reader(message.body, "neighbour solicitation")
     reader.u32()

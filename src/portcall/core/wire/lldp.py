@@ -124,7 +124,7 @@ def parse_frame(data: bytes) -> tuple[Mac, Announcement]:
     return outer.source, parse(outer.payload)
 
 
-def frame(source: Mac, said: Announcement) -> bytes:
+def encode_frame(source: Mac, said: Announcement) -> bytes:
     """A whole frame to the neighbour."""
     payload = encode(said).ljust(ethernet.SHORTEST_PAYLOAD, b"\0")
     return ethernet.encode(ethernet.EthernetFrame(GROUP, source, EtherType.LLDP, payload))

@@ -96,7 +96,7 @@ def encode(message: ModbusMessage) -> bytes:
     return head + bytes((message.unit,)) + message.pdu
 
 
-def ask_identification(code: ReadCode, first: int = 0) -> bytes:
+def encode_identification_request(code: ReadCode, first: int = 0) -> bytes:
     """The PDU that asks for identification objects from ``first`` on."""
     return bytes((ENCAPSULATED, DEVICE_IDENTIFICATION, code, first))
 

@@ -33,7 +33,7 @@ class NodeStatus(NamedTuple):
     unit: Mac
 
 
-def request(transaction: int) -> bytes:
+def encode_request(transaction: int) -> bytes:
     """Ask a node, whatever it is called, for its names."""
     head = transaction.to_bytes(2, "big") + b"\0\0" + b"\0\x01" + bytes(6)
     return head + _ANYBODY + _NODE_STATUS.to_bytes(2, "big") + _INTERNET.to_bytes(2, "big")
@@ -43,7 +43,7 @@ def parse_request(data: bytes) -> int:
     """The transaction of such a request. Raises Malformed for any other."""
     reader = Reader(data, "NetBIOS node status request")
     transaction = reader.u16()
-    if reader.take(len(data) - 2) != request(0)[2:]:
+    if reader.take(len(data) - 2) != encode_request(0)[2:]:
         raise reader.wrong("is no node status request")
     return transaction
 

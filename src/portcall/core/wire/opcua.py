@@ -60,7 +60,7 @@ def whole_length(head: bytes) -> int | None:
     return length
 
 
-def kind_of(data: bytes) -> bytes:
+def parse_kind(data: bytes) -> bytes:
     """The three letters a message starts with."""
     return data[:3]
 
@@ -87,33 +87,33 @@ def _request_header(handle: int) -> bytes:
     return bytes(2) + bytes(8) + _u32(handle, 0) + _NULL + _u32(5000) + bytes(3)
 
 
-def hello(url: bytes) -> bytes:
+def encode_hello(url: bytes) -> bytes:
     """§7.1.2.3."""
     return _message(
         b"HEL", _u32(0, LONGEST_MESSAGE, LONGEST_MESSAGE, LONGEST_MESSAGE, 1) + _string(url)
     )
 
 
-def acknowledge() -> bytes:
+def encode_acknowledge() -> bytes:
     """§7.1.2.4."""
     return _message(b"ACK", _u32(0, LONGEST_MESSAGE, LONGEST_MESSAGE, LONGEST_MESSAGE, 1))
 
 
-def open_channel() -> bytes:
+def encode_open_channel() -> bytes:
     """OpenSecureChannel without security, for a minute."""
     body = _node(Encoding.OPEN_CHANNEL_REQUEST) + _request_header(1)
     body += _u32(0, 0, 1) + _NULL + _u32(60_000)
     return _message(b"OPN", _u32(0) + _string(_NO_SECURITY) + _NULL + _NULL + _u32(1, 1) + body)
 
 
-def get_endpoints(channel: Channel, url: bytes) -> bytes:
+def encode_get_endpoints(channel: Channel, url: bytes) -> bytes:
     """GetEndpoints on an open channel."""
     body = _node(Encoding.GET_ENDPOINTS_REQUEST) + _request_header(2)
     body += _string(url) + _NULL + _NULL
     return _message(b"MSG", _u32(channel.number, channel.token, 2, 2) + body)
 
 
-def close_channel(channel: Channel) -> bytes:
+def encode_close_channel(channel: Channel) -> bytes:
     """CloseSecureChannel; the server answers by closing the connection."""
     body = _node(Encoding.CLOSE_CHANNEL_REQUEST) + _request_header(3)
     return _message(b"CLO", _u32(channel.number, channel.token, 3, 3) + body)
@@ -194,7 +194,7 @@ def _response_header(handle: int) -> bytes:
     return bytes(8) + _u32(handle, 0) + b"\0" + _u32(0) + bytes(3)
 
 
-def opened(channel: Channel) -> bytes:
+def encode_opened(channel: Channel) -> bytes:
     """An OpenSecureChannel response."""
     body = _node(Encoding.OPEN_CHANNEL_RESPONSE) + _response_header(1)
     body += _u32(0, channel.number, channel.token) + bytes(8) + _u32(60_000) + _NULL
@@ -202,7 +202,7 @@ def opened(channel: Channel) -> bytes:
     return _message(b"OPN", head + body)
 
 
-def endpoints(channel: Channel, said: Application) -> bytes:
+def encode_endpoints(channel: Channel, said: Application) -> bytes:
     """A GetEndpoints response with one endpoint, without security."""
     body = _node(Encoding.GET_ENDPOINTS_RESPONSE) + _response_header(2) + _u32(1)
     body += _string(said.endpoint) + _string(said.uri) + _string(said.product)

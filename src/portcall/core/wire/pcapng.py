@@ -32,7 +32,7 @@ class Captured(NamedTuple):
     at: float | None
 
 
-def header(adapter: str) -> bytes:
+def encode_header(adapter: str) -> bytes:
     """A section with one Ethernet adapter, times in nanoseconds."""
     section = struct.pack("<IHHq", _ORDER, 1, 0, -1)
     name = adapter.encode()
@@ -41,7 +41,7 @@ def header(adapter: str) -> bytes:
     return _block(_SECTION, section) + _block(_INTERFACE, interface)
 
 
-def packet(data: bytes, nanoseconds: int, outgoing: bool) -> bytes:
+def encode_packet(data: bytes, nanoseconds: int, outgoing: bool) -> bytes:
     """An enhanced packet block; its flags say which way the frame went (§4.3.1)."""
     fixed = struct.pack(
         "<IIIII", 0, nanoseconds >> 32, nanoseconds & 0xFFFFFFFF, len(data), len(data)
@@ -59,7 +59,7 @@ def _option(code: int, value: bytes) -> bytes:
     return struct.pack("<HH", code, len(value)) + value + bytes(-len(value) % 4)
 
 
-def frames(read: Callable[[int], bytes]) -> Iterator[Captured]:
+def parse_frames(read: Callable[[int], bytes]) -> Iterator[Captured]:
     """The Ethernet frames of a capture. ``read`` gives at most so many octets, fewer at the end.
 
     Raises Malformed where the file is not what it says; a last piece that was cut off ends it.

@@ -39,14 +39,14 @@ class SnmpMessage(NamedTuple):
     values: Mapping[str, bytes | str | None]
 
 
-def get(message: SnmpMessage) -> bytes:
+def encode_get(message: SnmpMessage) -> bytes:
     """A GetRequest for the keys of ``values``."""
     from puresnmp.pdu import GetRequest
 
     return _encode(message, GetRequest)
 
 
-def response(message: SnmpMessage) -> bytes:
+def encode_response(message: SnmpMessage) -> bytes:
     """A Response; values that are text are object identifiers."""
     from puresnmp.pdu import GetResponse
 

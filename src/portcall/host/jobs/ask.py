@@ -24,9 +24,17 @@ from portcall.core.find.bacnet_devices import BacnetDevices
 from portcall.core.find.cip_identity import IdentityByAddress, IdentityByBroadcast
 from portcall.core.find.mdns_names import MdnsNames
 from portcall.core.find.netbios_names import NodeStatusQuestion
-from portcall.core.find.sighting import Field, Learnt, Method, Sighting, words
+from portcall.core.find.sighting import (
+    Field,
+    IdentityQuestion,
+    Learnt,
+    Method,
+    Sighting,
+    sighting_of,
+    words,
+)
 from portcall.core.find.snmp_system import SystemGroup
-from portcall.core.talk.ask_each import ANSWER_WAITS, AskEach, Question
+from portcall.core.talk.ask_each import ANSWER_WAITS, AskEach
 from portcall.core.talk.conversation import Conversation, Datagram, Endpoint
 from portcall.core.talk.dialogue import Script
 from portcall.core.trouble import NotPossibleHere
@@ -143,9 +151,9 @@ async def _ask_these(
 
 
 async def _by_datagram(
-    look: Look, vantage: Vantage, question: Question, addresses: Iterable[IPv4Address]
+    look: Look, vantage: Vantage, question: IdentityQuestion, addresses: Iterable[IPv4Address]
 ) -> None:
-    asking = AskEach(question, addresses)
+    asking = AskEach(question, addresses, partial(sighting_of, question.method))
     with ExitStack() as stack:
         medium = stack.enter_context(closing(Datagrams.at(vantage, refusals=True)))
         stack.callback(look.runner.drop, medium)

@@ -6,12 +6,13 @@ import asyncio
 from collections.abc import Callable, Collection, Mapping, Sequence
 from contextlib import closing
 from dataclasses import dataclass
+from functools import partial
 from ipaddress import IPv4Address
 
-from portcall.core.find.sighting import Learnt, Method, Sighting, learnt_from
+from portcall.core.find.sighting import Learnt, Method, Sighting, sighting_of
 from portcall.core.talk.conversation import Endpoint
 from portcall.core.talk.dialogue import Dialogue, Script
-from portcall.core.talk.door_knock import DoorKnock, Knock, Outcome
+from portcall.core.talk.door_knock import DoorKnock, DoorState, Knock
 from portcall.host.doors import Doors
 from portcall.host.runner import Runner
 from portcall.host.streams import Stream
@@ -44,9 +45,9 @@ async def converse(
         async with asyncio.TaskGroup() as talks:
 
             def settled(knock: Knock) -> None:
-                if knock.outcome is Outcome.SILENT:
+                if knock.state is DoorState.SILENT:
                     medium.give_up(knock.door)
-                elif knock.outcome is Outcome.OPEN:
+                elif knock.state is DoorState.OPEN:
                     talk = opened(knock.door)
                     talks.create_task(_talk(runner, medium, knock.door, talk, report))
 
@@ -86,7 +87,7 @@ async def _ask(
     for script in talk.scripts:
         if stream.closed_by_peer:
             return
-        dialogue = Dialogue(script(), learnt_from(talk.method, address))
+        dialogue = Dialogue(script(), partial(sighting_of, talk.method, address))
         try:
             await runner.run(dialogue, stream, report)
         finally:

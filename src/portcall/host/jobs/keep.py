@@ -6,9 +6,11 @@ from collections.abc import Callable, Sequence
 from ipaddress import IPv4Address, IPv4Interface
 
 from portcall.core.address import Mac
-from portcall.core.cip import settings as cip_settings
-from portcall.core.cip.settings import Answered, Change, CipSettings
+from portcall.core.cip.identity_object import controls
+from portcall.core.cip.interface_object import CipSettings
 from portcall.core.find.sighting import Field, Sighting
+from portcall.core.setting import cip_settings
+from portcall.core.setting.cip_settings import Answered, AttributeChange
 from portcall.core.setting.job import Job, Outcome
 from portcall.core.wire import cip, cip_message, dcp
 from portcall.host.jobs.settings import ask_by_cip, read_by_dcp, set_by_dcp
@@ -39,7 +41,7 @@ async def release_by_cip(adapter: str, job: Job, remember: Remember, before: str
     return await _change(adapter, job, remember, released)
 
 
-_Decision = tuple[tuple[Change, ...], str | None]
+_Decision = tuple[tuple[AttributeChange, ...], str | None]
 
 
 def _kept(job: Job, now: CipSettings) -> _Decision:
@@ -96,7 +98,7 @@ def in_use(job: Job, identity: cip.Identity | None) -> str | None:
     """Why a CIP device that is doing something is not to be changed, or None."""
     busy = "it does not say what it is doing"
     if identity is not None:
-        busy = cip_settings.controls(identity) or ""
+        busy = controls(identity) or ""
     if not busy or job.force:
         return None
     return f"left alone, {busy}: stop what it does, or change it anyway with --force"
@@ -114,13 +116,13 @@ async def read_by_cip(
 
 
 async def write_by_cip(
-    adapter: str, address: IPv4Address, changes: Sequence[Change], restart: bool = False
+    adapter: str, address: IPv4Address, changes: Sequence[AttributeChange], restart: bool = False
 ) -> list[Answered]:
     """What the device said to each change; nothing where the connection ended before."""
     return await ask_by_cip(adapter, address, cip_settings.write(changes, restart)) or []
 
 
-def left_undone(changes: Sequence[Change], answers: Sequence[Answered]) -> tuple[str, ...]:
+def left_undone(changes: Sequence[AttributeChange], answers: Sequence[Answered]) -> tuple[str, ...]:
     """What was refused, and what the device never answered to."""
     told = [str(answer) for answer in answers if answer.status != cip_message.SUCCESS]
     answered = {answer.change for answer in answers}
@@ -147,9 +149,9 @@ async def keep_by_dcp(adapter: str, job: Job, remember: Remember) -> Outcome | N
 async def set_for_good(adapter: str, job: Job, before: Sighting, remember: Remember) -> Outcome:
     """Set address and station name by DCP, and read them back."""
     remember(DCP, settings_of(before))
-    blocks = [dcp.ip_block(job.interface, job.gateway)]
+    blocks = [dcp.encode_ip_block(job.interface, job.gateway)]
     if job.station_name is not None:
-        blocks.append(dcp.name_block(job.station_name))
+        blocks.append(dcp.encode_name_block(job.station_name))
     answer = await set_by_dcp(adapter, job.mac, blocks)
     findings = tuple(
         f"setting {_WHAT[option]}: {dcp.error_words(error)}"

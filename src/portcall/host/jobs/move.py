@@ -8,12 +8,12 @@ from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
 
 from portcall.core.adapters.adapter import Adapter
-from portcall.core.cip import settings as cip_settings
-from portcall.core.cip.settings import CipSettings
+from portcall.core.cip.interface_object import CipSettings
+from portcall.core.setting import cip_settings
 from portcall.core.setting.job import Job, Outcome, not_there
 from portcall.core.setting.whereabouts import At, Left, Other, Whereabout, Whereabouts
 from portcall.core.wire import cip
-from portcall.core.wire.cip_tcpip import Attribute, Capability
+from portcall.core.wire.cip_tcpip import Attribute, ConfigurationCapability
 from portcall.host.jobs.follow import follow
 from portcall.host.jobs.keep import (
     CIP,
@@ -73,7 +73,7 @@ async def move_by_cip(adapter: Adapter, job: Job, remember: Remember, say: Say) 
     remember(CIP, str(before))
     began = asyncio.get_running_loop().time()
     moves = any(change.attribute is Attribute.CONFIGURATION for change in changes)
-    restart = moves and bool(before.capability & Capability.NEEDS_RESTART)
+    restart = moves and bool(before.capability & ConfigurationCapability.NEEDS_RESTART)
     if restart:
         say("it takes a new address when it restarts: it is told to restart")
     answers = await write_by_cip(adapter.name, at, changes, restart)

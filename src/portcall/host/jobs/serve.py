@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator
 from contextlib import ExitStack, closing, contextmanager
 
 from portcall.core.adapters.adapter import Adapter
-from portcall.core.adapters.adapter_watch import Change, ChangeKind
+from portcall.core.adapters.adapter_watch import AdapterChange, ChangeKind
 from portcall.core.assign.event import Event, EventKind
 from portcall.core.assign.lookout import Lookout, Offer
 from portcall.core.assign.server import AddressServer
@@ -87,7 +87,7 @@ async def watch_link(
     """
     gone = asyncio.Event()
 
-    def changed(change: Change) -> None:
+    def changed(change: AdapterChange) -> None:
         if change.adapter.index != adapter.index:
             return
         if change.kind is ChangeKind.VANISHED:

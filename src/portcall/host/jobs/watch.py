@@ -9,7 +9,7 @@ from contextlib import asynccontextmanager
 from dataclasses import dataclass, replace
 
 from portcall.core.adapters.adapter import Adapter
-from portcall.core.adapters.adapter_watch import AdapterWatch, Change, ChangeKind
+from portcall.core.adapters.adapter_watch import AdapterChange, AdapterWatch, ChangeKind
 from portcall.host.adapters import link_state, read_adapters
 from portcall.host.rtnetlink import ADDRESS_EVENTS, LINK_EVENTS, Kind, Message, Netlink
 
@@ -28,7 +28,7 @@ async def cable_of(name: str) -> AsyncIterator[Cable]:
     link that is back already counts, too."""
     cable = Cable(any(adapter.link for adapter in read_adapters() if adapter.name == name))
 
-    def told(change: Change) -> None:
+    def told(change: AdapterChange) -> None:
         if change.adapter.name != name:
             return
         if change.kind in (ChangeKind.LINK_LOST, ChangeKind.VANISHED):
@@ -46,7 +46,7 @@ async def cable_of(name: str) -> AsyncIterator[Cable]:
         await watching
 
 
-async def watch(report: Callable[[Change], None], stop: asyncio.Event) -> None:
+async def watch(report: Callable[[AdapterChange], None], stop: asyncio.Event) -> None:
     """Report every change until ``stop`` is set."""
     loop = asyncio.get_running_loop()
     happened = asyncio.Event()

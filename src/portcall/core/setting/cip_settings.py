@@ -1,0 +1,172 @@
+"""Setting a CIP device's address: what to change, and changing it.
+
+Two scripts, ``read`` and ``write``, and between them the decision, which is plain arithmetic: what
+the device had can be written down before anything is changed, and doing it again does nothing.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from ipaddress import IPv4Address, IPv4Interface
+
+from portcall.core.address import UNSPECIFIED
+from portcall.core.cip.identity_object import RESET, ask_identity
+from portcall.core.cip.interface_object import (
+    CONTROL_MASK,
+    OBTAINS,
+    CipSettings,
+    read_settings,
+)
+from portcall.core.cip.session import ask, close_session, open_session
+from portcall.core.printable import decoded
+from portcall.core.talk.dialogue import Script
+from portcall.core.wire import cip, cip_message
+from portcall.core.wire.cip_tcpip import (
+    TCP_IP_INTERFACE,
+    Attribute,
+    ConfigurationCapability,
+    Control,
+    encode_configuration,
+    encode_text,
+    encode_word,
+)
+
+
+@dataclass(frozen=True, slots=True)
+class AttributeChange:
+    """An attribute to set, in words and octets; ``minor`` ones do not stop the others."""
+
+    what: str
+    attribute: Attribute
+    data: bytes
+    minor: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Answered:
+    """What the device said to a change: a general status, or None for silence."""
+
+    change: AttributeChange
+    status: int | None
+
+    def __str__(self) -> str:
+        if self.status is None:
+            return f"no answer to setting {self.change.what}"
+        if self.status == cip_message.SUCCESS:
+            return f"{self.change.what} set"
+        return f"setting {self.change.what}: {cip_message.status_words(self.status)}"
+
+
+def read() -> Script[cip.Identity | CipSettings]:
+    """Who it is, and how its address is set; nothing for what it does not tell."""
+    identity = yield from ask_identity()
+    if identity is not None:
+        yield identity
+    session = yield from open_session()
+    if session is None:
+        return
+    settings = yield from read_settings(session)
+    if settings is not None:
+        yield settings
+    yield from close_session(session)
+
+
+def write(changes: Sequence[AttributeChange], restart: bool = False) -> Script[Answered]:
+    """Make changes in this order, up to the first that the device does not take.
+
+    A device that takes its address by BOOTP or DHCP may refuse one until its control is set (status
+    0x0C, volume 2 §5-4.3.2.5); what it refuses so is tried again after the others, once. With
+    ``restart`` the device is told to start again at the end (volume 1 §5-2.3.1, Reset).
+    """
+    session = yield from open_session()
+    if session is None:
+        for change in changes[:1]:
+            yield Answered(change, None)
+        return
+    waiting, again = list(changes), set[Attribute]()
+    while waiting:
+        change = waiting.pop(0)
+        response = yield from ask(session, _setting(change))
+        status = None if response is None else response.status
+        if status == cip_message.STATE_CONFLICT and waiting and change.attribute not in again:
+            again.add(change.attribute)
+            waiting.append(change)
+            continue
+        yield Answered(change, status)
+        if status != cip_message.SUCCESS and not change.minor:
+            return
+    if restart:
+        yield from ask(session, RESET)
+    yield from close_session(session)
+
+
+def keeping(now: CipSettings, name: str | None = None) -> tuple[AttributeChange, ...]:
+    """What is left to do until the device holds the address it has."""
+    changes = list(_naming(now, name))
+    if not now.is_stored:
+        changes.append(_control(now, Control.STORED))
+    return tuple(changes)
+
+
+def moving(
+    now: CipSettings,
+    interface: IPv4Interface,
+    gateway: IPv4Address | None,
+    name: str | None = None,
+) -> tuple[AttributeChange, ...]:
+    """What is left to do until the device holds this address; what it has besides stays."""
+    changes = list(_naming(now, name))
+    wanted = now.configuration._replace(
+        address=interface.ip,
+        mask=interface.netmask,
+        gateway=gateway or UNSPECIFIED,
+    )
+    if wanted != now.configuration:
+        data = encode_configuration(wanted)
+        changes.append(AttributeChange(f"the address {interface}", Attribute.CONFIGURATION, data))
+    if not now.is_stored:
+        changes.append(_control(now, Control.STORED))
+    return tuple(changes)
+
+
+def releasing(now: CipSettings, before: str = "") -> tuple[AttributeChange, ...]:
+    """What makes it ask for its address again; () when it can neither by BOOTP nor by DHCP.
+
+    By what it asked ``before``, as ``CipSettings`` says that in words, else by BOOTP if it can.
+    """
+    ways = [
+        (Control.BOOTP, ConfigurationCapability.BOOTP),
+        (Control.DHCP, ConfigurationCapability.DHCP),
+    ]
+    if before.endswith(OBTAINS[Control.DHCP]):
+        ways.reverse()
+    return tuple(_control(now, control) for control, bit in ways if now.capability & bit)[:1]
+
+
+def _control(now: CipSettings, control: Control) -> AttributeChange:
+    # The bits above say whether it asks name servers, and are none of our business.
+    number = now.control & ~CONTROL_MASK | control
+    words = {
+        Control.STORED: "the address it has as its own",
+        Control.BOOTP: "asking by BOOTP",
+        Control.DHCP: "asking by DHCP",
+    }
+    return AttributeChange(words[control], Attribute.CONTROL, encode_word(number))
+
+
+def _naming(now: CipSettings, name: str | None) -> tuple[AttributeChange, ...]:
+    if name is None or now.host_name is None or decoded(now.host_name) == name:
+        return ()
+    data = encode_text(name.encode("ascii"))
+    return (AttributeChange(f"the host name {name}", Attribute.HOST_NAME, data, minor=True),)
+
+
+def _setting(change: AttributeChange) -> cip_message.Request:
+    return cip_message.Request(
+        TCP_IP_INTERFACE,
+        1,
+        change.attribute,
+        cip_message.SET_ATTRIBUTE_SINGLE,
+        change.data,
+    )
