@@ -48,13 +48,13 @@ from portcall.core.wire import (
     bacnet,
     cip,
     cip_message,
+    cip_tcpip,
     dns,
     lldp,
     modbus,
     netbios,
     udp,
 )
-from portcall.core.wire import cip_tcpip as interface_object
 
 OWN = parse_mac("02-1A-40-7C-00-06")
 THEIRS = parse_mac("02-77-B1-90-00-3D")
@@ -97,22 +97,24 @@ def test_identity_over_a_stream_in_any_pieces(cuts):
 
 
 SESSION = cip.encode(cip.Encapsulation(cip_message.REGISTER_SESSION, bytes(4), 0x51))
-CONFIGURATION = interface_object.InterfaceConfiguration(PLC, MASK, OLD, UNSPECIFIED, UNSPECIFIED)
+CONFIGURATION = cip_tcpip.InterfaceConfiguration(PLC, MASK, OLD, UNSPECIFIED, UNSPECIFIED)
 
 
-def attribute(data, status=0):
-    response = cip_message.Response(0x0E, status, data)
-    return cip_message.encode_unconnected(0x51, cip_message.encode_response(response))
+def attribute(party, data, status=0):
+    """A response to what was asked last."""
+    asked = cip.parse(party.packets[-1].data)
+    response = cip_message.encode_response(cip_message.Response(0x0E, status, data))
+    return cip_message.encode_unconnected(0x51, response, asked.context)
 
 
 @given(st.lists(st.integers(1, 90), max_size=6), st.booleans())
 def test_how_an_interface_is_set_also_where_one_attribute_is_refused(cuts, refused):
     wire, party = alone(Dialogue(cip_interface.script(), told_by(Method.CIP)))
-    configured = attribute(
-        interface_object.encode_configuration(CONFIGURATION), 5 if refused else 0
-    )
-    for reply in (SESSION, configured, attribute(b"\2\0\0\0"), attribute(b"\3\0fan\0")):
-        in_pieces(wire, reply, cuts)
+    in_pieces(wire, SESSION, cuts)
+    configured = cip_tcpip.encode_configuration(CONFIGURATION)
+    in_pieces(wire, attribute(party, configured, 5 if refused else 0), cuts)
+    for data in (b"\2\0\0\0", b"\3\0fan\0"):
+        in_pieces(wire, attribute(party, data), cuts)
     said = said_by(party)
     assert (said[Field.OBTAINS], said[Field.NAME]) == ("by DHCP", "fan")
     assert said.get(Field.MASK) == (None if refused else "255.255.0.0")
@@ -131,6 +133,7 @@ def test_a_stream_that_closes_lies_floods_or_stays_silent_ends_the_dialogue():
     ):
         wire, party = alone(Dialogue(cip_identity.script(), told_by(Method.CIP)))
         wire.say(StreamBytes(hostile))
+        wire.pass_time(ANSWER_WAIT)
         assert (party.facts, party.conversation.over) == ([], True)
     wire, party = alone(Dialogue(cip_interface.script(), told_by(Method.CIP)))
     wire.pass_time(ANSWER_WAIT)

@@ -161,7 +161,8 @@ def writing(changes, statuses, restart=False):
     wire.say(StreamBytes(cip.encode(opened)))
     for status in statuses:
         response = cip_message.encode_response(cip_message.Response(0x10, status, b""))
-        wire.say(StreamBytes(cip_message.encode_unconnected(0x51, response)))
+        context = cip.parse(party.packets[-1].data).context
+        wire.say(StreamBytes(cip_message.encode_unconnected(0x51, response, context)))
     wire.pass_time(5)
     asked = [cip.parse(packet.data) for packet in party.packets]
     requests = [

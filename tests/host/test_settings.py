@@ -176,7 +176,7 @@ def test_a_mask_that_is_none_and_a_way_that_has_no_name_are_no_traceback():
         configuration = configuration._replace(mask=IPv4Address("255.0.255.0"))
         data = cip_tcpip.encode_configuration(configuration)
         answer = cip_message.encode_response(response._replace(data=data))
-        return cip_message.encode_unconnected(message.session, answer)
+        return cip_message.encode_unconnected(message.session, answer, message.context)
 
     with device(memory(), odd):
         outcome, _ = keep()

@@ -5,8 +5,7 @@ The CIP Networks Library, volume 1, §5-2.
 
 from __future__ import annotations
 
-from portcall.core.cip.session import Part
-from portcall.core.talk.dialogue import Exchange
+from portcall.core.cip.session import Part, exchange
 from portcall.core.wire import cip, cip_message
 
 _OWNED = 1 << 0
@@ -19,7 +18,7 @@ RESET = cip_message.Request(cip_message.IDENTITY, 1, None, cip_message.RESET, b"
 
 def ask_identity() -> Part[cip.Identity | None]:
     """Who it is, by List Identity, which needs no session; None for silence. Raises Malformed."""
-    reply = yield Exchange(cip.encode_list_identity(), cip.whole_length)
+    reply = yield exchange(cip.encode_list_identity())
     return None if reply is None else cip.parse_identity(cip.parse(reply))
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from ipaddress import IPv4Interface
 
-from portcall.core.cip.session import Part, ask
+from portcall.core.cip.session import Part, Session, ask
 from portcall.core.wire import cip_message
 from portcall.core.wire.cip_tcpip import (
     STATUS_BY_SWITCHES,
@@ -75,7 +75,7 @@ def obtains(control: int) -> str | None:
     return OBTAINS.get(control & CONTROL_MASK)
 
 
-def get(session: int, attribute: Attribute) -> Part[bytes | None]:
+def get(session: Session, attribute: Attribute) -> Part[bytes | None]:
     """One attribute of the object's only instance; None when the device refuses or is silent."""
     response = yield from ask(session, cip_message.Request(TCP_IP_INTERFACE, 1, attribute))
     if response is None or response.status != cip_message.SUCCESS:
@@ -83,7 +83,7 @@ def get(session: int, attribute: Attribute) -> Part[bytes | None]:
     return response.data
 
 
-def read_settings(session: int) -> Part[CipSettings | None]:
+def read_settings(session: Session) -> Part[CipSettings | None]:
     """How the address is set; None when the device does not tell. Raises Malformed."""
     configuration = yield from get(session, Attribute.CONFIGURATION)
     control = yield from get(session, Attribute.CONTROL)

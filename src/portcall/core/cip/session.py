@@ -6,6 +6,7 @@ CIP volume 2 §2-4.4 to §2-4.7; one request at a time.
 from __future__ import annotations
 
 from collections.abc import Generator
+from dataclasses import dataclass
 from typing import TypeAlias, TypeVar
 
 from portcall.core.talk.dialogue import Exchange
@@ -18,20 +19,38 @@ Part: TypeAlias = Generator[Exchange, bytes | None, T]
 """To be used with ``yield from``."""
 
 
-def open_session() -> Part[int | None]:
-    """Register a session: its number, or None when the device gives none. Raises Malformed."""
-    reply = yield Exchange(cip_message.encode_register_session(), cip.whole_length)
+@dataclass(slots=True)
+class Session:
+    """A session that is open; each request has a number of its own, its sender context."""
+
+    number: int
+    asked: int = 0
+
+    def next_context(self) -> bytes:
+        """The sender context of the next request."""
+        self.asked += 1
+        return self.asked.to_bytes(8, "little")
+
+
+def exchange(request: bytes) -> Exchange:
+    """A request over the encapsulation, and the reply that has its command and context."""
+    return Exchange(request, cip.whole_length, cip.is_answer)
+
+
+def open_session() -> Part[Session | None]:
+    """Register a session; None when the device gives none. Raises Malformed."""
+    reply = yield exchange(cip_message.encode_register_session())
     if reply is None:
         return None
     opened = cip.parse(reply)
-    registered = opened.command == cip_message.REGISTER_SESSION and opened.status == 0
-    return opened.session if registered else None
+    return Session(opened.session) if opened.status == 0 else None
 
 
-def ask(session: int, request: cip_message.Request) -> Part[cip_message.Response | None]:
+def ask(session: Session, request: cip_message.Request) -> Part[cip_message.Response | None]:
     """One request: its response, or None for silence and for what is none."""
     message = cip_message.encode_request(request)
-    reply = yield Exchange(cip_message.encode_unconnected(session, message), cip.whole_length)
+    context = session.next_context()
+    reply = yield exchange(cip_message.encode_unconnected(session.number, message, context))
     if reply is None:
         return None
     try:
@@ -40,7 +59,7 @@ def ask(session: int, request: cip_message.Request) -> Part[cip_message.Response
         return None
 
 
-def close_session(session: int) -> Part[None]:
+def close_session(session: Session) -> Part[None]:
     """Say goodbye; the device closes the connection, nothing comes back."""
-    goodbye = cip_message.encode_unregister_session(session)
+    goodbye = cip_message.encode_unregister_session(session.number)
     yield Exchange(goodbye, cip.whole_length, wanted=False)

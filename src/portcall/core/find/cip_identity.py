@@ -7,11 +7,12 @@ from collections.abc import Iterable, Sequence
 from ipaddress import IPv4Address
 
 from portcall.core.catalog.catalog import Codes, Numbering
+from portcall.core.cip.identity_object import ask_identity
 from portcall.core.find.sighting import Field, Learnt, Method, Said, Sighting, words
 from portcall.core.printable import decoded
 from portcall.core.talk.ask_all import AskAll
 from portcall.core.talk.conversation import Actions, Datagram, Endpoint, Report
-from portcall.core.talk.dialogue import Exchange, Script
+from portcall.core.talk.dialogue import Script
 from portcall.core.wire import cip
 from portcall.core.wire.octets import Malformed
 
@@ -90,7 +91,6 @@ class IdentityByAddress:
 
 def script() -> Script[Learnt]:
     """The same question over TCP."""
-    reply = yield Exchange(cip.encode_list_identity(), cip.whole_length)
-    if reply is not None:
-        identity = cip.parse_identity(cip.parse(reply))
+    identity = yield from ask_identity()
+    if identity is not None:
         yield Learnt(said(identity), codes(identity))

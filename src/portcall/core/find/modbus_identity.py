@@ -39,7 +39,7 @@ def script() -> Script[Learnt]:
                     transaction, unit, modbus.encode_identification_request(code, first)
                 )
                 reply = yield _exchange(request)
-                said = _identification(reply, request)
+                said = _identification(reply)
                 if said is None:
                     break
                 objects.update(said.objects)
@@ -52,28 +52,26 @@ def script() -> Script[Learnt]:
         transaction += 1
         request = ModbusMessage(transaction, unit, bytes((modbus.REPORT_SERVER_ID,)))
         reply = yield _exchange(request)
-        text = _server_id(reply, request)
+        text = _server_id(reply)
         if text:
             yield Learnt(words(Method.MODBUS, (Field.DESCRIPTION, text), *_behind(unit)))
             return
 
 
 def _exchange(message: ModbusMessage) -> Exchange:
-    return Exchange(modbus.encode(message), modbus.whole_length)
+    return Exchange(modbus.encode(message), modbus.whole_length, modbus.is_answer)
 
 
-def _answer(reply: bytes | None, request: ModbusMessage) -> bytes | None:
-    """The PDU of an answer to this request that is no refusal."""
+def _answer(reply: bytes | None) -> bytes | None:
+    """The PDU of an answer that is no refusal."""
     if reply is None:
         return None
     message = modbus.parse(reply)
-    if message.transaction != request.transaction or message.exception is not None:
-        return None
-    return message.pdu
+    return None if message.exception is not None else message.pdu
 
 
-def _identification(reply: bytes | None, request: ModbusMessage) -> Identification | None:
-    pdu = _answer(reply, request)
+def _identification(reply: bytes | None) -> Identification | None:
+    pdu = _answer(reply)
     if pdu is None:
         return None
     try:
@@ -82,8 +80,8 @@ def _identification(reply: bytes | None, request: ModbusMessage) -> Identificati
         return None
 
 
-def _server_id(reply: bytes | None, request: ModbusMessage) -> str:
-    pdu = _answer(reply, request)
+def _server_id(reply: bytes | None) -> str:
+    pdu = _answer(reply)
     try:
         return "" if pdu is None else decoded(modbus.parse_server_id(pdu))
     except Malformed:

@@ -13,14 +13,16 @@ from portcall.core.wire import opcua
 def script(address: IPv4Address) -> Script[Learnt]:
     """Hello, a channel, the endpoints, and goodbye."""
     url = f"opc.tcp://{address}:{opcua.PORT}".encode()
-    reply = yield Exchange(opcua.encode_hello(url), opcua.whole_length)
+    reply = yield Exchange(opcua.encode_hello(url), opcua.whole_length, opcua.is_answer)
     if reply is None or opcua.parse_kind(reply) != b"ACK":
         return
-    reply = yield Exchange(opcua.encode_open_channel(), opcua.whole_length)
+    reply = yield Exchange(opcua.encode_open_channel(), opcua.whole_length, opcua.is_answer)
     if reply is None:
         return
     channel = opcua.parse_open(reply)
-    reply = yield Exchange(opcua.encode_get_endpoints(channel, url), opcua.whole_length)
+    reply = yield Exchange(
+        opcua.encode_get_endpoints(channel, url), opcua.whole_length, opcua.is_answer
+    )
     if reply is not None:
         said = opcua.parse_endpoints(reply)
         name, product = decoded(said.name), decoded(said.product)

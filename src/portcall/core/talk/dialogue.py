@@ -6,14 +6,15 @@ standard's own figure. The dialogue around it does the waiting, the cutting of t
 messages, and the bounds::
 
     def script() -> Script[Learnt]:
-        reply = yield Exchange(cip.encode_list_identity(), cip.whole_length)
+        reply = yield Exchange(cip.encode_list_identity(), cip.whole_length, cip.is_answer)
         if reply:
             yield Learnt(...)
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Generator
+from collections.abc import Callable, Generator, Sequence
+from contextlib import suppress
 from typing import Generic, NamedTuple, TypeAlias, TypeVar
 
 from portcall.core.talk.conversation import Actions, Conversation, Report, Send, StreamBytes
@@ -27,15 +28,17 @@ MOST_EXCHANGES = 40
 
 
 class Exchange(NamedTuple):
-    """A request, and how to tell where its reply ends.
+    """A request, how to tell where a reply ends, and how to tell whether it is the reply to this.
 
-    ``whole`` is given what has come so far; it gives the length of the whole reply, or None while
-    that cannot be told, or raises Malformed. With ``until_close``, a connection that closes, or a
-    wait that ends, ends the reply too. ``wanted`` False expects no reply at all.
+    ``whole`` is given what has come so far; it gives the length of the whole message, or None while
+    that cannot be told, or raises Malformed. ``answers`` is given the request and a whole message;
+    it is None for a protocol that numbers nothing. With ``until_close``, a connection that closes,
+    or a wait that ends, ends the reply too. ``wanted`` False expects no reply at all.
     """
 
     request: bytes
     whole: Callable[[bytes], int | None]
+    answers: Callable[[bytes, bytes], bool] | None = None
     until_close: bool = False
     wanted: bool = True
 
@@ -58,17 +61,30 @@ class Dialogue(Conversation[StreamBytes, F], Generic[L, F]):
         self._received = b""
         self._current: Exchange | None = None
         self._exchanges = 0
+        self._late = 0
+        """Questions whose answers did not come in time, and may still come."""
+        self._is_spent = False
+        """Whether a later message could be taken for the answer to something else."""
 
     def begin(self, now: float) -> Actions[StreamBytes, F]:
         """Ask the first question."""
         yield from self._go_on(None, now)
 
     def woke(self, now: float) -> Actions[StreamBytes, F]:
-        """No answer in time."""
-        yield from self._go_on(self._partial(), now)
+        """No answer in time.
+
+        Where nothing numbers the answers, one that comes later would be taken for the answer to
+        another question: nothing more is asked over this connection.
+        """
+        reply = self._partial()
+        if self._current is not None and self._current.answers is None:
+            self._is_spent = True
+        else:
+            self._late += 1
+        yield from self._go_on(reply, now)
 
     def heard(self, packet: StreamBytes, now: float) -> Actions[StreamBytes, F]:
-        """Gather one reply."""
+        """Gather replies; a message that answers another question is passed over."""
         if self.over or self._current is None:
             return
         if not packet.data:
@@ -78,16 +94,40 @@ class Dialogue(Conversation[StreamBytes, F], Generic[L, F]):
             self._end()
             return
         self._received += packet.data
+        while not self.over and (message := self._take_message()) is not None:
+            if self._is_answer(message):
+                yield from self._go_on(message, now)
+            elif self._late > 0:
+                # The device answers its questions one by one, and is that far behind.
+                self._late -= 1
+                self.wake_at = now + ANSWER_WAIT
+
+    def _take_message(self) -> bytes | None:
+        """The first whole message of what has come; what is behind it stays for the next."""
+        if self._current is None or not self._received:
+            return None
         try:
-            whole = self._current.whole(self._received)
+            length = self._current.whole(self._received)
         except Malformed:
             self._end()
-            return
-        if whole is None and len(self._received) > LONGEST_REPLY:
-            self._end()
-        elif whole is not None and len(self._received) >= whole:
-            reply, self._received = self._received[:whole], self._received[whole:]
-            yield from self._go_on(reply, now)
+            return None
+        if length is None or len(self._received) < length:
+            if len(self._received) > LONGEST_REPLY:
+                self._end()
+            return None
+        message, self._received = self._received[:length], self._received[length:]
+        return message
+
+    def _is_answer(self, message: bytes) -> bool:
+        assert self._current is not None
+        if self._current.answers is None:
+            # What is behind it was not asked for, and would be taken for the next answer.
+            self._is_spent = bool(self._received)
+            return True
+        try:
+            return self._current.answers(self._current.request, message)
+        except Malformed:
+            return False
 
     def _partial(self) -> bytes | None:
         if self._current is None or not self._current.until_close or not self._received:
@@ -104,15 +144,13 @@ class Dialogue(Conversation[StreamBytes, F], Generic[L, F]):
                     step = next(self._script)
                     continue
                 self._exchanges += 1
-                if self._exchanges > MOST_EXCHANGES:
+                if self._exchanges > MOST_EXCHANGES or self._is_spent:
                     break
                 yield Send(StreamBytes(step.request))
+                self._current = step
                 if step.wanted:
-                    self._current = step
-                    self._received = b""
                     self.wake_at = now + ANSWER_WAIT
                     return
-                self._current = step
                 step = self._script.send(None)
         except (StopIteration, Malformed):
             pass
@@ -122,3 +160,10 @@ class Dialogue(Conversation[StreamBytes, F], Generic[L, F]):
         self.over = True
         self.wake_at = None
         self._script.close()
+
+
+def one_after_the_other(scripts: Sequence[Callable[[], Script[L]]]) -> Script[L]:
+    """Several scripts over one connection; one that reads nonsense ends, and the next goes on."""
+    for script in scripts:
+        with suppress(Malformed):
+            yield from script()

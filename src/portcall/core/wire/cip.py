@@ -19,6 +19,9 @@ LIST_IDENTITY = 0x0063
 LONGEST_DATA = 65511
 """Volume 2 §2-3.3: 65535 less the header."""
 
+_CONTEXT = slice(12, 20)
+"""Where the header has the sender context."""
+
 _IDENTITY_ITEM = 0x000C
 _MOST_ITEMS = 16
 _SOCKET_FAMILY_INET = 2
@@ -106,6 +109,14 @@ def whole_length(head: bytes) -> int | None:
     if length > LONGEST_DATA:
         raise reader.wrong(f"length is {length}, over {LONGEST_DATA}")
     return HEADER_LENGTH + length
+
+
+def is_answer(request: bytes, reply: bytes) -> bool:
+    """Whether a whole message answers a request.
+
+    The command and the sender context (§2-3.5) decide: a device returns both as they came.
+    """
+    return reply[:2] == request[:2] and reply[_CONTEXT] == request[_CONTEXT]
 
 
 def encode(message: Encapsulation) -> bytes:

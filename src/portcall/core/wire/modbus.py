@@ -77,6 +77,11 @@ def whole_length(head: bytes) -> int | None:
     return HEADER_LENGTH - 1 + length
 
 
+def is_answer(request: bytes, reply: bytes) -> bool:
+    """Whether a whole message answers a request: the transaction identifier decides (§3.1.3)."""
+    return reply[:2] == request[:2]
+
+
 def parse(data: bytes) -> ModbusMessage:
     """Read one whole message. Raises Malformed for a length that lies."""
     length = whole_length(data)

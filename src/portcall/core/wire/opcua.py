@@ -65,6 +65,32 @@ def parse_kind(data: bytes) -> bytes:
     return data[:3]
 
 
+def is_answer(request: bytes, reply: bytes) -> bool:
+    """Whether a whole message answers a request: the request ID decides (OPC 10000-6 §6.7.2.4).
+
+    HEL and ACK have none. An error has none either, and closes the connection (§7.1.5). Raises
+    Malformed.
+    """
+    kind = parse_kind(reply)
+    if kind == b"ERR":
+        return True
+    if parse_kind(request) == b"HEL":
+        return kind == b"ACK"
+    return kind == parse_kind(request) and _request_id(reply) == _request_id(request)
+
+
+def _request_id(data: bytes) -> int:
+    reader = Reader(data, "OPC UA")
+    reader.take(HEADER_LENGTH + 4)
+    if parse_kind(data) == b"OPN":
+        for _ in range(3):
+            _take_string(reader)
+    else:
+        reader.take(4)
+    reader.take(4)
+    return reader.u32_little()
+
+
 def _message(kind: bytes, body: bytes) -> bytes:
     return kind + b"F" + (HEADER_LENGTH + len(body)).to_bytes(4, "little") + body
 

@@ -11,7 +11,7 @@ from ipaddress import IPv4Address
 
 from portcall.core.find.sighting import Learnt, Method, Sighting, sighting_of
 from portcall.core.talk.conversation import Endpoint
-from portcall.core.talk.dialogue import Dialogue, Script
+from portcall.core.talk.dialogue import Dialogue, Script, one_after_the_other
 from portcall.core.talk.door_knock import DoorKnock, DoorState, Knock
 from portcall.host.doors import Doors
 from portcall.host.runner import Runner
@@ -84,11 +84,9 @@ async def _ask(
     talk: Talk,
     report: Callable[[Sighting], None],
 ) -> None:
-    for script in talk.scripts:
-        if stream.closed_by_peer:
-            return
-        dialogue = Dialogue(script(), partial(sighting_of, talk.method, address))
-        try:
-            await runner.run(dialogue, stream, report)
-        finally:
-            runner.drop(stream)
+    script = one_after_the_other(talk.scripts)
+    dialogue = Dialogue(script, partial(sighting_of, talk.method, address))
+    try:
+        await runner.run(dialogue, stream, report)
+    finally:
+        runner.drop(stream)
