@@ -268,3 +268,105 @@ def test_a_stream_tells_of_the_end():
     heard = asyncio.run(go())
     assert b"".join(heard) == b"abc"
     assert heard[-1] == b""
+
+
+class Stumbling(Conversation):
+    """Raises when it hears that word; ``where`` it raises."""
+
+    def __init__(self, where):
+        self.where = where
+
+    def stumble(self):
+        raise ValueError(self.where)
+        yield
+
+    def begin(self, now):
+        if self.where == "woke":
+            self.wake_at = now + 0.01
+        if self.where == "source":
+            yield SendEach(self.stumble())
+        if self.where in ("left", "send"):
+            yield Send(b"x" if self.where == "left" else 5)
+
+    def heard(self, packet, now):
+        if self.where == "heard at once":
+            raise ValueError(self.where)
+        if self.where == "heard":
+            yield from self.stumble()
+        yield Report(packet)
+
+    def left(self, packet, now):
+        if self.where == "left":
+            yield from self.stumble()
+
+    def woke(self, now):
+        yield from self.stumble()
+
+
+def reporting(where):
+    def report(fact):
+        if where == "report":
+            raise ValueError(where)
+
+    return report
+
+
+@pytest.mark.parametrize(
+    "where", ["heard", "heard at once", "report", "woke", "left", "source", "send"]
+)
+def test_who_waits_for_a_conversation_that_raises_is_told_at_once_and_the_others_go_on(
+    pipes, where
+):
+    async def go():
+        runner = Runner(Pacer(1e6, 1000))
+        others = []
+        with runner.using(pipes[0]):
+            runner.start(Echoing(), pipes[0], others.append)
+            end = runner.start(Stumbling(where), pipes[0], reporting(where))
+            pipes[1].sock.send(b"hello")
+            async with asyncio.timeout(5):
+                with pytest.raises(ValueError if where != "send" else TypeError) as raised:
+                    await end.wait()
+            assert where == "send" or str(raised.value) == where
+            # Whoever else is there still hears and answers.
+            pipes[1].sock.send(b"again")
+            heard = []
+            async with asyncio.timeout(5):
+                while b"again" not in heard:
+                    heard += [packet for packet, _ in pipes[1].receive()]
+                    await asyncio.sleep(0.005)
+
+    asyncio.run(go())
+    assert pipes[0].sock.fileno() == -1
+
+
+def test_what_nobody_waited_for_is_raised_when_the_medium_is_given_back(pipes):
+    async def go():
+        runner = Runner(Pacer(1e6, 1000))
+        with runner.using(pipes[0]):
+            end = runner.start(Stumbling("report"), pipes[0], reporting("report"))
+            pipes[1].sock.send(b"hello")
+            while not end.is_set():
+                await asyncio.sleep(0.005)
+
+    with pytest.raises(ValueError, match="report"):
+        asyncio.run(go())
+
+
+def test_a_broken_medium_ends_all_its_conversations(pipes):
+    class Broken(Pipe):
+        def receive(self):
+            raise OSError(5, "Input/output error")
+            yield
+
+    async def go():
+        runner = Runner()
+        broken = Broken(pipes[0].sock)
+        ends = [runner.start(Echoing(), broken, print) for _ in range(2)]
+        pipes[1].sock.send(b"hello")
+        for end in ends:
+            async with asyncio.timeout(5):
+                with pytest.raises(OSError, match="Input/output error"):
+                    await end.wait()
+
+    asyncio.run(go())

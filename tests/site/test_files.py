@@ -1,4 +1,4 @@
-"""The site folder, the journal, and files that survive a crash."""
+"""The site folder, what match has open, and files that survive a crash."""
 
 import json
 import os
@@ -9,7 +9,7 @@ import pytest
 
 from portcall.core.address import parse_mac
 from portcall.core.trouble import BadInput, NotPossibleHere
-from portcall.site import files, journal
+from portcall.site import files, matches
 from portcall.site.folder import find_site
 from portcall.site.makers import maker_lookup
 
@@ -20,8 +20,14 @@ NOW = datetime(2026, 11, 23, 7, 0, tzinfo=UTC)
 
 @pytest.fixture
 def state(tmp_path, monkeypatch):
-    monkeypatch.setenv(journal.STATE_VARIABLE, str(tmp_path / "state"))
+    monkeypatch.setenv(matches.STATE_VARIABLE, str(tmp_path / "state"))
     return tmp_path / "state"
+
+
+def opened(added, before=(), taken_off=(), at=NOW):
+    entry = matches.OpenMatch("usb0", USB0, added, before, taken_off, at)
+    matches.write_down(entry)
+    return entry
 
 
 def test_a_site_is_found_by_walking_up(tmp_path):
@@ -66,30 +72,30 @@ def test_a_plan_that_cannot_be_read_is_said(tmp_path):
 
 def test_a_match_is_on_the_disk_until_it_is_closed(state):
     before = (IPv4Interface("203.0.113.5/24"),)
-    entry = journal.note("usb0", USB0, ADDED, before, ("20 00 00",), NOW)
-    later = journal.note("usb0", USB0, IPv4Interface("203.0.113.9/24"), (), (), NOW.replace(hour=8))
-    assert journal.open_matches() == (entry, later)
-    assert [e.at.hour for e in journal.open_matches()] == [7, 8]
-    journal.close(entry)
-    journal.close(entry)
-    assert journal.open_matches() == (later,)
+    entry = opened(ADDED, before, ("20 00 00",), NOW)
+    later = opened(IPv4Interface("203.0.113.9/24"), (), (), NOW.replace(hour=8))
+    assert matches.open_matches() == (entry, later)
+    assert [e.at.hour for e in matches.open_matches()] == [7, 8]
+    matches.close(entry)
+    matches.close(entry)
+    assert matches.open_matches() == (later,)
 
 
-def test_damaged_journal_files_are_left_alone(state):
-    entry = journal.note("usb0", USB0, ADDED, (), (), NOW)
+def test_damaged_files_are_left_alone(state):
+    entry = opened(ADDED, (), (), NOW)
     good = json.loads(entry.path.read_text())
     for number, damage in enumerate(
         ("", "{", "[]", json.dumps({**good, "added": "10.61.20.300/24"}), "null")
     ):
         (entry.path.parent / f"damaged-{number}.json").write_text(damage)
-    assert journal.open_matches() == (entry,)
+    assert matches.open_matches() == (entry,)
     assert len(list(entry.path.parent.iterdir())) == 6
 
 
 def test_nothing_is_changed_when_it_cannot_be_written_down(state):
     state.write_text("a file where the folder should be")
     with pytest.raises(NotPossibleHere, match="nothing was changed"):
-        journal.note("usb0", USB0, ADDED, (), (), NOW)
+        opened(ADDED, (), (), NOW)
 
 
 def test_a_file_is_replaced_whole_or_not_at_all(tmp_path, monkeypatch):
@@ -113,7 +119,7 @@ def test_a_file_is_replaced_whole_or_not_at_all(tmp_path, monkeypatch):
 def test_files_made_under_sudo_belong_to_the_caller(state, monkeypatch):
     monkeypatch.setenv("SUDO_UID", "65534")
     monkeypatch.setenv("SUDO_GID", "65534")
-    entry = journal.note("usb0", USB0, ADDED, (), (), NOW)
+    entry = opened(ADDED, (), (), NOW)
     assert {p.stat().st_uid for p in (entry.path, entry.path.parent, state)} == {65534}
-    monkeypatch.delenv(journal.STATE_VARIABLE)
-    assert str(journal.state_folder()).endswith(".local/state/portcall")
+    monkeypatch.delenv(matches.STATE_VARIABLE)
+    assert str(matches.state_folder()).endswith(".local/state/portcall")

@@ -2,51 +2,39 @@
 
 from __future__ import annotations
 
-import asyncio
+import sys
 from contextlib import AbstractContextManager, nullcontext
-from dataclasses import dataclass, replace
-from ipaddress import IPv4Interface
+from dataclasses import replace
+from functools import partial
 from pathlib import Path
 
 import click
 
-from portcall.cli.say import json_option, note
-from portcall.cli.visiting import visit
-from portcall.cli.workplace import (
+from portcall.cli.main import INTERRUPTED, NO, YES
+from portcall.cli.options import (
     adapter_option,
+    begin_capture,
     capture_option,
     chosen_adapter,
-    record,
-    this_site,
+    json_option,
 )
+from portcall.cli.running import EVERY_WAY, run, run_until_interrupted
+from portcall.cli.say import note
+from portcall.cli.views.assign import view_for
+from portcall.cli.views.questions import Questions
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import parse_range
-from portcall.core.assign.temporary import check_range
-from portcall.core.plan.rows import Plan, PlannedDevice, parse_pair
-from portcall.core.trouble import BadInput, NotPossibleHere
+from portcall.core.assign.event import Event
+from portcall.core.plan.rows import Plan
+from portcall.core.trouble import BadInput
 from portcall.core.wire.dhcp import INFINITE
-from portcall.host.privilege import Privilege, require
-from portcall.site.folder import Site
+from portcall.jobs.assign.assignment import Assignment, Options, network_to_lend, other_servers
+from portcall.jobs.assign.rows import Served, in_reach, rows_to_serve
+from portcall.jobs.workstation.visit import visit
+from portcall.site.folder import Site, this_site
+from portcall.site.makers import maker_lookup
 
 _SHORTEST_LEASE = 10
-
-
-@dataclass(frozen=True, slots=True)
-class Served:
-    """Which rows are served: those typed, or all of the site's plan, as far as they can be."""
-
-    site: Site
-    words: tuple[str, ...]
-    adapter: Adapter
-
-    def plan(self) -> Plan:
-        """The rows as the plan has them now. Raises BadInput and NotPossibleHere."""
-        return in_reach(rows_to_serve(self.site, self.words, quiet=True), self.adapter, quiet=True)
-
-    def others(self, plan: Plan) -> Plan:
-        """The rows of the site's plan that are not served: their devices are left alone."""
-        names = {row.name for row in plan}
-        return Plan(tuple(row for row in self.site.plan() if row.name not in names))
 
 
 @click.command("assign")
@@ -106,39 +94,25 @@ def assign_command(
     ends with 0 when every device served has its address and answers there, and with --keep, holds
     it when the power goes.
     """
-    from portcall.cli.assigning import Options, assign, check_terminal
-
-    if ask:
-        check_terminal(as_json)
-    lease_seconds = _lease_seconds(lease)
+    if ask and (as_json or not sys.stdin.isatty()):
+        raise BadInput("--ask needs a person at a terminal to answer, and no --json")
+    options = Options(
+        _lease_seconds(lease), seconds, until_done, keep, reply == "broadcast", alongside
+    )
     site = this_site()
     if ask and site.folder is None:
         # The answers make a plan, and with it a site, where the engineer stands.
         site = replace(site, folder=Path.cwd())
-    wanted = rows_to_serve(site, rows, may_be_empty=ask or temporary is not None)
+    wanted = rows_to_serve(site, rows, may_be_empty=ask or temporary is not None, tell=note)
     adapter = chosen_adapter(adapter_name)
-    record(adapter, capture)
+    begin_capture(adapter, capture)
     with _while_serving(adapter, wanted, site) if match else nullcontext(adapter) as adapter:
         served = Served(site, rows, adapter)
-        plan = in_reach(wanted, adapter)
-        span = parse_range(temporary) if temporary else None
-        network = None
-        if span is not None:
-            taken = {row.address for row in site.plan()} | {own.ip for own in adapter.interfaces}
-            network = check_range(span, [own.network for own in adapter.interfaces], taken)
-        require(Privilege.NET_RAW, Privilege.NET_BIND_SERVICE)
-        options = Options(
-            seconds,
-            until_done,
-            ask,
-            keep,
-            lease_seconds,
-            reply == "broadcast",
-            alongside,
-            span,
-            network,
-        )
-        return asyncio.run(assign(served, plan, options, as_json))
+        plan = in_reach(wanted, adapter, tell=note)
+        if temporary is not None:
+            span = parse_range(temporary)
+            options = replace(options, span=span, network=network_to_lend(served, span))
+        return _assign(served, plan, options, ask, as_json)
 
 
 def _lease_seconds(text: str) -> int:
@@ -149,71 +123,34 @@ def _lease_seconds(text: str) -> int:
     return int(text)
 
 
-def rows_to_serve(
-    site: Site, words: tuple[str, ...], may_be_empty: bool = False, quiet: bool = False
-) -> Plan:
-    """The rows that devices can be recognised by; says which are not. Raises BadInput."""
-    plan = site.plan()
-    pairs = [parse_pair(word, site.subnets) for word in words if "=" in word]
-    names = [word for word in words if "=" not in word]
-    for name in names:
-        if plan.by_name(name) is None:
-            listed = ", ".join(row.name for row in plan) or "no rows"
-            raise BadInput(f"{name}: is not in the plan, which has {listed}")
-    for pair in pairs:
-        plan = plan.with_pair(pair)
-    if names:
-        kept = {name.casefold() for name in names}
-        macs = {pair.mac for pair in pairs}
-        chosen = (r for r in plan if r.name.casefold() in kept or r.mac in macs)
-        plan = Plan(tuple(chosen))
-    unready = [row.name for row in plan if not row.is_served]
-    if unready and not quiet:
-        note(f"no MAC in the plan yet, not served: {', '.join(unready)}")
-    served = tuple(row for row in plan if row.is_served)
-    if not served and not may_be_empty:
-        raise BadInput(
-            "nothing to serve: give the plan's rows a MAC, or type MAC=ADDRESS "
-            "(02-77-B1-4C-09-21=10.61.20.21/24), or let --ask find out who is who"
-        )
-    return Plan(served)
-
-
-def in_reach(plan: Plan, adapter: Adapter, quiet: bool = False) -> Plan:
-    """The plan, when this adapter can serve it; says what it can serve through a relay only.
-
-    Raises BadInput and NotPossibleHere.
-    """
-    inside: list[PlannedDevice] = []
-    outside: list[PlannedDevice] = []
-    for row in plan:
-        own: IPv4Interface | None = adapter.on_subnet_of(row.address)
-        if own is not None and own.ip == row.address:
-            raise BadInput(
-                f"{row.address}: the plan gives it to {row.name}, and this computer has it on "
-                f"{adapter.name}; portcall restore, or choose another address"
-            )
-        (outside if own is None else inside).append(row)
-    if not adapter.interfaces or (outside and not inside and not any(r.circuit for r in outside)):
-        if not outside:
-            raise NotPossibleHere(
-                f"{adapter.name} has no address to serve from; first: portcall match SUBNET"
-            )
-        row = outside[0]
-        raise NotPossibleHere(
-            f"{adapter.name} is not in the subnet of {row.name} ({row.interface.network}); "
-            f"first: portcall match {row.address}, or add --match"
-        )
-    for row in outside:
-        if not row.circuit and not quiet:
-            note(
-                f"{row.name} is served through a relay only, {row.address} is outside "
-                f"{adapter.name}'s subnets"
-            )
-    return plan
-
-
 def _while_serving(adapter: Adapter, plan: Plan, site: Site) -> AbstractContextManager[Adapter]:
     """The adapter while it is in the plan's first subnet, put back afterwards."""
     row = next((row for row in plan if row.mac), next(iter(plan), None))
-    return nullcontext(adapter) if row is None else visit(adapter, row.address, site, plan)
+    return nullcontext(adapter) if row is None else visit(adapter, row.address, site, note, plan)
+
+
+def _assign(served: Served, plan: Plan, options: Options, ask: bool, as_json: bool) -> int:
+    """Look for other servers, serve, and show it meanwhile."""
+    known = run(other_servers(served, options, note))
+
+    def tell(event: object) -> None:
+        assert isinstance(event, Event)
+        view.event(event)
+        if questions is not None:
+            questions.heard(event)
+
+    assignment = Assignment(served, plan, options, tell)
+    maker_of = maker_lookup(served.site.makers)
+    view = view_for(assignment.board, as_json, maker_of, live=not ask)
+    questions = Questions(assignment, served.site) if ask else None
+    count = len(plan.devices)
+    devices = "1 device" if count == 1 else f"{count} devices"
+    with view.open(f"serving {devices} on {served.adapter.name}"):
+        work = partial(assignment.run, known)
+        _, interrupted = run_until_interrupted(
+            questions.asking(work) if questions else work, by=EVERY_WAY
+        )
+    view.summary(assignment.malformed)
+    if interrupted:
+        return INTERRUPTED
+    return YES if assignment.all_done else NO

@@ -2,28 +2,20 @@
 
 from __future__ import annotations
 
-import asyncio
-
 import click
 
 from portcall.cli.main import NO, YES
-from portcall.cli.say import json_option, note, print_json
-from portcall.cli.targets import locate, parse_device
-from portcall.cli.workplace import (
+from portcall.cli.options import (
     adapter_option,
+    begin_capture,
     capture_option,
     chosen_adapter,
-    record,
-    this_site,
+    json_option,
 )
-from portcall.core.address import Mac
-from portcall.core.find.sighting import Method
-from portcall.core.wire import dcp
-from portcall.host.jobs.settings import set_by_dcp
-from portcall.host.privilege import Privilege, require
-
-_FLASH = 3.0
-"""Seconds that one signal lasts (IEC 61158-6-10, SignalValue)."""
+from portcall.cli.say import note, print_json
+from portcall.core.plan.targets import parse_device
+from portcall.jobs.setting.blink import Blinking, blink
+from portcall.site.folder import this_site
 
 
 @click.command("blink")
@@ -52,18 +44,13 @@ def blink_command(
     plan = site.plan()
     meant = parse_device(target, plan)
     adapter = chosen_adapter(adapter_name)
-    record(adapter, capture)
-    require(Privilege.NET_RAW)
-    (found,) = locate(adapter, site, plan, [meant], everywhere=meant.address is None)
-    reason = None
-    if found.device is None:
-        reason = found.reason
-    elif Method.DCP not in found.device.methods:
-        reason = "it answers no DCP, and only that has a signal to show itself"
-    else:
-        if not as_json:
-            note(f"{meant.name}, {found.mac}, flashes for {seconds:.0f} s; Ctrl-C ends it")
-        reason = asyncio.run(_signal(adapter.name, found.mac, seconds))
+    begin_capture(adapter, capture)
+
+    def begins(fact: object) -> None:
+        if not as_json or not isinstance(fact, Blinking):
+            note(fact)
+
+    found, reason = blink(adapter, site, plan, meant, seconds, begins)
     if as_json:
         mac = str(found.mac) if found.device else None
         document = {"name": meant.name, "mac": mac, "shown": reason is None, "reason": reason}
@@ -73,16 +60,3 @@ def blink_command(
             f"{meant.name}: " + ("it said that it showed itself" if reason is None else reason)
         )
     return YES if reason is None else NO
-
-
-async def _signal(adapter: str, mac: Mac, seconds: float) -> str | None:
-    """Signal again and again; why it does not, or None."""
-    for _ in range(max(1, round(seconds / _FLASH))):
-        answer = await set_by_dcp(adapter, mac, [dcp.encode_signal_block()])
-        if answer.errors is None:
-            return "no answer to the signal"
-        error = answer.errors.get(dcp.SIGNAL, 0)
-        if error:
-            return f"it does not show itself: {dcp.error_words(error)}"
-        await asyncio.sleep(_FLASH)
-    return None

@@ -9,11 +9,12 @@ import click
 from rich.text import Text
 
 from portcall.cli.main import NO, YES
-from portcall.cli.say import json_option, note, print_json
-from portcall.cli.show import Columns, cell, print_rows
-from portcall.cli.workplace import this_site
+from portcall.cli.options import json_option
+from portcall.cli.say import note, print_json
+from portcall.cli.table import Columns, cell, print_rows
 from portcall.core.catalog.catalog import Catalog
 from portcall.site.catalogs import add_catalog, catalog_folder, read_catalogs
+from portcall.site.folder import this_site
 
 
 @click.group("catalog")

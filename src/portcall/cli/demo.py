@@ -8,7 +8,7 @@ import click
 
 from portcall.plant.run import Guest, run_in_plant
 from portcall.plant.scenario import shipped_scenario
-from portcall.site.journal import STATE_VARIABLE
+from portcall.site.matches import STATE_VARIABLE
 
 
 @click.command("demo")
@@ -17,5 +17,5 @@ def demo_command() -> int:
 
     Takes under a minute, asks nothing, touches nothing of this computer's network.
     """
-    story = (sys.executable, "-m", "portcall.cli.story")
+    story = (sys.executable, "-m", "portcall.cli.views.story")
     return run_in_plant(shipped_scenario(), Guest(story, STATE_VARIABLE, in_site=True))

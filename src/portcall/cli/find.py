@@ -2,28 +2,40 @@
 
 from __future__ import annotations
 
-import asyncio
+from functools import partial
 
 import click
 
-from portcall.cli.find_view import Found, document, print_csv, print_table
-from portcall.cli.looking import gathering_for, look, not_run_lines, orders_for
-from portcall.cli.main import NO, YES
-from portcall.cli.say import json_option, note, print_json_list
-from portcall.cli.workplace import (
+from portcall.cli.main import INTERRUPTED, NO, YES
+from portcall.cli.options import (
     adapter_option,
+    begin_capture,
     capture_option,
     chosen_adapter,
-    parse_targets,
+    json_option,
     plan_if_sound,
-    record,
-    this_site,
 )
+from portcall.cli.running import run_until_interrupted
+from portcall.cli.say import note, print_json_list
+from portcall.cli.views.devices import (
+    Found,
+    document,
+    ending,
+    not_run_lines,
+    print_csv,
+    print_table,
+)
+from portcall.cli.views.progress import progress_bar
+from portcall.cli.views.watch import watch_view
 from portcall.core.find.sighting import Method
+from portcall.core.plan.targets import parse_targets
 from portcall.core.talk.pacer import HIGHEST_PACE
 from portcall.core.trouble import BadInput
-from portcall.host.jobs.look import LISTEN_SECONDS, WIRE_METHODS, Look
-from portcall.site.catalogs import read_catalogs
+from portcall.jobs.look.findings import LISTEN_SECONDS, WIRE_METHODS
+from portcall.jobs.look.looked import Looked, look
+from portcall.jobs.look.orders import gathering_for, orders_for
+from portcall.jobs.look.watching import Watching
+from portcall.site.folder import this_site
 
 LONGEST_LISTEN = 3600
 
@@ -81,47 +93,54 @@ def find_command(
     if (pace and unpaced) or (as_csv and (as_json or watch)):
         raise BadInput("--pace with --unpaced, or --csv with --json or --watch: choose one")
     site = this_site()
-    plan = plan_if_sound(site)
-    catalog = read_catalogs(site.folder)
-    named = parse_targets(ranges, plan, large)
+    gathering = gathering_for(site, plan_if_sound(site))
+    named = parse_targets(ranges, gathering.plan, large)
     adapter = chosen_adapter(adapter_name)
     wanted = [Method(method) for method in methods] or list(WIRE_METHODS)
-    gathering = gathering_for(site, plan, catalog)
-    orders = orders_for(adapter, site, plan, catalog, named, wanted, pace, unpaced, listen)
-    record(adapter, capture)
+    orders = orders_for(adapter, site, gathering, named, wanted, pace, unpaced, listen)
+    begin_capture(adapter, capture)
     if watch:
-        from portcall.cli.find_watch import keep_watching
-
-        return keep_watching(adapter, orders, gathering, site.maker_defaults, as_json)
-    looked = asyncio.run(look(adapter, orders, gathering))
+        with watch_view(adapter, gathering, site.maker_defaults, as_json) as view:
+            watching = Watching(adapter, gathering, view.tell, view.refreshed)
+            view.show(watching)
+            run_until_interrupted(partial(watching.run, orders))
+        return INTERRUPTED
+    with progress_bar() as draw:
+        looked, _ = run_until_interrupted(
+            lambda stop: look(adapter, orders, gathering, stop=stop, progress=draw, tell=note)
+        )
     found = Found(gathering, adapter.interfaces, site.maker_defaults)
     if as_json:
-        entries = (document(device, found.remarks(device)) for device in found.devices)
-        not_run = [{"method": n.method, "reason": n.reason} for n in looked.look.not_run]
-        borrowed = [str(each.interface) for each in looked.look.borrowed]
-        tail = {
-            "not_run": not_run,
-            "borrowed": borrowed,
-            "interrupted": looked.interrupted,
-            "link_losses": looked.cable.losses,
-        }
-        print_json_list({"adapter": adapter.name}, "devices", entries, tail)
+        _print_json(found, looked)
     elif as_csv:
         print_csv(found)
     elif found.devices:
         print_table(found)
     if not as_json:
-        _tell(adapter.name, len(found.devices), looked.look, looked.interrupted)
-    return looked.code(YES if found.devices else NO)
+        _say_how_it_went(found, looked)
+    return ending(looked, YES if found.devices else NO)
 
 
-def _tell(adapter: str, count: int, looked: Look, interrupted: bool) -> None:
+def _print_json(found: Found, looked: Looked) -> None:
+    entries = (document(device, found.remarks(device)) for device in found.devices)
+    tail = {
+        "not_run": [{"method": n.method, "reason": n.reason} for n in looked.look.not_run],
+        "borrowed": [str(each.interface) for each in looked.look.borrowed],
+        "interrupted": looked.interrupted,
+        "link_losses": looked.cable.losses,
+    }
+    print_json_list({"adapter": looked.look.adapter.name}, "devices", entries, tail)
+
+
+def _say_how_it_went(found: Found, looked: Looked) -> None:
+    count, name = len(found.devices), looked.look.adapter.name
     plural = "device" if count == 1 else "devices"
-    note(f"{count or 'no'} {plural} on {adapter}" + (" so far: interrupted" if interrupted else ""))
-    if not count and not interrupted:
+    so_far = " so far: interrupted" if looked.interrupted else ""
+    note(f"{count or 'no'} {plural} on {name}{so_far}")
+    if not count and not looked.interrupted:
         note("nothing was heard: is this the right adapter, and has the plant power?")
-    if looked.borrowed:
-        shown = ", ".join(str(each.interface) for each in looked.borrowed)
+    if looked.look.borrowed:
+        shown = ", ".join(str(each.interface) for each in looked.look.borrowed)
         note(f"asked from {shown}, borrowed for this look; this computer's addresses are unchanged")
-    for line in not_run_lines(looked.not_run):
+    for line in not_run_lines(looked.look.not_run):
         note(line)

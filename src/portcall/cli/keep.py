@@ -2,29 +2,22 @@
 
 from __future__ import annotations
 
-import asyncio
-from ipaddress import IPv4Interface
-
 import click
 
 from portcall.cli.main import NO, YES
-from portcall.cli.outcomes import noted, outcome_document, remembering, say_outcome
-from portcall.cli.say import json_option, print_json
-from portcall.cli.targets import Located, locate, names_for, parse_device, taken_by
-from portcall.cli.workplace import (
+from portcall.cli.options import (
     adapter_option,
+    begin_capture,
     capture_option,
     chosen_adapter,
-    record,
-    this_site,
+    json_option,
 )
-from portcall.core.adapters.adapter import Adapter
-from portcall.core.find.sighting import Method
-from portcall.core.setting.job import Job, Outcome
+from portcall.cli.say import note, print_json
+from portcall.cli.views.outcomes import outcome_document, say_outcome
+from portcall.core.plan.targets import parse_device
 from portcall.core.trouble import BadInput
-from portcall.host.jobs.keep import DCP, keep, own_interface, release
-from portcall.host.privilege import Privilege, require
-from portcall.site.record import Record
+from portcall.jobs.setting.keeping import keep_each
+from portcall.site.folder import this_site
 
 
 @click.command("keep")
@@ -56,20 +49,11 @@ def keep_command(
     plan = site.plan()
     meant = [parse_device(text, plan) for text in dict.fromkeys(targets)]
     adapter = chosen_adapter(adapter_name)
-    record(adapter, capture)
-    require(Privilege.NET_RAW)
-    names = [names_for(each, name) for each in meant]
-    log = Record(site.folder)
-    located = locate(adapter, site, plan, meant)
+    begin_capture(adapter, capture)
     documents = []
     good = True
-    for each, (called, unnamed) in zip(located, names, strict=True):
-        outcome = _obstacle(adapter, each)
-        if outcome is None:
-            job = _job(adapter, each, called, name, force)
-            outcome = _carry_out(adapter, each, job, undo, log)
-        if outcome.by == DCP:
-            outcome = outcome.with_findings(*unnamed)
+    kept = keep_each(adapter, site, plan, meant, note, undo=undo, name=name, force=force)
+    for each, outcome in kept:
         good = good and outcome.done
         if as_json:
             documents.append(outcome_document(each, outcome, "kept"))
@@ -78,57 +62,3 @@ def keep_command(
     if as_json:
         print_json({"adapter": adapter.name, "devices": documents})
     return YES if good else NO
-
-
-def _obstacle(adapter: Adapter, each: Located) -> Outcome | None:
-    """Why nothing can be done about a device, or None."""
-    device, row = each.device, each.meant.row
-    if device is None:
-        return Outcome(False, findings=(each.reason,))
-    if Method.DCP in device.methods and row is not None:
-        return None
-    name, wanted = each.meant.name, row.address if row else None
-    if not device.addresses:
-        sentence = f"it has no address yet: portcall assign {name} --keep"
-    elif wanted is not None and wanted not in device.addresses:
-        sentence = f"it is at {device.addresses[0]}, not at {wanted}: portcall move {name}"
-    elif adapter.on_subnet_of(wanted or device.addresses[0]) is None:
-        sentence = f"{adapter.name} is not in its subnet: portcall match {name}"
-    else:
-        return None
-    return Outcome(False, findings=(sentence,))
-
-
-def _job(
-    adapter: Adapter, each: Located, called: str | None, typed: str | None, force: bool
-) -> Job:
-    row, device = each.meant.row, each.device
-    assert device is not None
-    address = row.address if row else device.addresses[0]
-    interface = row.interface if row else IPv4Interface(address)
-    if (row is None or row.mask_assumed) and address in device.addresses:
-        # Nobody here knows the mask: what the device says is kept.
-        told = asyncio.run(own_interface(adapter.name, each.mac, address))
-        interface = told if told is not None and told.ip == address else interface
-    return Job(
-        each.meant.name,
-        each.mac,
-        interface,
-        row.gateway if row else None,
-        station_name=called,
-        host_name=typed,
-        force=force,
-    )
-
-
-def _carry_out(adapter: Adapter, each: Located, job: Job, undo: bool, log: Record) -> Outcome:
-    remember = remembering(log, job)
-    taken = None if undo else taken_by(adapter, job)
-    if taken:
-        return noted(log, job, Outcome(False, findings=(taken,)))
-    if undo:
-        work = release(adapter.name, job, remember, log.before_keeping(each.mac))
-    else:
-        by_dcp = each.device is not None and Method.DCP in each.device.methods
-        work = keep(adapter.name, job, remember, by_dcp)
-    return noted(log, job, asyncio.run(work))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from ipaddress import IPv4Interface, IPv4Network
@@ -10,28 +9,28 @@ from pathlib import Path
 
 import click
 
-from portcall.cli.find_view import Found, document, print_table
-from portcall.cli.looking import gathering_for, look, orders_for
 from portcall.cli.main import NO, YES
-from portcall.cli.say import json_option, note, print_json_list
-from portcall.cli.show import console
-from portcall.cli.workplace import (
+from portcall.cli.options import (
     adapter_option,
+    begin_capture,
     capture_option,
     chosen_adapter,
+    json_option,
     plan_if_sound,
-    record,
-    this_site,
 )
+from portcall.cli.running import run_until_interrupted
+from portcall.cli.say import note, print_json_list
+from portcall.cli.table import console
+from portcall.cli.views.devices import Found, document, ending, print_table
+from portcall.cli.views.progress import progress_bar
 from portcall.core.find.devices import Gathering
-from portcall.core.find.overhear import Overhear
 from portcall.core.find.sighting import Method
 from portcall.core.find.subnets import Spoken, spoken
-from portcall.core.talk.conversation import Frame
 from portcall.core.trouble import BadInput, NotPossibleHere
-from portcall.site.captures import read_capture
-from portcall.site.catalogs import read_catalogs
-from portcall.site.folder import Site
+from portcall.jobs.look.listen import read_into
+from portcall.jobs.look.looked import look
+from portcall.jobs.look.orders import gathering_for, orders_for
+from portcall.site.folder import Site, this_site
 
 _LISTEN_SECONDS = 30.0
 """As long as a switch takes to announce itself."""
@@ -65,41 +64,30 @@ def listen_command(
 ) -> int:
     """Send nothing: who asks for an address, who announces itself, which subnets are spoken."""
     site = this_site()
-    gathering = gathering_for(site, plan_if_sound(site), read_catalogs(site.folder))
+    gathering = gathering_for(site, plan_if_sound(site))
     if source is not None:
         if adapter_name or capture:
             raise BadInput("--from reads a file: without --adapter and --capture")
-        count, span = _read(source, gathering)
-        return _tell(
-            gathering, site, None, f"{count} frames over {span:.0f} s in {source}", as_json
-        )
+        read = read_into(gathering, source)
+        heard = f"{read.frames} frames over {read.seconds:.0f} s in {source}"
+        return _tell(gathering, site, None, heard, as_json)
     adapter = chosen_adapter(adapter_name)
     orders = replace(
-        orders_for(adapter, site, gathering.plan, gathering.catalog),
+        orders_for(adapter, site, gathering),
         methods=(Method.LISTEN, Method.LLDP),
         ranges=(),
         listen=seconds,
     )
-    record(adapter, capture)
-    looked = asyncio.run(look(adapter, orders, gathering))
+    begin_capture(adapter, capture)
+    with progress_bar() as draw:
+        looked, _ = run_until_interrupted(
+            lambda stop: look(adapter, orders, gathering, stop=stop, progress=draw, tell=note)
+        )
     for each in looked.look.not_run:
         raise NotPossibleHere(each.reason)
     heard = "until interrupted" if looked.interrupted else f"for {seconds:g} s"
     code = _tell(gathering, site, adapter.interfaces, f"{adapter.name}, {heard}", as_json)
-    return looked.code(code)
-
-
-def _read(source: Path, gathering: Gathering) -> tuple[int, float]:
-    """Every frame of a capture through the same ears; gives their number and the time they span."""
-    listening = Overhear(None, None)
-    count, first, last = 0, None, 0.0
-    for captured in read_capture(source):
-        count += 1
-        last = captured.at if captured.at is not None else last
-        first = last if first is None else first
-        for action in listening.heard(Frame(captured.data), last):
-            gathering.add(action.fact)  # type: ignore[union-attr]
-    return count, last - (first or 0.0)
+    return ending(looked, code)
 
 
 def _tell(

@@ -131,7 +131,7 @@ def _say(trouble: Trouble) -> None:
 
 def _remind() -> None:
     """Everyone forgets to put the computer back."""
-    from portcall.site.journal import open_matches
+    from portcall.site.matches import open_matches
 
     matches = open_matches()
     if matches:

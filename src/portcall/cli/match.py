@@ -6,37 +6,36 @@ without it.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from datetime import datetime, timedelta
 from ipaddress import IPv4Address, IPv4Interface
 
 import click
 
 from portcall.cli.main import NO, YES
-from portcall.cli.matching import (
-    Matched,
-    free_address,
-    put_in_force,
-    refuse_managed,
-    refuse_overlap,
-    show,
-)
-from portcall.cli.say import json_option, print_json
-from portcall.cli.workplace import (
+from portcall.cli.options import (
     adapter_option,
-    adapters_now,
+    begin_capture,
     capture_option,
     chosen_adapter,
-    never_ours,
-    parse_target,
-    record,
-    this_site,
+    json_option,
 )
+from portcall.cli.say import note, print_json
 from portcall.core.adapters.adapter import Adapter
-from portcall.core.adapters.own_address import Wanted, candidates, check_own, wanted_for
+from portcall.core.adapters.own_address import Wanted, check_own, wanted_for
 from portcall.core.address import parse_interface
-from portcall.core.trouble import BadInput, NotPossibleHere
-from portcall.host.addresses import add_address, remove_address
-from portcall.host.privilege import Privilege, require
-from portcall.site import journal
+from portcall.core.plan.targets import parse_target
+from portcall.core.trouble import BadInput
+from portcall.jobs.workstation.match import (
+    InForce,
+    Matched,
+    choices_for,
+    in_force,
+    match,
+    refuse_managed,
+    require_for_match,
+)
+from portcall.site.folder import this_site
 
 
 @click.command("match")
@@ -71,11 +70,9 @@ def match_command(
     if (target is None) != dhcp or (dhcp and typed):
         raise click.UsageError("match takes a TARGET, or --dhcp without TARGET and --address")
     if target is None:
-        from portcall.cli.match_dhcp import match_by_dhcp
-
         adapter = chosen_adapter(adapter_name)
-        record(adapter, capture)
-        return match_by_dhcp(adapter, replace, no_probe, dry_run, as_json)
+        begin_capture(adapter, capture)
+        return _match_by_dhcp(adapter, replace, not no_probe, dry_run, as_json)
     site = this_site()
     plan = site.plan()
     wanted = wanted_for(parse_target(target, plan), plan, site.subnets)
@@ -84,38 +81,37 @@ def match_command(
         wanted = _by_hand(own, wanted)
         check_own(own, plan, site.subnets)
     adapter = chosen_adapter(adapter_name)
-    record(adapter, capture)
+    begin_capture(adapter, capture)
     there = _already(adapter, wanted, own)
-    if there is not None and not (replace and len(adapter.addresses) > 1):
-        return show(
+    if there is not None:
+        return _show(
             Matched(adapter, there, wanted.target, wanted.prefix_from, added=False), as_json
         )
-    refuse_overlap(adapter, wanted.network)
-    refuse_managed(adapter, replace)
-    avoid = never_ours(site, plan)
-    avoid |= {address.ip for other in adapters_now() for address in other.interfaces}
-    choices = iter((own.ip,)) if own else candidates(wanted, site.workstation, avoid)
+    refuse_managed(adapter, replace, note)
+    choices = choices_for(adapter, wanted, own, site, plan)
     if dry_run:
         return _say_what_would_be_done(adapter, wanted, next(choices, None), replace, as_json)
-    require(
-        Privilege.NET_ADMIN,
-        *(() if no_probe else (Privilege.NET_RAW,)),
-        instead=f"portcall match {target} --dry-run shows what it would do",
-    )
-    address = next(choices, None) if no_probe else free_address(adapter, choices)
-    if address is None:
-        raise NotPossibleHere(
-            f"{wanted.network}: no address is left for this computer; "
-            "choose one yourself with --address"
-        )
-    interface = IPv4Interface((address, wanted.network.prefixlen))
-    put_in_force(adapter, interface, replace)
-    prefix_from = wanted.prefix_from
-    if wanted.prefix_assumed and wanted.target is not None and not no_probe:
-        told = _mask_of_device(adapter, interface, wanted.target)
-        if told is not None:
-            interface, prefix_from = told, "device"
-    return show(Matched(adapter, interface, wanted.target, prefix_from, alone=replace), as_json)
+    require_for_match(not no_probe, f"portcall match {target} --dry-run shows what it would do")
+    return _show(match(adapter, wanted, choices, replace, not no_probe, note), as_json)
+
+
+def _match_by_dhcp(adapter: Adapter, alone: bool, probe: bool, dry_run: bool, as_json: bool) -> int:
+    """Some machines hand the laptop its address."""
+    from portcall.jobs.workstation.match_dhcp import best_offer, match_by_dhcp
+
+    offer = best_offer(adapter, alone, note, taking=not dry_run)
+    if dry_run:
+        if as_json:
+            print_json({"adapter": adapter.name, "would_ask_for": str(offer.address)})
+        else:
+            click.echo(f"would take {offer.address} from {offer.server}")
+        return YES
+    matched = match_by_dhcp(adapter, offer, alone, probe, note)
+    code = _show(matched, as_json)
+    if matched.lease_seconds is not None:
+        end = datetime.now() + timedelta(seconds=matched.lease_seconds)
+        note(f"the lease ends at {end:%H:%M:%S}, and the address with it: match again before")
+    return code
 
 
 def _by_hand(own: IPv4Interface, wanted: Wanted) -> Wanted:
@@ -130,34 +126,6 @@ def _already(adapter: Adapter, wanted: Wanted, own: IPv4Interface | None) -> IPv
     if own is not None:
         return own if own in adapter.interfaces else None
     return next((mine for mine in adapter.interfaces if mine.network == wanted.network), None)
-
-
-def _mask_of_device(
-    adapter: Adapter, interface: IPv4Interface, target: IPv4Address
-) -> IPv4Interface | None:
-    """Ask the device for its mask, and take it over; None when it does not tell a usable one."""
-    import asyncio
-
-    from portcall.core.wire.dhcp import prefix_length
-    from portcall.host.jobs.interface import read_mask
-
-    mask = asyncio.run(read_mask(adapter.name, target))
-    prefix = prefix_length(mask) if mask else None
-    if prefix is None or not 1 <= prefix <= 30:
-        return None
-    corrected = IPv4Interface((interface.ip, prefix))
-    if corrected == interface:
-        return interface
-    edges = (corrected.network.network_address, corrected.network.broadcast_address)
-    if interface.ip in edges or target not in corrected.network:
-        return None
-    refuse_overlap(adapter, corrected.network)
-    first = next(e for e in journal.open_matches() if e.added == interface)
-    journal.note(first.adapter, first.mac, corrected, first.before, first.taken_off, first.at)
-    add_address(adapter, corrected)
-    remove_address(adapter, interface)
-    journal.close(first)
-    return corrected
 
 
 def _say_what_would_be_done(
@@ -181,3 +149,45 @@ def _say_what_would_be_done(
         if replace and kept:
             click.echo(f"would take off meanwhile: {', '.join(kept)}")
     return YES if interface else NO
+
+
+def _show(matched: Matched, as_json: bool) -> int:
+    """Say what is in force now."""
+    before, interface, now = matched.before, matched.interface, in_force(matched)
+    if as_json:
+        document = {
+            "adapter": before.name,
+            "address": str(interface.ip),
+            "prefix": interface.network.prefixlen,
+            "added": matched.added,
+            "in_force": now.is_so,
+            "before": [str(own) for own in before.interfaces],
+            "prefix_from": matched.prefix_from,
+            "lease_seconds": matched.lease_seconds,
+        }
+        print_json(document)
+        return YES if now.is_so else NO
+    ways = f"packets to {now.towards} leave by {now.leaves_by}"
+    if now.is_so:
+        verb = "added" if matched.added else "was there already"
+        click.echo(f"{before.name}: {interface} {verb}, in force: {ways}")
+        for sentence in _details(matched, now):
+            click.echo(sentence)
+    else:
+        click.echo(f"{before.name}: {interface} is NOT in force; {ways}")
+    return YES if now.is_so else NO
+
+
+def _details(matched: Matched, now: InForce) -> Iterator[str]:
+    before, prefix = matched.before, matched.interface.network.prefixlen
+    if matched.prefix_from == "assumed":
+        yield f"the mask /{prefix} is an assumption: nobody gave one"
+    elif matched.prefix_from == "device":
+        yield f"the mask /{prefix} is the device's own"
+    if not matched.added or not before.interfaces:
+        return
+    if matched.alone:
+        yield f"taken off until restore: {', '.join(map(str, before.interfaces))}"
+    else:
+        kept = [str(own) for own in now.addresses if own != matched.interface]
+        yield f"{before.name} keeps what it had: {', '.join(kept)}"

@@ -7,12 +7,13 @@ from pathlib import Path
 import click
 
 from portcall.cli.main import BAD_INPUT, YES
-from portcall.cli.say import json_option, print_json
-from portcall.cli.show import Columns, cell, console
-from portcall.cli.workplace import this_site
+from portcall.cli.options import json_option
+from portcall.cli.say import print_json
+from portcall.cli.table import Columns, cell, console
 from portcall.core.plan.reading import PlanError
 from portcall.core.plan.rows import Plan
 from portcall.core.trouble import BadInput
+from portcall.site.folder import this_site
 
 _file_argument = click.argument(
     "file", required=False, type=click.Path(exists=True, dir_okay=False, path_type=Path)

@@ -9,14 +9,13 @@ from pathlib import Path
 import click
 
 from portcall.cli.main import YES
-from portcall.cli.say import json_option, print_json
-from portcall.cli.show import Columns, cell, console
-from portcall.core.trouble import NotPossibleHere
-from portcall.host import namespaces
+from portcall.cli.options import json_option
+from portcall.cli.say import print_json
+from portcall.cli.table import Columns, cell, console
 from portcall.plant import control
 from portcall.plant.run import Guest, run_in_plant
 from portcall.plant.scenario import Scenario, read_scenario, shipped_scenario
-from portcall.site.journal import STATE_VARIABLE
+from portcall.site.matches import STATE_VARIABLE
 
 _scenario_option = click.option(
     "--scenario",
@@ -128,11 +127,7 @@ def on_command(name: str, command: tuple[str, ...]) -> int:
     program = command[1:] if command[0] == "--" else command
     if not program:
         raise click.UsageError("which program? portcall plant on NAME -- PROGRAM …")
-    namespaces.enter(control.door(name))
-    try:
-        os.execvp(program[0], program)
-    except OSError as error:
-        raise NotPossibleHere(f"{program[0]}: cannot be run: {error.strerror}") from None
+    control.become(name, program)
 
 
 def _scenario(file: Path | None) -> Scenario:

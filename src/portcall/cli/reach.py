@@ -2,29 +2,27 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import Sequence
 
 import click
 from rich.text import Text
 
 from portcall.cli.main import NO, YES
-from portcall.cli.say import json_option, milliseconds, print_json
-from portcall.cli.show import Columns, cell, print_rows
-from portcall.cli.workplace import (
+from portcall.cli.options import (
     adapter_option,
+    begin_capture,
     capture_option,
     chosen_adapter,
-    parse_targets,
+    json_option,
     plan_if_sound,
-    record,
-    this_site,
 )
-from portcall.core.reach.ping import Replied, Unanswered
-from portcall.core.reach.statistics import Reachability, summarise
-from portcall.core.trouble import NotPossibleHere
-from portcall.host.jobs.ping import ping
-from portcall.host.runner import paced
+from portcall.cli.running import run
+from portcall.cli.say import milliseconds, print_json
+from portcall.cli.table import Columns, cell, print_rows
+from portcall.core.plan.targets import parse_targets
+from portcall.core.reach.statistics import Reachability
+from portcall.jobs.reach.ping import reach
+from portcall.site.folder import this_site
 
 
 @click.command("reach")
@@ -64,17 +62,9 @@ def reach_command(
     plan = plan_if_sound(site)
     spans = parse_targets(targets, plan)
     adapter = chosen_adapter(adapter_name)
-    record(adapter, capture)
+    begin_capture(adapter, capture)
     addresses = [address for span in spans for address in span]
-    if not adapter.addresses:
-        raise NotPossibleHere(
-            f"{adapter.name} has no address to ping from; "
-            f"put it into the subnet first: portcall match {addresses[0]}"
-        )
-    facts: list[Replied | Unanswered] = []
-    with paced(adapter.name, site.pace) as runner:
-        asyncio.run(ping(runner, adapter, addresses, count, interval, wait, facts.append))
-    results = summarise(addresses, facts)
+    results = run(reach(adapter, site.pace, addresses, count, interval, wait))
     names = {row.address: row.name for row in plan}
     if as_json:
         print_json({"adapter": adapter.name, "targets": [_document(result) for result in results]})

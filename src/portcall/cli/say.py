@@ -9,12 +9,10 @@ from typing import Any
 
 import click
 
-json_option = click.option("--json", "as_json", is_flag=True, help="Print JSON instead.")
 
-
-def note(sentence: str) -> None:
-    """Something to know that is not the answer."""
-    click.echo(sentence, err=True)
+def note(fact: object) -> None:
+    """Something to know that is not the answer: a sentence, or a fact whose ``str`` is one."""
+    click.echo(str(fact), err=True)
 
 
 def print_json(document: Any) -> None:

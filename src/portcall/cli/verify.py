@@ -2,46 +2,33 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import Sequence
-from dataclasses import replace
-from ipaddress import IPv4Address
 
 import click
 from rich.text import Text
 
-from portcall.cli.find_view import addresses, what
-from portcall.cli.looking import gathering_for, look, orders_for
 from portcall.cli.main import NO, YES
-from portcall.cli.say import json_option, milliseconds, note, print_json
-from portcall.cli.show import Columns, cell, console, print_rows
-from portcall.cli.workplace import (
+from portcall.cli.options import (
     adapter_option,
+    begin_capture,
     capture_option,
     chosen_adapter,
-    record,
-    this_site,
+    json_option,
 )
+from portcall.cli.running import run
+from portcall.cli.say import milliseconds, note, print_json
+from portcall.cli.table import Columns, cell, console, print_rows
+from portcall.cli.views.devices import addresses, what
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.find.device import Device
 from portcall.core.plan.rows import Plan
-from portcall.core.reach.ping import Replied, Unanswered
-from portcall.core.reach.statistics import Reachability, summarise
-from portcall.core.talk.pacer import BURST_SECONDS
+from portcall.core.plan.targets import parse_device
+from portcall.core.setting.power_cycle import Return
 from portcall.core.trouble import BadInput
-from portcall.core.verify.judgement import Judgement, Verdict, judge, unplanned
-from portcall.host.jobs.identify import identify
-from portcall.host.jobs.look import QUICK_METHODS, NotRun
-from portcall.host.jobs.ping import ping
-from portcall.host.runner import paced
-from portcall.site.catalogs import read_catalogs
-from portcall.site.folder import Site
-
-_BURST_SECONDS = BURST_SECONDS / 2
-"""Behind each word to a program the kernel says one or two of its own, counted only afterwards."""
-_ECHOES = 3
-_ECHO_INTERVAL = 0.2
-_ECHO_WAIT = 1.0
+from portcall.core.verify.judgement import Judgement, Verdict
+from portcall.jobs.setting.power_cycle import Cycled, watch_power_cycle
+from portcall.jobs.verify.verify import Verified, verify
+from portcall.site.folder import Site, this_site
 
 
 @click.command("verify")
@@ -74,22 +61,23 @@ def verify_command(
     if not plan.devices:
         raise BadInput("there is no plan to verify: no plan.csv in this folder or above it")
     adapter = chosen_adapter(adapter_name)
-    record(adapter, capture)
+    begin_capture(adapter, capture)
     if cycled is not None:
-        from portcall.cli.power_cycle import verify_power_cycle
-
-        return verify_power_cycle(adapter, site, plan, cycled, wait, as_json)
-    devices, reached, not_run = asyncio.run(_gather(adapter, site, plan))
-    judgements = judge(plan, devices, reached)
-    others = unplanned(plan, devices)
-    right = [j for j in judgements if j.verdict is Verdict.RIGHT]
+        return _power_cycle(adapter, site, plan, cycled, wait, as_json)
+    verified = run(verify(adapter, site, plan, note))
     if as_json:
-        rows = [_document(judgement) for judgement in judgements]
-        print_json({"rows": rows, "unplanned": [_other(device) for device in others]})
-        return YES if len(right) == len(judgements) else NO
+        rows = [_document(judgement) for judgement in verified.judgements]
+        print_json({"rows": rows, "unplanned": [_other(device) for device in verified.unplanned]})
+    else:
+        _print(verified)
+    return YES if verified.all_right else NO
+
+
+def _print(verified: Verified) -> None:
+    judgements = verified.judgements
     print_rows(_layout(), judgements, _cells, lambda judgement: judgement.findings)
     out = console()
-    for device in others:
+    for device in verified.unplanned:
         known = addresses(device)
         where = f"at {known}" if known else "without an address"
         out.print(
@@ -97,10 +85,9 @@ def verify_command(
             style="yellow",
             soft_wrap=True,
         )
-    for each in not_run:
+    for each in verified.not_run:
         note(f"not run: {each.method}: {each.reason}")
-    note(f"{len(right)} of {len(judgements)} planned devices are right")
-    return YES if len(right) == len(judgements) else NO
+    note(f"{verified.right} of {len(judgements)} planned devices are right")
 
 
 _WAITING = "bold yellow"
@@ -125,29 +112,6 @@ def _cells(judgement: Judgement) -> Sequence[Text]:
     )
 
 
-async def _gather(
-    adapter: Adapter, site: Site, plan: Plan
-) -> tuple[tuple[Device, ...], dict[IPv4Address, Reachability], tuple[NotRun, ...]]:
-    """Look, then ask the planned addresses that this computer can speak to."""
-    catalog = read_catalogs(site.folder)
-    gathering = gathering_for(site, plan, catalog)
-    orders = orders_for(adapter, site, plan, catalog, methods=QUICK_METHODS)
-    # What is elsewhere is named by its MAC; who it is matters once it is where it belongs.
-    orders = replace(orders, borrows=False)
-    looked = (await look(adapter, orders, gathering)).to_its_end()
-    targets = [row.address for row in plan if adapter.on_subnet_of(row.address)]
-    facts: list[Replied | Unanswered] = []
-    with paced(adapter.name, site.pace, _BURST_SECONDS) as runner:
-        said, _ = await asyncio.gather(
-            identify(runner, adapter.name, targets),
-            ping(runner, adapter, targets, _ECHOES, _ECHO_INTERVAL, _ECHO_WAIT, facts.append),
-        )
-    for seen in said:
-        gathering.add(seen)
-    reached = {r.target: r for r in summarise(targets, facts)}
-    return gathering.devices(), reached, tuple(looked.not_run)
-
-
 def _document(judgement: Judgement) -> dict[str, object]:
     row = judgement.row
     return {
@@ -165,4 +129,51 @@ def _other(device: Device) -> dict[str, object]:
         "mac": str(device.mac) if device.mac else None,
         "addresses": [str(address) for address in device.addresses],
         "what": what(device) or None,
+    }
+
+
+_WHAT_TO_DO = {
+    Return.ASKING: "portcall keep {name} makes it hold an address, once it has one",
+    Return.ELSEWHERE: "portcall move {name}",
+    Return.MISSING: "look for it: portcall find",
+}
+
+
+def _power_cycle(
+    adapter: Adapter, site: Site, plan: Plan, name: str, wait: float, as_json: bool
+) -> int:
+    """Watch a planned device vanish and return. Raises BadInput and NotPossibleHere."""
+    meant = parse_device(name, plan)
+    if meant.row is None:
+        raise BadInput(f"{name}: is not in the plan, so no address is known that it should keep")
+    cycled = watch_power_cycle(adapter, site, plan, meant, wait, note)
+    if as_json:
+        print_json(_cycled_document(cycled))
+    else:
+        _print_cycled(cycled)
+    return YES if cycled.judged is Return.KEPT else NO
+
+
+def _print_cycled(cycled: Cycled) -> None:
+    name, judged = cycled.found.meant.name, cycled.judged
+    verdict, colour = "does NOT keep its address", "red"
+    if judged is Return.KEPT:
+        verdict, colour = "keeps its address", "green"
+    elif judged in (None, Return.NOT_OFF):
+        verdict, colour = "not proven", "yellow"
+    click.echo(f"{name}: {click.style(verdict, fg=colour, bold=True)}: {cycled.sentence}")
+    to_do = _WHAT_TO_DO.get(judged) if judged else None
+    if to_do:
+        click.echo(f"    {to_do.format(name=name)}")
+
+
+def _cycled_document(cycled: Cycled) -> dict[str, object]:
+    found, seconds = cycled.found, cycled.seconds
+    return {
+        "name": found.meant.name,
+        "mac": str(found.mac) if found.device else None,
+        "address": str(found.meant.row.address) if found.meant.row else None,
+        "verdict": cycled.judged,
+        "seconds": None if seconds is None else round(seconds, 3),
+        "findings": [cycled.sentence],
     }

@@ -19,6 +19,7 @@ from portcall.host.meter import Meter
 
 P = TypeVar("P")
 F = TypeVar("F")
+M = TypeVar("M", bound=Medium[Any])
 
 _FULL_RETRY = 0.002
 """Seconds until a send is tried again for which the kernel had no room."""
@@ -33,6 +34,42 @@ _MOST_UNSEEN = 2
 """Packets that may be on their way between being sent and being seen to leave."""
 
 
+class End:
+    """The end of a conversation, which those who wait for it are told of at once."""
+
+    __slots__ = ("_error", "_is_told", "_over")
+
+    def __init__(self) -> None:
+        self._over = asyncio.Event()
+        self._error: Exception | None = None
+        self._is_told = False
+
+    def is_set(self) -> bool:
+        """Whether the conversation is over."""
+        return self._over.is_set()
+
+    async def wait(self) -> None:
+        """Wait for it. Raises what the conversation, or the report of a fact, has raised."""
+        await self._over.wait()
+        self.check()
+
+    def check(self) -> None:
+        """Raise what it ended with, if that was an exception."""
+        self._is_told = True
+        if self._error is not None:
+            raise self._error
+
+    def check_untold(self) -> None:
+        """The same, when nobody was told of it yet."""
+        if not self._is_told:
+            self.check()
+
+    def come(self, error: Exception | None = None) -> None:
+        """The conversation is over; with ``error``, because of that."""
+        self._error = error
+        self._over.set()
+
+
 @dataclass(eq=False, slots=True)
 class _Running:
     """A conversation, its medium, who wants its facts, and its next wake-up."""
@@ -40,7 +77,7 @@ class _Running:
     conversation: Conversation[Any, Any]
     medium: Medium[Any]
     report: Callable[[Any], None]
-    over: asyncio.Event
+    over: End
     heeds_leaving: bool
     alarm: asyncio.TimerHandle | None = None
     wakes_at: float | None = None
@@ -51,8 +88,8 @@ class Runner:
     """Lives inside one asyncio loop, whose clock, ``monotonic``, is the conversations' clock.
 
     Packets leave in the order they were asked for, as the pacer allows; what a conversation still
-    had to send when it ended is not sent. Media are not closed here: who opened one closes it,
-    after ``drop``.
+    had to send when it ended is not sent. A conversation that raises, or whose report raises, ends;
+    who waits for it is told, and the others go on. ``using`` drops and closes a medium at its end.
     """
 
     pacer: Pacer | None = field(default_factory=Pacer)
@@ -60,6 +97,8 @@ class Runner:
     _running: dict[int, tuple[_Running, ...]] = field(default_factory=dict)
     _queue: deque[tuple[_Running, Any, Iterator[Any] | None]] = field(default_factory=deque)
     """Who sends, the packet, and where more come from. None as a packet: to be taken from there."""
+    _failed: list[End] = field(default_factory=list)
+    """Ends by an exception that nobody may have been told of yet."""
     _drain_alarm: asyncio.TimerHandle | None = None
     _draining: bool = False
     _meter: Meter | None = None
@@ -72,20 +111,23 @@ class Runner:
         medium: Medium[P],
         report: Callable[[F], None],
         begun: bool = False,
-    ) -> asyncio.Event:
-        """Begin a conversation over a medium; the event is set when it is over.
+    ) -> End:
+        """Begin a conversation over a medium; gives its end, to be waited for.
 
         One that has ``begun`` is taken over: the caller has carried out what it said to that.
         """
         loop = asyncio.get_running_loop()
         heeds_leaving = type(conversation).left is not Conversation.left
-        running = _Running(conversation, medium, report, asyncio.Event(), heeds_leaving)
+        running = _Running(conversation, medium, report, End(), heeds_leaving)
         descriptor = medium.fileno()
         others = self._running.get(descriptor, ())
         self._running[descriptor] = (*others, running)
         if not others:
             loop.add_reader(descriptor, self._readable, descriptor, medium)
-        self._carry_out(running, () if begun else conversation.begin(monotonic()))
+        if begun:
+            self._carry_out(running, tuple)
+        else:
+            self._carry_out(running, conversation.begin, monotonic())
         return running.over
 
     async def run(
@@ -94,15 +136,31 @@ class Runner:
         medium: Medium[P],
         report: Callable[[F], None],
     ) -> None:
-        """Drive a conversation to its end."""
+        """Drive a conversation to its end. Raises what it, or the report of a fact, raises."""
         await self.start(conversation, medium, report).wait()
+
+    @contextmanager
+    def using(self, medium: M) -> Iterator[M]:
+        """Hold conversations over a medium while the block runs.
+
+        At its end they are over, and the medium is closed.
+        Raises what ended one of them that nobody waited for.
+        """
+        try:
+            yield medium
+        finally:
+            self.drop(medium)
+            medium.close()
+        failed, self._failed = self._failed, []
+        for end in failed:
+            end.check_untold()
 
     def tell(self, conversation: Conversation[P, F], actions: Actions[P, F]) -> None:
         """Carry out what a conversation answers to a word of its owner."""
         for several in self._running.values():
             for running in several:
                 if running.conversation is conversation:
-                    self._carry_out(running, actions)
+                    self._carry_out(running, lambda: actions)
                     return
 
     def drop(self, medium: Medium[Any]) -> None:
@@ -127,19 +185,31 @@ class Runner:
 
     def _readable(self, descriptor: int, medium: Medium[Any]) -> None:
         listeners, carry_out = self._running, self._carry_out
-        for packet, at in medium.receive():
+        try:
+            for packet, at in medium.receive():
+                for running in listeners.get(descriptor, ()):
+                    if not running.over.is_set():
+                        carry_out(running, running.conversation.heard, packet, at)
+        except Exception as error:
+            # The medium itself is broken: none of its conversations can go on.
             for running in listeners.get(descriptor, ()):
-                if not running.over.is_set():
-                    carry_out(running, running.conversation.heard(packet, at))
+                self._finish(running, error)
 
-    def _carry_out(self, running: _Running, actions: Actions[Any, Any]) -> None:
-        for action in actions:
-            if isinstance(action, Report):
-                running.report(action.fact)
-            elif isinstance(action, Send):
-                self._queue.append((running, action.packet, None))
-            else:
-                self._queue.append((running, None, action.packets))
+    def _carry_out(
+        self, running: _Running, answer: Callable[..., Actions[Any, Any]], *said: Any
+    ) -> None:
+        """Tell a conversation something, and do what it answers."""
+        try:
+            for action in answer(*said):
+                if isinstance(action, Report):
+                    running.report(action.fact)
+                elif isinstance(action, Send):
+                    self._queue.append((running, action.packet, None))
+                else:
+                    self._queue.append((running, None, action.packets))
+        except Exception as error:
+            self._finish(running, error)
+            return
         conversation = running.conversation
         if conversation.over:
             self._finish(running)
@@ -161,12 +231,14 @@ class Runner:
         running.alarm = running.wakes_at = None
         # The loop may call a clock's tick early; a conversation may rely on its time having come.
         now = max(monotonic(), running.conversation.wake_at or 0.0)
-        self._carry_out(running, running.conversation.woke(now))
+        self._carry_out(running, running.conversation.woke, now)
 
-    def _finish(self, running: _Running) -> None:
+    def _finish(self, running: _Running, error: Exception | None = None) -> None:
         if running.over.is_set():
             return
-        running.over.set()
+        running.over.come(error)
+        if error is not None:
+            self._failed.append(running.over)
         if running.alarm is not None:
             running.alarm.cancel()
         descriptor = running.medium.fileno()
@@ -196,9 +268,13 @@ class Runner:
             if running.over.is_set():
                 continue
             if packet is None and more is not None:
-                packet = next(more, None)
+                try:
+                    packet = next(more, None)
+                except Exception as error:
+                    self._finish(running, error)
+                    continue
                 if packet is None:
-                    self._carry_out(running, running.conversation.all_left(now))
+                    self._carry_out(running, running.conversation.all_left, now)
                     continue
             if pacer is not None and pacer.ready_at(now) > now:
                 queue.appendleft((running, packet, more))
@@ -212,13 +288,15 @@ class Runner:
                 break
             except OSError as error:
                 reason = _reason(error)
-                self._carry_out(running, running.conversation.unsent(packet, reason, now))
+                self._carry_out(running, running.conversation.unsent, packet, reason, now)
+            except Exception as error:
+                self._finish(running, error)
             else:
                 if pacer is not None:
                     pacer.spend(now)
                     self._unseen += 1
                 if running.heeds_leaving:
-                    self._carry_out(running, running.conversation.left(packet, now))
+                    self._carry_out(running, running.conversation.left, packet, now)
             if more is not None:
                 queue.append((running, None, more))
         self._draining = False

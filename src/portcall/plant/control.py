@@ -11,11 +11,12 @@ import asyncio
 import json
 import os
 import socket
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass
-from typing import Any
+from typing import Any, NoReturn
 
 from portcall.core.trouble import BadInput, NotPossibleHere
+from portcall.host import namespaces
 from portcall.plant.wiring import Wiring
 
 _NAME = "\0portcall-practice-plant"
@@ -164,3 +165,12 @@ def door(name: str) -> int:
     _, descriptors = _ask("door", name, receive)
     os.set_inheritable(descriptors[0], False)
     return descriptors[0]
+
+
+def become(name: str, program: Sequence[str]) -> NoReturn:
+    """Go on as another program, on a device. Raises BadInput, NotPossibleHere."""
+    namespaces.enter(door(name))
+    try:
+        os.execvp(program[0], list(program))
+    except OSError as error:
+        raise NotPossibleHere(f"{program[0]}: cannot be run: {error.strerror}") from None

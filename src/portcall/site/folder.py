@@ -25,6 +25,7 @@ import tomllib
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address
+from itertools import chain, islice
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -47,6 +48,7 @@ from portcall.site.files import write_whole
 
 SETTINGS_FILE = "site.toml"
 PLAN_FILE = "plan.csv"
+_MOST_DEFAULTS = 4096
 
 T = TypeVar("T")
 
@@ -76,6 +78,19 @@ class Site:
         path = self.folder / PLAN_FILE
         return path if path.exists() else None
 
+    def default_addresses(self) -> list[IPv4Address]:
+        """The addresses at which makers' devices start, one by one, as many as anybody watches."""
+        return list(islice(chain.from_iterable(self.maker_defaults), _MOST_DEFAULTS))
+
+    def reserved(self, plan: Plan) -> set[IPv4Address]:
+        """Addresses this computer must not take, also when nobody answers there.
+
+        They are planned, are gateways, or are makers' defaults: where the next device starts that
+        is connected.
+        """
+        gateways = {subnet.gateway for subnet in self.subnets if subnet.gateway}
+        return {row.address for row in plan} | gateways | set(self.default_addresses())
+
     def plan(self) -> Plan:
         """The site's plan; empty when there is no file. Raises PlanError."""
         return self.read_plan(self.plan_path) if self.plan_path else Plan()
@@ -103,6 +118,15 @@ def take_into_plan(site: Site, answer: str, mac: Mac, rows: Sequence[PlannedDevi
     parse_plan(adoption.text.encode(), PLAN_FILE, site.subnets)
     write_whole(path, adoption.text)
     return adoption.name
+
+
+def this_site() -> Site:
+    """The site that the current folder is in; a folder that was deleted is in none."""
+    try:
+        here = Path.cwd()
+    except FileNotFoundError:
+        return Site()
+    return find_site(here)
 
 
 def find_site(start: Path) -> Site:

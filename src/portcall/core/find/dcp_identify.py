@@ -40,10 +40,14 @@ def sighting(mac: Mac, said: dcp.Station, now: float) -> Sighting:
 
 
 class DcpIdentify(AskAll[Frame, Sighting]):
-    """Asks all stations twice; reports each once."""
+    """Asks all stations twice; reports each once.
 
-    def __init__(self, own_mac: Mac, xid: int) -> None:
+    With ``only`` it is over when that station answers.
+    """
+
+    def __init__(self, own_mac: Mac, xid: int, only: Mac | None = None) -> None:
         super().__init__(ANSWER_WAIT)
+        self._only = only
         self._own_mac = own_mac
         self._xid = xid
         self._seen: set[Mac] = set()
@@ -65,3 +69,5 @@ class DcpIdentify(AskAll[Frame, Sighting]):
         if mac not in self._seen and len(self._seen) < _MOST_STATIONS:
             self._seen.add(mac)
             yield Report(sighting(mac, station, now))
+            if mac == self._only:
+                self.over, self.wake_at = True, None

@@ -33,6 +33,9 @@ class Taken:
     address: IPv4Address
     mac: Mac
 
+    def __str__(self) -> str:
+        return f"{self.address} is taken, {self.mac} has it"
+
 
 class AddressProbe(Conversation[Frame, Free | Taken]):
     """Asks three times who has the address; reports Taken at once, Free at the end."""

@@ -1,0 +1,51 @@
+"""Options that commands share, and what they stand for."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from portcall.cli.say import note
+from portcall.core.adapters.adapter import Adapter
+from portcall.core.plan.reading import PlanError
+from portcall.core.plan.rows import Plan
+from portcall.jobs.workstation import adapters
+from portcall.site.folder import Site
+
+json_option = click.option("--json", "as_json", is_flag=True, help="Print JSON instead.")
+
+adapter_option = click.option(
+    "--adapter",
+    "adapter_name",
+    metavar="NAME",
+    help="The adapter with the plant's cable. Without it, the only wired one that fits is used.",
+)
+
+capture_option = click.option(
+    "--capture",
+    metavar="FILE",
+    help="Write what is sent and heard to FILE, as pcapng.",
+)
+
+
+def chosen_adapter(name: str | None) -> Adapter:
+    """The adapter to use; says which when nobody named it. Raises NotPossibleHere."""
+    return adapters.chosen_adapter(name, note)
+
+
+def begin_capture(adapter: Adapter, file: str | None) -> None:
+    """Until the command ends, write what passes the adapter to a file. Raises NotPossibleHere."""
+    if file is not None:
+        from portcall.jobs.record.capture import capturing
+
+        click.get_current_context().with_resource(capturing(adapter, Path(file), note))
+
+
+def plan_if_sound(site: Site) -> Plan:
+    """The site's plan for a command that can do without: a broken one is said and left out."""
+    try:
+        return site.plan()
+    except PlanError as error:
+        note(f"the plan is left out, it has {len(error.problems)} mistakes: portcall plan check")
+        return Plan()

@@ -1,0 +1,151 @@
+"""How this computer's adapters are shown."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+
+import click
+
+from portcall.cli.say import print_json_line
+from portcall.core.adapters.adapter import Adapter
+from portcall.core.adapters.adapter_watch import AdapterChange, ChangeKind
+from portcall.core.adapters.obstacles import Workstation, obstacles
+
+
+def print_workstation(workstation: Workstation) -> None:
+    """A table of the adapters, and what is in the way."""
+    from portcall.cli.table import Columns, cell, console
+
+    shown = Columns(
+        "adapter",
+        "kind",
+        "link",
+        "address",
+        "from",
+        "default route",
+        "mac",
+        "mtu",
+        drops=("default route", "kind", "from", "mtu"),
+    )
+    for adapter in workstation.adapters:
+        for n, address in enumerate(adapter.addresses or (None,)):
+            own = (cell(address and address.interface), cell(address and address.origin))
+            if n > 0:
+                shown.add_row("", "", "", *own, "", "", "")
+                continue
+            shown.add_row(
+                cell(adapter.name, "bold"),
+                cell(adapter.kind),
+                cell(link_words(adapter), "" if adapter.link else "yellow"),
+                *own,
+                cell(_route(adapter)),
+                cell(adapter.mac),
+                cell(adapter.mtu),
+            )
+    out = console()
+    out.print(shown)
+    servers = ", ".join(workstation.name_servers) or "none"
+    out.print(f"name servers: {servers}")
+    for obstacle in obstacles(workstation):
+        out.print(str(obstacle), style="yellow", soft_wrap=True)
+
+
+_COLOURS = {
+    ChangeKind.APPEARED: "green",
+    ChangeKind.VANISHED: "red",
+    ChangeKind.LINK_LOST: "red",
+    ChangeKind.LINK_BACK: "green",
+    ChangeKind.FLAPPING: "yellow",
+    ChangeKind.ADDRESS_ADDED: None,
+    ChangeKind.ADDRESS_GONE: None,
+}
+
+_WORDS = {
+    ChangeKind.APPEARED: "has appeared",
+    ChangeKind.VANISHED: "is gone from this computer",
+    ChangeKind.LINK_LOST: "lost its link",
+    ChangeKind.LINK_BACK: "has its link back",
+    ChangeKind.FLAPPING: "is FLAPPING:",
+    ChangeKind.ADDRESS_ADDED: "was given",
+    ChangeKind.ADDRESS_GONE: "no longer has",
+}
+
+
+def _sentence(change: AdapterChange) -> str:
+    parts = [change.adapter.name, _WORDS[change.kind], change.detail]
+    if change.kind is ChangeKind.LINK_BACK and change.adapter.speed_mbps:
+        parts.append(f"at {link_words(change.adapter)}")
+    return " ".join(part for part in parts if part)
+
+
+def link_words(adapter: Adapter) -> str:
+    """The link in a few words."""
+    if not adapter.up:
+        return "switched off"
+    if not adapter.link:
+        return "no link"
+    return adapter.speed_words or "link"
+
+
+def _route(adapter: Adapter) -> str | None:
+    route = adapter.default_route
+    return None if route is None else str(route.gateway or "yes")
+
+
+def workstation_document(workstation: Workstation) -> dict[str, object]:
+    """The same for programs."""
+    found = obstacles(workstation)
+    return {
+        "adapters": [
+            {
+                "name": adapter.name,
+                "kind": adapter.kind,
+                "up": adapter.up,
+                "link": adapter.link,
+                "speed_mbps": adapter.speed_mbps,
+                "full_duplex": adapter.full_duplex,
+                "mtu": adapter.mtu,
+                "mac": str(adapter.mac) if adapter.mac else None,
+                "addresses": [
+                    {
+                        "address": str(entry.interface),
+                        "from": entry.origin,
+                        "seconds_left": entry.seconds_left,
+                    }
+                    for entry in adapter.addresses
+                ],
+                "routes": [
+                    {
+                        "to": str(route.destination),
+                        "gateway": str(route.gateway) if route.gateway else None,
+                    }
+                    for route in adapter.other_routes
+                ],
+                "warnings": [
+                    obstacle.text for obstacle in found if obstacle.adapter == adapter.name
+                ],
+            }
+            for adapter in workstation.adapters
+        ],
+        "name_servers": list(workstation.name_servers),
+        "warnings": [obstacle.text for obstacle in found if obstacle.adapter is None],
+    }
+
+
+def print_change(change: AdapterChange) -> None:
+    """What happened to an adapter, in a line."""
+    click.secho(f"{datetime.now():%H:%M:%S}  {_sentence(change)}", fg=_COLOURS[change.kind])
+
+
+def print_change_as_json(change: AdapterChange) -> None:
+    """The same for programs."""
+    print_json_line(
+        {
+            "event": change.kind,
+            "adapter": change.adapter.name,
+            "link": change.adapter.link,
+            "speed_mbps": change.adapter.speed_mbps,
+            "detail": change.detail or None,
+            "at": datetime.now(UTC).isoformat(timespec="milliseconds"),
+        }
+    )

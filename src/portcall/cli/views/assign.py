@@ -1,0 +1,328 @@
+"""What assign shows while it runs: a live board, plain lines, or lines of JSON."""
+
+from __future__ import annotations
+
+import sys
+import time
+from collections import deque
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from datetime import UTC, datetime
+from functools import partial
+from typing import Protocol
+
+import click
+from rich.console import Group, RenderableType
+from rich.live import Live
+from rich.text import Text
+
+from portcall.cli.say import note, print_json_line
+from portcall.cli.table import Columns, cell, console, print_rows
+from portcall.core.address import Mac
+from portcall.core.assign.board import DONE, Board, Row, State, Stranger
+from portcall.core.assign.event import Event, EventKind
+from portcall.core.circuit import circuit_words
+
+_NEAR = " in the plan ("
+"""What the words about a near miss have, after the row's name."""
+
+_STRANGERS = 10
+"""Shown; there may be thousands."""
+
+_STRANGERS_A_SECOND = 20
+_MOST_TOLD = 4096
+_NOTICES = 4
+
+_REFRESH = 4
+"""Times a second; ages are shown in whole seconds."""
+
+_STYLES = {
+    State.WAITING: "dim",
+    State.ASKED: "yellow",
+    State.OFFERED: "yellow",
+    State.ASSIGNED: "cyan",
+    State.ANSWERING: "bold green",
+    State.KEPT: "bold green",
+    State.REFUSED: "bold red",
+    State.DECLINED: "bold red",
+}
+
+
+class AssignView(Protocol):
+    """How an assignment is shown."""
+
+    @contextmanager
+    def open(self, title: str) -> Iterator[None]:
+        """Show while the block runs."""
+        ...
+
+    def event(self, event: Event) -> None:
+        """Something happened; the board has it already."""
+        ...
+
+    def summary(self, malformed: int) -> None:
+        """How it ended; ``malformed`` requests were ignored."""
+        ...
+
+
+MakerOf = Callable[[Mac], str | None]
+
+
+def view_for(board: Board, as_json: bool, maker_of: MakerOf, live: bool) -> AssignView:
+    """JSON when asked for, a live board on a terminal, else lines."""
+    if as_json:
+        return JsonView()
+    if live and sys.stdout.isatty():
+        return LiveView(board, maker_of)
+    return LineView(board, maker_of)
+
+
+class JsonView:
+    """One line of JSON an event."""
+
+    @contextmanager
+    def open(self, title: str) -> Iterator[None]:
+        """Nothing but the events goes to stdout."""
+        yield
+
+    def event(self, event: Event) -> None:
+        """Print the event as DESIGN has it."""
+        print_json_line(
+            {
+                "event": event.kind,
+                "mac": str(event.mac) if event.mac else None,
+                "protocol": event.protocol,
+                "address": str(event.address) if event.address else None,
+                "name": event.name,
+                "at": datetime.now(UTC).isoformat(timespec="milliseconds"),
+                "detail": event.detail or None,
+            }
+        )
+
+    def summary(self, malformed: int) -> None:
+        """The events have said it."""
+
+
+class LineView:
+    """One line an event, for a log or a pipe; repeats only now and then, and never a flood."""
+
+    def __init__(self, board: Board, maker_of: MakerOf) -> None:
+        self._board = board
+        self._maker_of = maker_of
+        self._told: dict[object, int] = {}
+        self._second = 0.0
+        self._strangers_told = 0
+        self._untold = 0
+
+    @contextmanager
+    def open(self, title: str) -> Iterator[None]:
+        """Say what is served, first."""
+        note(f"{title}; Ctrl-C ends it")
+        yield
+
+    def event(self, event: Event) -> None:
+        """Print the event."""
+        now = time.monotonic()
+        if event.kind is not EventKind.NOTICE:
+            key = event.kind, event.mac
+            count = self._told.pop(key, 0) + 1
+            self._told[key] = count
+            if len(self._told) > _MOST_TOLD:
+                del self._told[next(iter(self._told))]
+            if count & (count - 1):  # Told at 1, 2, 4, 8 … times.
+                return
+            if event.name is None and not self._may_tell(now):
+                return
+        parts = [_clock(), f"{event.kind:9}"]
+        if event.name or (event.mac and event.kind is not EventKind.NOTICE):
+            parts.append(event.name or self._stranger(event))
+        if event.address and event.kind is not EventKind.NOTICE:
+            parts.append(str(event.address))
+        if event.protocol:
+            parts.append(f"by {event.protocol}")
+        if event.detail:
+            parts.append(event.detail if event.kind is EventKind.NOTICE else f"({event.detail})")
+        click.echo("  ".join(parts))
+        sys.stdout.flush()
+
+    def _stranger(self, event: Event) -> str:
+        maker = self._maker_of(event.mac) if event.mac else None
+        return f"{event.mac} {maker}" if maker else str(event.mac)
+
+    def _may_tell(self, now: float) -> bool:
+        """At most so many strangers a second: when a plant powers up, the planned ones matter."""
+        if now - self._second >= 1.0:
+            if self._untold:
+                click.echo(f"{_clock()}  ignored    {self._untold} more that are not in the plan")
+            self._second, self._strangers_told, self._untold = now, 0, 0
+        self._strangers_told += 1
+        if self._strangers_told > _STRANGERS_A_SECOND:
+            self._untold += 1
+            return False
+        return True
+
+    def summary(self, malformed: int) -> None:
+        """The rows, those that are done and those that are not, with why; and who else asked."""
+        _print_summary(self._board, self._maker_of, malformed)
+
+
+class LiveView:
+    """The board, redrawn in place."""
+
+    def __init__(self, board: Board, maker_of: MakerOf) -> None:
+        self._board = board
+        self._maker_of = maker_of
+        self._began = time.monotonic()
+        self._title = ""
+        self._notices: deque[str] = deque(maxlen=_NOTICES)
+
+    @contextmanager
+    def open(self, title: str) -> Iterator[None]:
+        """Draw until the block ends; the last picture stays."""
+        self._title = title
+        self._began = time.monotonic()
+        with Live(
+            console=console(), get_renderable=self._draw, refresh_per_second=_REFRESH
+        ) as live:
+            self._live = live
+            yield
+
+    def event(self, event: Event) -> None:
+        """The next redraw shows it."""
+        if event.kind is EventKind.NOTICE and event.name is None:
+            self._notices.append(f"{_clock()}  {event.detail}")
+
+    def summary(self, malformed: int) -> None:
+        """How each row ended; the board above stays for who wants to see who else asked."""
+        _print_summary(self._board, self._maker_of, malformed, strangers=False)
+
+    def _draw(self) -> RenderableType:
+        now = time.monotonic()
+        served = Columns(
+            "name",
+            "mac",
+            "address",
+            "state",
+            "since",
+            "asked",
+            "by",
+            "remarks",
+            drops=("by", "asked", "since"),
+            shrinks="remarks",
+        )
+        for row in self._board.rows:
+            served.add_row(
+                cell(row.device.name, "bold"),
+                cell(row.device.mac or row.mac),
+                cell(row.device.interface),
+                cell(row.state, _STYLES[row.state]),
+                cell(_age(now, row.since)),
+                cell(f"{row.asked}×" if row.asked else None),
+                cell(row.protocol),
+                Text(row.detail, style="yellow"),
+            )
+        parts: list[RenderableType] = [
+            Text(f"{self._title}, {now - self._began:.0f} s, Ctrl-C ends it", style="bold"),
+            served,
+        ]
+        if self._board.strangers:
+            parts += [Text(""), self._others(now)]
+            more = len(self._board.strangers) - _STRANGERS + self._board.strangers_forgotten
+            if more > 0:
+                parts.append(Text(f"and {more} more", style="dim"))
+        if self._notices:
+            parts += [Text(""), *(Text(line, style="bold yellow") for line in self._notices)]
+        return Group(*parts)
+
+    def _others(self, now: float) -> Columns:
+        lent = any(stranger.address for stranger in self._board.strangers)
+        headers = ["who else asks", "maker", "by", "asked", "last", "remarks"]
+        shown = Columns(
+            *headers[:2],
+            *(["lent"] if lent else []),
+            *headers[2:],
+            drops=("maker", "by", "last"),
+            shrinks="remarks",
+        )
+        # In an order that stays, so that the eye finds a line again.
+        for stranger in sorted(self._board.strangers[:_STRANGERS], key=_nearest_first):
+            near = _is_near(stranger)
+            shown.add_row(
+                cell(stranger.mac, "bold"),
+                cell(self._maker_of(stranger.mac)),
+                *([cell(stranger.address)] if lent else []),
+                cell(stranger.protocol),
+                cell(f"{stranger.asked}×"),
+                cell(_age(now, stranger.last)),
+                Text(stranger.detail, style="bold yellow" if near else "yellow"),
+            )
+        return shown
+
+
+def _is_near(stranger: Stranger) -> bool:
+    return _NEAR in stranger.detail
+
+
+def _nearest_first(stranger: Stranger) -> tuple[bool, Mac]:
+    return not _is_near(stranger), stranger.mac
+
+
+def _clock() -> str:
+    return datetime.now().strftime("%H:%M:%S")
+
+
+def _age(now: float, since: float | None) -> str | None:
+    return None if since is None else f"{max(now - since, 0):.0f} s"
+
+
+def _print_summary(board: Board, maker_of: MakerOf, malformed: int, strangers: bool = True) -> None:
+    done = len(board.rows) - len(board.missing)
+    if board.rows:
+        click.echo()
+        headers = ("name", "mac", "address", "state", "after", "asked", "by")
+        print_rows(Columns(*headers), board.rows, _summary_cells, partial(_why, board))
+    if strangers:
+        for stranger in board.strangers[:_STRANGERS]:
+            click.echo(_stranger_sentence(stranger, maker_of(stranger.mac)))
+        more = len(board.strangers) - _STRANGERS + board.strangers_forgotten
+        if more > 0:
+            click.echo(f"and {more} more that are not in the plan")
+    if malformed:
+        messages = "1 message" if malformed == 1 else f"{malformed} messages"
+        click.echo(f"{messages} to port 67 could not be read, and got no answer")
+    kept = sum(row.state is State.KEPT for row in board.rows)
+    holding = f", {kept} of them hold it when the power goes" if kept else ""
+    click.echo(f"of {len(board.rows)} served, {done} have their address and answer there{holding}")
+
+
+def _summary_cells(row: Row) -> Sequence[Text]:
+    took = None if row.since is None or row.first is None else row.since - row.first
+    return (
+        cell(row.device.name, "bold"),
+        cell(row.device.mac or row.mac),
+        cell(row.device.interface),
+        cell(row.state, _STYLES[row.state]),
+        cell(None if took is None else f"{took:.1f} s"),
+        cell(f"{row.asked}×" if row.asked else None),
+        cell(row.protocol),
+    )
+
+
+def _stranger_sentence(stranger: Stranger, maker: str | None) -> str:
+    who = f"{stranger.mac} {maker}" if maker else str(stranger.mac)
+    got = f"was lent {stranger.address}" if stranger.address else "got no answer"
+    return f"{who} asked {stranger.asked}×, {got}: {stranger.detail}"
+
+
+def _why(board: Board, row: Row) -> Sequence[str]:
+    """Why a row is not done."""
+    if row.state in DONE:
+        return (row.detail,) if row.detail else ()
+    if row.state is State.WAITING:
+        who = row.device.mac or f"circuit {circuit_words(row.device.circuit)}"
+        words = f" {row.device.name}{_NEAR}"
+        near = next((each.mac for each in board.strangers if words in each.detail), None)
+        return (f"{who} never asked; {near} did: is that it?" if near else f"{who} never asked",)
+    if row.state is State.ASSIGNED and not row.detail:
+        return ("the address was given, the device does not answer there yet",)
+    return (row.detail,) if row.detail else ()

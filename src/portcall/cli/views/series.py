@@ -1,0 +1,95 @@
+"""``move --series`` at a terminal: what is to be connected is said, and keys answer."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import sys
+from collections.abc import Sequence
+from ipaddress import IPv4Address
+from typing import Any
+
+import click
+
+from portcall.cli.views.outcomes import say_outcome
+from portcall.core.address import Mac
+from portcall.core.plan.rows import PlannedDevice
+from portcall.core.setting.job import Outcome
+from portcall.core.setting.series import Call, Turn
+from portcall.jobs.look.locate import Located
+from portcall.jobs.setting.series import Answer
+
+_STYLES: dict[Turn, dict[str, Any]] = {
+    Turn.CONNECT: {"fg": "cyan", "bold": True},
+    Turn.ASK: {"fg": "cyan", "bold": True},
+    Turn.WRONG: {"fg": "yellow", "bold": True},
+    Turn.READY: {},
+}
+
+_ANSWERS = {"": Answer.YES, "s": Answer.SKIP, "q": Answer.STOP}
+_KEYS = "Enter: yes   s: another row first   q: stop"
+_AGAIN = "Enter: try again   s: another row first   q: stop"
+
+
+class AtTheTerminal:
+    """The person who connects the devices."""
+
+    def begin(self, start: IPv4Address, waiting: Sequence[str]) -> None:
+        """Say which rows are to be moved."""
+        click.echo(f"{len(waiting)} to move from {start}: {', '.join(waiting) or 'none'}")
+
+    def passed_over(self, name: str, why: str) -> None:
+        """Say why a row needs no turn."""
+        click.echo(f"{name} {why}")
+
+    def turn(self, number: int, total: int, name: str) -> None:
+        """Say whose turn it is."""
+        click.echo(click.style(f"\n{number} of {total}: {name}", bold=True))
+
+    def called(self, call: Call, held: bool) -> None:
+        """Say who is there, and which keys answer."""
+        waits = call.turn is Turn.ASK or (held and call.turn is Turn.READY)
+        click.echo(click.style(call.sentence, **_STYLES[call.turn]))
+        if waits:
+            click.echo(f"  {_AGAIN if held else _KEYS}")
+        sys.stdout.flush()
+
+    def bound(self, row: PlannedDevice, mac: Mac) -> None:
+        """Say that the plan has the MAC."""
+        click.echo(f"{row.name} has the MAC {mac} in the plan now")
+
+    def moving(self, row: PlannedDevice) -> None:
+        """Say that it begins."""
+        click.echo(f"moving it to {row.interface} …")
+
+    def moved(self, which: Located, outcome: Outcome) -> None:
+        """Say how it went."""
+        assert which.meant.row is not None
+        say_outcome(which, outcome, f"is at {which.meant.row.interface}")
+
+    def end(self, finished: int, total: int) -> None:
+        """Say how far the series came."""
+        click.echo(f"\n{finished} of {total} done")
+        if finished < total:
+            click.echo("the same line takes it up again where it stopped")
+
+    async def answer(self) -> Answer:
+        """Wait for a line that is an answer."""
+        loop = asyncio.get_running_loop()
+        answered: asyncio.Future[Answer] = loop.create_future()
+
+        def typed() -> None:
+            data = os.read(sys.stdin.fileno(), 1024)
+            line = data.decode(errors="replace").strip().lower()
+            # A terminal that is gone, or Ctrl-D, is no Enter: nobody said yes.
+            answer = _ANSWERS.get(line) if data else Answer.STOP
+            if answer is None:
+                click.echo(f"  {_KEYS}")
+            elif not answered.done():
+                answered.set_result(answer)
+
+        loop.add_reader(sys.stdin.fileno(), typed)
+        try:
+            return await answered
+        finally:
+            loop.remove_reader(sys.stdin.fileno())

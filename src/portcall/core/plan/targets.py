@@ -1,0 +1,108 @@
+"""Which devices or addresses are meant by what was typed, and by the names of the plan."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from ipaddress import IPv4Address, IPv4Network
+
+from portcall.core.address import (
+    AddressError,
+    AddressRange,
+    Mac,
+    joined,
+    parse_address,
+    parse_mac,
+    parse_range,
+    parse_subnet,
+)
+from portcall.core.plan.rows import Plan, PlannedDevice
+from portcall.core.printable import printable
+from portcall.core.trouble import BadInput
+
+MOST_ADDRESSES = 65_536
+_MOST_ADDRESSES_AT_ALL = 16_777_216
+
+
+def parse_target(text: str, plan: Plan) -> IPv4Address | IPv4Network:
+    """A device's address, a subnet, or the name of a planned device. Raises BadInput."""
+    row = plan.by_name(text)
+    if row:
+        return row.address
+    looks_numeric = text[:1].isdigit() and all(c.isdigit() or c in "./" for c in text)
+    if not looks_numeric:
+        raise BadInput(f"{text}: is no address, and {_names(plan)}")
+    return parse_subnet(text) if "/" in text else parse_address(text)
+
+
+def parse_targets(
+    texts: Sequence[str], plan: Plan, large: bool = False
+) -> tuple[AddressRange, ...]:
+    """Addresses, ranges, subnets and planned names. Raises BadInput."""
+    spans = []
+    for text in texts:
+        row = plan.by_name(text)
+        if row:
+            spans.append(AddressRange(row.address, row.address))
+        elif text[:1].isdigit():
+            spans.append(parse_range(text))
+        else:
+            raise BadInput(f"{text}: is no address or range, and {_names(plan)}")
+    return bounded(joined(spans), large)
+
+
+def bounded(ranges: tuple[AddressRange, ...], large: bool = False) -> tuple[AddressRange, ...]:
+    """The ranges, unless they are more than anybody means. Raises AddressError."""
+    total = sum(len(span) for span in ranges)
+    most = _MOST_ADDRESSES_AT_ALL if large else MOST_ADDRESSES
+    if total > most:
+        shown = ", ".join(str(span) for span in ranges)
+        lifted = "" if large else ", or lift the limit with --large"
+        raise AddressError(
+            f"{shown}: has {total:,} addresses; one sweep takes at most {most:,}; "
+            f"name a smaller range{lifted}"
+        )
+    return ranges
+
+
+@dataclass(frozen=True, slots=True)
+class Meant:
+    """A device as it was typed: a planned row, a MAC, or where it is; what is not known is None."""
+
+    words: str
+    row: PlannedDevice | None = None
+    mac: Mac | None = None
+    address: IPv4Address | None = None
+
+    @property
+    def name(self) -> str:
+        """What it goes by here."""
+        return self.row.name if self.row else self.words
+
+
+def parse_device(text: str, plan: Plan) -> Meant:
+    """A planned name, a MAC, or an address. Raises BadInput."""
+    row = plan.by_name(text)
+    if row is not None:
+        return Meant(text, row, row.mac)
+    shown = printable(text, 60)
+    digits = [c for c in text if c not in ":-. "]
+    if len(digits) == 12 and all(c in "0123456789abcdefABCDEF" for c in digits):
+        mac = parse_mac(text)
+        return Meant(str(mac), plan.by_mac(mac), mac)
+    if text[:1].isdigit():
+        try:
+            address = parse_address(text)
+        except AddressError as error:
+            raise BadInput(
+                f"{error}; a device is named by its plan row, its MAC or address"
+            ) from None
+        row = plan.by_address(address)
+        return Meant(str(address), row, None, address)
+    names = ", ".join(row.name for row in plan) or "no rows"
+    raise BadInput(f"{shown}: is no address, no MAC, and not in the plan, which has {names}")
+
+
+def _names(plan: Plan) -> str:
+    names = ", ".join(row.name for row in plan)
+    return f"the plan has {names}" if names else "there is no plan here that could name it"

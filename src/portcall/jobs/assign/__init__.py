@@ -1,0 +1,1 @@
+"""An assignment: serving, following the plan as it is edited, keeping as devices answer."""

@@ -1,0 +1,106 @@
+"""Serving addresses on one adapter, and noticing what gets in the way of it meanwhile."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable, Iterator
+from contextlib import closing, contextmanager
+
+from portcall.core.adapters.adapter import Adapter
+from portcall.core.adapters.adapter_watch import AdapterChange, ChangeKind
+from portcall.core.assign.event import Event, EventKind
+from portcall.core.assign.lookout import Lookout, Offer
+from portcall.core.assign.server import AddressServer
+from portcall.core.plan.rows import Plan
+from portcall.core.trouble import NotPossibleHere
+from portcall.core.wire import bootp
+from portcall.host.adapter_watch import watch_adapters
+from portcall.host.datagrams import Datagrams
+from portcall.host.filters import ADDRESSING
+from portcall.host.link import Link
+from portcall.host.runner import Runner, rare_collections
+
+_TOLD_OF = (ChangeKind.LINK_LOST, ChangeKind.LINK_BACK, ChangeKind.FLAPPING)
+
+
+class Service:
+    """An address server at work on an adapter; ``serving`` makes one.
+
+    ``ends`` are those of its conversations: one that comes by itself brings an exception.
+    """
+
+    def __init__(
+        self, runner: Runner, server: AddressServer, link: Link, report: Callable[[Event], None]
+    ) -> None:
+        self.server = server
+        self._runner = runner
+        self._link = link
+        self._report = report
+        self.ends = [runner.start(server, link, report)]
+
+    def change(self, plan: Plan, others: Plan) -> None:
+        """From now on serve another plan, and leave the others alone."""
+        now = asyncio.get_running_loop().time()
+        self._runner.tell(self.server, self.server.change(plan, others, now))
+
+    def stop(self) -> None:
+        """Send nothing more, also nothing that waits to be sent."""
+        self._runner.drop(self._link)
+
+    def look_out(self, xid: int, known: tuple[Offer, ...]) -> None:
+        """Report DHCP servers that appear; those ``known`` have been told of."""
+        told = {offer.server_mac for offer in known}
+
+        def offered(offer: Offer) -> None:
+            if offer.server_mac not in told:
+                told.add(offer.server_mac)
+                detail = f"another DHCP server is here: {offer.server} at {offer.server_mac}"
+                mac, address = offer.server_mac, offer.server
+                self._report(Event(EventKind.NOTICE, mac, address=address, detail=detail))
+
+        lookout = Lookout(self._link.mac, xid, lasting=True)
+        self.ends.append(self._runner.start(lookout, self._link, offered))
+
+
+@contextmanager
+def serving(
+    adapter: Adapter, server: AddressServer, report: Callable[[Event], None]
+) -> Iterator[Service]:
+    """Answer requests while the block runs. Raises NotPossibleHere.
+
+    The UDP port is held while the server's own frames do the talking: it tells that another
+    program has it, and keeps the kernel from answering requests with "port unreachable". There is
+    no pace: every answer was asked for, and a plant that powers up must not be kept waiting.
+    """
+    runner = Runner(pacer=None)
+    with (
+        rare_collections(),
+        closing(Datagrams(adapter.name, bootp.SERVER_PORT)),
+        runner.using(Link(adapter.name, ADDRESSING)) as link,
+    ):
+        yield Service(runner, server, link, report)
+
+
+async def watch_link(
+    adapter: Adapter, report: Callable[[Event], None], stop: asyncio.Event
+) -> None:
+    """Report the adapter's link going and coming. Raises NotPossibleHere when the adapter is gone.
+
+    Frames are heard again when the link is back; when the adapter was pulled out of the computer,
+    its addresses are gone, too.
+    """
+    gone = asyncio.Event()
+
+    def changed(change: AdapterChange) -> None:
+        if change.adapter.index != adapter.index:
+            return
+        if change.kind is ChangeKind.VANISHED:
+            gone.set()
+            stop.set()
+        elif change.kind in _TOLD_OF:
+            words = " ".join(word for word in (change.kind, change.detail) if word)
+            report(Event(EventKind.NOTICE, None, detail=f"{adapter.name}: {words}"))
+
+    await watch_adapters(changed, stop)
+    if gone.is_set():
+        raise NotPossibleHere(f"{adapter.name} is gone; plug it in, match, and assign again")

@@ -1,0 +1,1 @@
+"""Looking at the wire: a look and what it asks, watching, finding one device."""

@@ -1,0 +1,238 @@
+"""Asking devices what they are, from one vantage: all of them at once, then each of them.
+
+Questions by UDP go through ``AskEach``, questions by TCP through ``converse``.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable, Collection, Iterable, Sequence
+from contextlib import ExitStack
+from functools import partial
+from ipaddress import IPv4Address
+from typing import Any
+
+from portcall.core.address import LIMITED_BROADCAST
+from portcall.core.find import (
+    cip_identity,
+    cip_interface,
+    modbus_identity,
+    opcua_server,
+    web_page,
+)
+from portcall.core.find.bacnet_devices import BacnetDevices
+from portcall.core.find.cip_identity import IdentityByAddress, IdentityByBroadcast
+from portcall.core.find.mdns_names import MdnsNames
+from portcall.core.find.netbios_names import NodeStatusQuestion
+from portcall.core.find.sighting import (
+    Field,
+    IdentityQuestion,
+    Learnt,
+    Method,
+    Sighting,
+    sighting_of,
+    words,
+)
+from portcall.core.find.snmp_system import SystemGroup
+from portcall.core.talk.ask_each import ANSWER_WAITS, AskEach
+from portcall.core.talk.conversation import Conversation, Datagram, Endpoint
+from portcall.core.talk.dialogue import Script
+from portcall.core.trouble import NotPossibleHere
+from portcall.core.wire import bacnet, cip, modbus, opcua
+from portcall.host.datagrams import Datagrams
+from portcall.host.runner import Runner
+from portcall.host.vantage import Vantage
+from portcall.jobs.look.converse import Talk, converse
+from portcall.jobs.look.findings import Findings, Orders
+
+_BROADCAST_SECONDS = 3.5
+
+_PACKETS_TO_EACH = 12
+"""What one device gets besides knocks at its ports, by rule of thumb: for the time left."""
+
+_METHOD_AT = {
+    cip.PORT: Method.CIP,
+    modbus.PORT: Method.MODBUS,
+    opcua.PORT: Method.OPCUA,
+    web_page.PORT: Method.WEB,
+    web_page.SECURE_PORT: Method.WEB,
+    web_page.OTHER_PORT: Method.WEB,
+}
+
+
+async def ask_everybody(
+    runner: Runner, found: Findings, vantage: Vantage, cip_done: asyncio.Event
+) -> None:
+    """The questions that all devices of a subnet hear, one after the other.
+
+    ``cip_done`` is set when it is known who answers CIP to that, and who has to be asked directly.
+    """
+    assert vantage.interface is not None
+    broadcast = vantage.interface.network.broadcast_address
+    ask = IdentityByBroadcast((LIMITED_BROADCAST,))
+    everything: tuple[tuple[Method, Conversation[Datagram, Sighting], Any], ...] = (
+        (Method.CIP, ask, partial(Datagrams.at, vantage)),
+        (Method.BACNET, BacnetDevices((broadcast,)), partial(_bacnet_port, vantage)),
+        (Method.MDNS, MdnsNames(), partial(Datagrams.at, vantage)),
+    )
+    with ExitStack() as stack, found.outlook.doing("broadcasts", _BROADCAST_SECONDS):
+        ends = []
+        for method, conversation, opened in everything:
+            if method not in found.orders.methods:
+                continue
+            await found.in_turn()
+            try:
+                medium = stack.enter_context(runner.using(opened()))
+            except NotPossibleHere as trouble:
+                found.cannot(method, str(trouble))
+                continue
+            ends.append(runner.start(conversation, medium, found.report_datagram))
+            if method is Method.CIP:
+                over = ends[-1]
+                cip_over = asyncio.ensure_future(over.wait())
+                cip_over.add_done_callback(partial(_set_when_over, cip_done))
+                stack.callback(cip_over.cancel)
+        for end in ends:
+            await end.wait()
+    cip_done.set()
+    if ask.refusal is not None:
+        found.cannot(Method.CIP, f"{ask.refusal}: a question did not leave")
+
+
+def _set_when_over(event: asyncio.Event, waiting: asyncio.Task[None]) -> None:
+    event.set()
+    if not waiting.cancelled():
+        waiting.exception()  # It is raised where the end itself is waited for.
+
+
+def _bacnet_port(vantage: Vantage) -> Datagrams:
+    """Answers to Who-Is come to the protocol's own port, often by broadcast."""
+    made: Datagrams = vantage.call(lambda: Datagrams(vantage.adapter, bacnet.PORT, shared=True))
+    return made
+
+
+async def ask_devices(
+    runner: Runner,
+    found: Findings,
+    vantage: Vantage,
+    everybody: asyncio.Task[None],
+    cip_done: asyncio.Event,
+) -> None:
+    """Ask each device of this vantage's subnet, and those that appear meanwhile after them."""
+    assert vantage.interface is not None
+    network = vantage.interface.network
+    found.asked.add(vantage.interface.ip)
+    while True:
+        new = [a for a in found.addresses if a in network and a not in found.asked]
+        if new:
+            found.asked.update(new)
+            await _ask_these(runner, found, vantage, new, cip_done)
+        elif everybody.done():
+            return
+        else:
+            await asyncio.wait((everybody,))
+
+
+async def _ask_these(
+    runner: Runner,
+    found: Findings,
+    vantage: Vantage,
+    addresses: list[IPv4Address],
+    cip_done: asyncio.Event,
+) -> None:
+    wanted = found.orders.methods
+    cip_by_address = asyncio.Event()
+    packets = len(addresses) * (len(_doors(found.orders)) + _PACKETS_TO_EACH)
+    seconds = packets / found.rate + sum(ANSWER_WAITS)
+
+    async def silent_to_cip() -> None:
+        await cip_done.wait()
+        silent = [a for a in addresses if a not in found.identified]
+        if silent and Method.CIP in wanted:
+            await _by_datagram(runner, found, vantage, IdentityByAddress(), silent)
+        cip_by_address.set()
+
+    with found.outlook.doing(f"asking {len(addresses)} devices", seconds):
+        async with asyncio.TaskGroup() as tasks:
+            tasks.create_task(silent_to_cip())
+            for method, question in (
+                (Method.SNMP, partial(SystemGroup, found.orders.community)),
+                (Method.NETBIOS, NodeStatusQuestion),
+            ):
+                if method in wanted:
+                    tasks.create_task(_by_datagram(runner, found, vantage, question(), addresses))
+            tasks.create_task(_knock(runner, found, vantage, addresses, cip_by_address))
+
+
+async def _by_datagram(
+    runner: Runner,
+    found: Findings,
+    vantage: Vantage,
+    question: IdentityQuestion,
+    addresses: Iterable[IPv4Address],
+) -> None:
+    asking = AskEach(question, addresses, partial(sighting_of, question.method))
+    with ExitStack() as stack:
+        medium = stack.enter_context(runner.using(Datagrams.at(vantage, refusals=True)))
+        await runner.run(asking, medium, found.report_datagram)
+    if asking.refusal is not None:
+        found.cannot(question.method, f"{asking.refusal}: a question did not leave")
+
+
+async def _knock(
+    runner: Runner,
+    found: Findings,
+    vantage: Vantage,
+    addresses: list[IPv4Address],
+    cip_by_address: asyncio.Event,
+) -> None:
+    """Try every port of the trade, and ask what is behind those that open."""
+
+    def opened(door: Endpoint) -> Talk:
+        now = asyncio.get_running_loop().time()
+        name = f"{door.port} {found.orders.ports.get(door.port, '')}".strip()
+        said = words(Method.PORTS, (Field.PORT, name))
+        found.report(Sighting(now, Method.PORTS, address=door.address, said=said))
+        return talk_at(door, found.orders.methods, door.address in found.identified)
+
+    async def knock(
+        ports: Sequence[int], proven: Collection[IPv4Address] = ()
+    ) -> Collection[IPv4Address]:
+        doors = dict.fromkeys(addresses, ports)
+        return await converse(runner, vantage, doors, opened, found.report, proven)
+
+    doors = _doors(found.orders)
+    answered = await knock([port for port in doors if port != cip.PORT])
+    if cip.PORT in doors:
+        # Over TCP only once it is known whether UDP was enough.
+        await cip_by_address.wait()
+        await knock((cip.PORT,), answered)
+
+
+def _doors(orders: Orders) -> list[int]:
+    """The ports to try: all of them, or those of the methods that were asked for."""
+    wanted = orders.methods
+    return [
+        port for port in orders.ports if Method.PORTS in wanted or _METHOD_AT.get(port) in wanted
+    ]
+
+
+def talk_at(door: Endpoint, wanted: Collection[Method], identified: bool = False) -> Talk:
+    """What to ask behind a port, of the methods wanted; one ``identified`` said who it is."""
+    method = _METHOD_AT.get(door.port, Method.PORTS)
+    scripts: list[Callable[[], Script[Learnt]]] = []
+    if method not in wanted:
+        pass
+    elif method is Method.CIP:
+        if not identified:
+            scripts.append(cip_identity.script)
+        scripts.append(cip_interface.script)
+    elif method is Method.MODBUS:
+        scripts.append(modbus_identity.script)
+    elif method is Method.OPCUA:
+        scripts.append(partial(opcua_server.script, door.address))
+    elif method is Method.WEB:
+        secure = door.port == web_page.SECURE_PORT
+        scripts.append(partial(web_page.script, door.address, door.port, secure))
+    secure = door.port == web_page.SECURE_PORT and bool(scripts)
+    return Talk(method, scripts, secure)

@@ -1,0 +1,154 @@
+"""What a look has found so far, and could not do: all its parts report here."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable, Collection, Mapping, Sequence
+from dataclasses import dataclass, field
+from ipaddress import IPv4Address, IPv4Network
+
+from portcall.core.address import AddressRange
+from portcall.core.catalog.catalog import USUAL_PORTS
+from portcall.core.find.outlook import Outlook
+from portcall.core.find.sighting import Method, Sighting
+from portcall.core.find.snmp_system import DEFAULT_COMMUNITY
+from portcall.core.talk.pacer import DEFAULT_PACE, sustained
+
+ON_THE_LINK = (Method.LISTEN, Method.LLDP, Method.ARP, Method.IPV6, Method.DCP)
+"""The methods that need raw Ethernet."""
+
+ASKING_ALL = (Method.CIP, Method.BACNET, Method.MDNS)
+ASKING_EACH = (
+    Method.CIP,
+    Method.SNMP,
+    Method.NETBIOS,
+    Method.MODBUS,
+    Method.OPCUA,
+    Method.WEB,
+    Method.PORTS,
+)
+
+WIRE_METHODS = tuple(dict.fromkeys((*ON_THE_LINK, *ASKING_ALL, *ASKING_EACH)))
+"""The methods that use the wire, in the order in which they start."""
+
+QUICK_METHODS = (Method.LISTEN, Method.LLDP, Method.ARP, Method.DCP, Method.CIP)
+"""Enough to know who is there; the rest is for knowing what it is."""
+
+LISTEN_SECONDS = 4.0
+"""A device without an address asks every few seconds; shorter than this misses it."""
+
+BETWEEN_BROADCASTS = 0.3
+"""Seconds between two questions to everybody: never two crowds of answers at once."""
+
+_MOST_ASKED = 4096
+"""Addresses asked in one look: whoever floods the wire with new ones is not followed."""
+
+
+@dataclass(frozen=True, slots=True)
+class NotRun:
+    """A method that could not run here, and why."""
+
+    method: Method
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
+class Orders:
+    """What to look for, and how. Times in seconds, pace in packets a second.
+
+    ``subnets`` give the masks of foreign subnets; ``spared`` are addresses never borrowed;
+    ``known`` are devices' addresses that need not be asked again what they are; ``within``, when
+    there are any, are the only addresses that are asked; without ``borrows``, devices in foreign
+    subnets are not asked.
+    """
+
+    ranges: Sequence[AddressRange] = ()
+    pace: float | None = DEFAULT_PACE
+    methods: Collection[Method] = WIRE_METHODS
+    listen: float = LISTEN_SECONDS
+    community: str = DEFAULT_COMMUNITY
+    ports: Mapping[int, str] = field(default_factory=lambda: dict(USUAL_PORTS))
+    subnets: Sequence[IPv4Network] = ()
+    preferred: IPv4Address | None = None
+    spared: Collection[IPv4Address] = ()
+    known: Collection[IPv4Address] = ()
+    within: Sequence[AddressRange] = ()
+    borrows: bool = True
+
+
+class Findings:
+    """Takes sightings, and keeps which addresses are known, asked and identified.
+
+    ``seen`` is told of every sighting; ``news`` of every address that may be asked, once.
+    """
+
+    def __init__(
+        self,
+        orders: Orders,
+        seen: Callable[[Sighting], None],
+        news: Callable[[IPv4Address], None],
+        outlook: Outlook,
+    ) -> None:
+        self.orders = orders
+        self.outlook = outlook
+        self.not_run: list[NotRun] = []
+        self.addresses: dict[IPv4Address, None] = {}
+        """Every device's address seen so far that may be asked."""
+        self.identified: set[IPv4Address] = set()
+        """Those that said by CIP what they are."""
+        self.asked: set[IPv4Address] = set(orders.known)
+        """Those that are being asked what they are, or need not be."""
+        self.came_through: set[IPv4Address] = set()
+        """Those whose datagrams reached a program."""
+        self.rate = sustained(orders.pace or DEFAULT_PACE)
+        """What may be expected to leave, in packets a second."""
+        self.asks_devices = any(method in orders.methods for method in ASKING_EACH)
+        self._seen = seen
+        self._news = news
+        self._broadcasting = asyncio.Lock()
+
+    def report(self, seen: Sighting) -> None:
+        """Take a sighting."""
+        self._seen(seen)
+        if seen.method is Method.CIP and seen.address is not None:
+            self.identified.add(seen.address)
+        address = seen.address
+        if not self.asks_devices or address is None or address in self.addresses:
+            return
+        if len(self.addresses) >= _MOST_ASKED:
+            for method in ASKING_EACH:
+                self.cannot(
+                    method,
+                    f"more than {_MOST_ASKED:,} addresses were seen, the others are listed and "
+                    "not asked; name a smaller range",
+                )
+            return
+        within = self.orders.within
+        if not within or any(address in span for span in within):
+            self.may_ask(address)
+
+    def report_unasked(self, seen: Sighting) -> None:
+        """Take a sighting of a look that asks no device: a sweep sees ten thousands."""
+        self._seen(seen)
+
+    def report_datagram(self, seen: Sighting) -> None:
+        """Take a sighting that came by UDP: what a firewall lets in."""
+        if seen.address is not None:
+            self.came_through.add(seen.address)
+        self.report(seen)
+
+    def may_ask(self, address: IPv4Address) -> None:
+        """From now on a device at this address is asked."""
+        self.addresses[address] = None
+        self._news(address)
+
+    def cannot(self, method: Method, reason: str) -> None:
+        """Note a method that could not run, once for each reason."""
+        missing = NotRun(method, reason)
+        if method in self.orders.methods and missing not in self.not_run:
+            self.not_run.append(missing)
+
+    async def in_turn(self) -> None:
+        """Wait for the time in which a question may be put to everybody."""
+        async with self._broadcasting:
+            await asyncio.sleep(BETWEEN_BROADCASTS)

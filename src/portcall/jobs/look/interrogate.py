@@ -1,0 +1,54 @@
+"""Asking one device, at one address, which ports it has open and what it says behind them."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Mapping
+from ipaddress import IPv4Address
+
+from portcall.core.find.sighting import Field, Method, Said, Sighting, words
+from portcall.core.talk.conversation import Endpoint
+from portcall.host.runner import paced
+from portcall.host.vantage import Vantage
+from portcall.jobs.look.ask import talk_at
+from portcall.jobs.look.converse import Talk, converse
+
+_METHODS = (Method.CIP, Method.MODBUS, Method.OPCUA, Method.WEB)
+_IDENTITY = (Field.MAKER, Field.PRODUCT, Field.SERIAL, Field.FIRMWARE)
+
+
+async def interrogate(
+    adapter: str, address: IPv4Address, ports: Mapping[int, str], pace: float
+) -> tuple[Said, ...]:
+    """All that it said, open ports among it; () when nothing there takes a connection."""
+    said: list[Said] = []
+
+    def opened(door: Endpoint) -> Talk:
+        name = f"{door.port} {ports.get(door.port, '')}".strip()
+        said.extend(words(Method.PORTS, (Field.PORT, name)))
+        return talk_at(door, _METHODS)
+
+    def report(seen: Sighting) -> None:
+        said.extend(seen.said)
+
+    with paced(adapter, pace) as runner:
+        await converse(runner, Vantage(adapter), {address: tuple(ports)}, opened, report)
+    return tuple(dict.fromkeys(said))
+
+
+async def interrogate_again(
+    adapter: str, address: IPv4Address, ports: Mapping[int, str], pace: float, wait: float
+) -> tuple[Said, ...]:
+    """The same of a device that may still be starting: until it says who it is, or time is up."""
+    loop = asyncio.get_running_loop()
+    until = loop.time() + wait
+    while True:
+        said = await interrogate(adapter, address, ports, pace)
+        if identity_in(said) or loop.time() >= until:
+            return said
+        await asyncio.sleep(1.0)
+
+
+def identity_in(said: tuple[Said, ...]) -> dict[Field, str]:
+    """What of it tells one device from another."""
+    return {each.field: each.value for each in said if each.field in _IDENTITY}

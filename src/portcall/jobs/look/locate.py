@@ -1,0 +1,101 @@
+"""Finding the devices that are meant: where each is now, or why there is no single one."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+from portcall.core.adapters.adapter import Adapter
+from portcall.core.address import AddressRange, Mac
+from portcall.core.find.device import Device
+from portcall.core.find.sighting import Method
+from portcall.core.plan.near import difference
+from portcall.core.plan.rows import Plan
+from portcall.core.plan.targets import Meant
+from portcall.jobs.look.looked import look
+from portcall.jobs.look.orders import gathering_for, orders_for, usual_ranges
+from portcall.jobs.telling import Tell
+from portcall.site.folder import Site
+
+LISTEN_SECONDS = 3.0
+"""A device that asks for an address does so every few seconds."""
+
+_LONG_ENOUGH = 2.0
+"""Seconds after which a device that was heard needs no further look: the likely addresses are asked
+first, and who else is there, or speaks DCP, has answered by then."""
+
+_LOOK_ROUND = ": portcall find shows whether it asks, or where it is"
+
+_LOCATING = (Method.LISTEN, Method.ARP, Method.DCP)
+
+
+@dataclass(frozen=True, slots=True)
+class Located:
+    """What a look found; ``reason`` says why there is no single device, when there is none."""
+
+    meant: Meant
+    device: Device | None
+    reason: str = ""
+
+    @property
+    def mac(self) -> Mac:
+        """The device's MAC; only where it was found."""
+        mac = self.device.mac if self.device else None
+        assert mac is not None
+        return mac
+
+
+def locate(
+    adapter: Adapter,
+    site: Site,
+    plan: Plan,
+    meant: Sequence[Meant],
+    tell: Tell,
+    everywhere: bool = False,
+) -> list[Located]:
+    """Look where the devices are: at their own addresses, or everywhere a device may be."""
+    gathering = gathering_for(site, plan)
+    own = {each.address or (each.row.address if each.row else None) for each in meant}
+    ranges = [AddressRange(address, address) for address in own if address is not None]
+    if everywhere or not ranges:
+        ranges = [*ranges, *usual_ranges(adapter, site, plan, gathering.catalog)]
+    listen = LISTEN_SECONDS if everywhere else 0.0
+    orders = orders_for(adapter, site, gathering, methods=_LOCATING, listen=listen)
+    orders = replace(orders, ranges=ranges, borrows=False)
+    macs = {each.mac for each in meant}
+
+    def enough(seconds: float) -> bool:
+        if seconds < _LONG_ENOUGH or None in macs:
+            return False
+        heard = {d.mac for d in gathering.devices() if d.addresses or Method.DCP in d.methods}
+        return macs <= heard
+
+    asyncio.run(look(adapter, orders, gathering, enough=enough, tell=tell)).to_its_end()
+    devices = [device for device in gathering.devices() if device.mac is not None]
+    return [_located(each, devices, everywhere) for each in meant]
+
+
+def _located(meant: Meant, devices: Sequence[Device], everywhere: bool) -> Located:
+    if meant.mac is not None:
+        found = next((device for device in devices if device.mac == meant.mac), None)
+        if found is not None:
+            return Located(meant, found)
+        near = next((d.mac for d in devices if d.mac and difference(d.mac, meant.mac)), None)
+        hint = f"; {near} {difference(near, meant.mac)} it: check the label" if near else ""
+        if everywhere or meant.row is None:
+            return Located(meant, None, f"{meant.mac} was not heard on this wire{hint}")
+        sentence = f"{meant.mac} does not answer at {meant.row.address}{hint or _LOOK_ROUND}"
+        return Located(meant, None, sentence)
+    address = meant.address or (meant.row.address if meant.row else None)
+    there = [device for device in devices if address in device.addresses]
+    if len(there) > 1:
+        macs = " and ".join(str(device.mac) for device in there)
+        return Located(meant, None, f"{address} is shared by {macs}: name one by its MAC")
+    if not there:
+        return Located(meant, None, f"nothing answers at {address}")
+    row = meant.row
+    if row is not None and row.mac is not None and row.mac != there[0].mac:
+        sentence = f"{row.name} is planned with {row.mac}, and {there[0].mac} is at {address}"
+        return Located(meant, None, sentence)
+    return Located(meant, there[0])

@@ -1,0 +1,260 @@
+"""One look at the wire: every method that can run here, side by side, through one pacer.
+
+Listening starts first and lasts until all else is done. Questions to everybody go one after the
+other, so that their answers do not come at once; the sweep runs beside them; then each device that
+was seen is asked (``ask``). A device in a subnet that the workstation is not in is asked from an
+address borrowed there (``host.leg``), once nobody has answered for that.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable
+from contextlib import AsyncExitStack, closing
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+
+from portcall.core.adapters.adapter import Adapter
+from portcall.core.find.arp_sweep import ANSWER_WAIT as SWEEP_WAIT
+from portcall.core.find.arp_sweep import ROUNDS, ArpSweep
+from portcall.core.find.arrivals import Arrivals
+from portcall.core.find.borrowed import borrowable
+from portcall.core.find.dcp_identify import ANSWER_WAIT as DCP_WAIT
+from portcall.core.find.dcp_identify import DcpIdentify
+from portcall.core.find.ipv6_echo import Ipv6Echo
+from portcall.core.find.outlook import Outlook
+from portcall.core.find.overhear import Overhear
+from portcall.core.find.sighting import Method, Sighting
+from portcall.core.plan.rows import ASSUMED_PREFIX
+from portcall.core.talk.probe import PROBE_TIME, AddressProbe, Free, Taken
+from portcall.core.trouble import NotPossibleHere
+from portcall.core.wire import cip
+from portcall.host.filters import NO_CONVERSATIONS
+from portcall.host.leg import Leg
+from portcall.host.link import Link
+from portcall.host.runner import End, Runner, paced, rare_collections
+from portcall.host.vantage import Vantage
+from portcall.jobs.look.ask import ask_devices, ask_everybody
+from portcall.jobs.look.findings import (
+    ASKING_ALL,
+    ASKING_EACH,
+    ON_THE_LINK,
+    Findings,
+    NotRun,
+    Orders,
+)
+from portcall.jobs.together import together
+
+_ASKING_SECONDS = 4.0
+"""What asking a handful of devices takes, for the time left."""
+
+_MOST_BORROWED = 4
+_MOST_UNSEEN = 1024
+_CANDIDATES_AT_ONCE = 2
+_CANDIDATE_BATCHES = 3
+_IDENTIFIER = 0x5043
+
+
+class Look:
+    """A look in progress; ``run`` it once. ``not_run`` and ``borrowed`` say how it went."""
+
+    def __init__(
+        self,
+        adapter: Adapter,
+        orders: Orders,
+        seen: Callable[[Sighting], None],
+        outlook: Outlook | None = None,
+    ) -> None:
+        self.adapter = adapter
+        self.findings = Findings(orders, seen, self._consider, outlook or Outlook())
+        self.borrowed: list[Vantage] = []
+        self._orders = orders
+        self._runner: Runner
+        self._swept = asyncio.Event()
+        self._link: Link | None = None
+        self._stack = AsyncExitStack()
+        self._tasks: asyncio.TaskGroup | None = None
+        self._networks: list[IPv4Network] = [own.network for own in adapter.interfaces]
+        self._arrived: list[IPv4Address] = []
+
+    @property
+    def not_run(self) -> list[NotRun]:
+        """The methods that could not run here, and why."""
+        return self.findings.not_run
+
+    async def run(self) -> None:
+        """Look, to the end. When it is cancelled, sockets are closed and legs taken down."""
+        async with self._stack:
+            self._stack.enter_context(rare_collections())
+            self._runner = self._stack.enter_context(paced(self.adapter.name, self._orders.pace))
+            self._open_link()
+            async with together() as self._tasks:
+                self._start_on_link(self._tasks)
+                self._take_at_their_word()
+                self._start_asking(self._tasks)
+        self._judge_answers()
+
+    def _open_link(self) -> None:
+        """The adapter's link, where it may be opened; what needs it and cannot run is noted."""
+        if not any(m in self._orders.methods for m in ON_THE_LINK) and self.adapter.addresses:
+            return
+        try:
+            link = Link(self.adapter.name, NO_CONVERSATIONS)
+        except NotPossibleHere as trouble:
+            for method in ON_THE_LINK:
+                self.findings.cannot(method, str(trouble))
+            return
+        self._link = self._stack.enter_context(self._runner.using(link))
+
+    def _start_on_link(self, tasks: asyncio.TaskGroup) -> None:
+        link, mac, orders = self._link, self.adapter.mac, self._orders
+        wanted = orders.methods
+        if link is None or mac is None:
+            self._swept.set()
+            return
+        if Method.CIP in wanted:
+            self._runner.start(Arrivals(mac, cip.PORT), link, self._arrived.append)
+        if Method.LISTEN in wanted or Method.LLDP in wanted:
+            listening = Overhear(mac, orders.listen, wanted)
+            self._await(
+                "listening",
+                orders.listen,
+                tasks,
+                self._runner.start(listening, link, self.findings.report),
+            )
+        if Method.DCP in wanted:
+            asking = DcpIdentify(mac, _IDENTIFIER)
+            self._await(
+                "DCP", 2 * DCP_WAIT, tasks, self._runner.start(asking, link, self.findings.report)
+            )
+        if Method.IPV6 in wanted:
+            echo = Ipv6Echo(mac, _IDENTIFIER)
+            self._await("IPv6", 2.0, tasks, self._runner.start(echo, link, self.findings.report))
+        if Method.ARP in wanted and orders.ranges:
+            sweep = ArpSweep(mac, self.adapter.interfaces, sorted(orders.ranges, key=len))
+            seconds = ROUNDS * (sweep.total / self.findings.rate + SWEEP_WAIT)
+            asks = self.findings.asks_devices
+            report = self.findings.report if asks else self.findings.report_unasked
+            end = self._runner.start(sweep, link, report)
+            self._await("ARP sweep", seconds, tasks, end, self._swept)
+            return
+        self._swept.set()
+        if Method.ARP in wanted:
+            self.findings.cannot(
+                Method.ARP,
+                f"{self.adapter.name} has no address and no range was named; "
+                "type one: portcall find 10.61.20.0/24",
+            )
+
+    def _take_at_their_word(self) -> None:
+        """Where no sweep tells who is there, addresses that were named are asked unseen."""
+        sweeps = self._link is not None and Method.ARP in self._orders.methods
+        if not sweeps and sum(len(span) for span in self._orders.within) <= _MOST_UNSEEN:
+            for address in (address for span in self._orders.within for address in span):
+                self.findings.may_ask(address)
+
+    def _await(
+        self,
+        what: str,
+        seconds: float,
+        tasks: asyncio.TaskGroup,
+        end: End,
+        then: asyncio.Event | None = None,
+    ) -> None:
+        async def wait() -> None:
+            with self.findings.outlook.doing(what, seconds):
+                await end.wait()
+            if then is not None:
+                then.set()
+
+        tasks.create_task(wait())
+
+    def _start_asking(self, tasks: asyncio.TaskGroup) -> None:
+        own = [Vantage(self.adapter.name, each) for each in self.adapter.interfaces]
+        for vantage in own:
+            tasks.create_task(self._ask_from(vantage))
+        if not own and self._link is None:
+            reason = f"{self.adapter.name} has no address that a device could answer to"
+            for method in (*ASKING_ALL, *ASKING_EACH):
+                self.findings.cannot(method, reason)
+
+    async def _ask_from(self, vantage: Vantage) -> None:
+        async with asyncio.TaskGroup() as tasks:
+            cip_done = asyncio.Event()
+            everybody = tasks.create_task(
+                ask_everybody(self._runner, self.findings, vantage, cip_done)
+            )
+            await self._swept.wait()
+            await ask_devices(self._runner, self.findings, vantage, everybody, cip_done)
+
+    def _consider(self, address: IPv4Address) -> None:
+        """Borrow an address in the subnet of a device that is in none of ours."""
+        if self._link is None or self._tasks is None or not self._orders.borrows:
+            return
+        if any(address in network for network in self._networks) or address in self._orders.known:
+            return
+        if len(self._networks) - len(self.adapter.interfaces) >= _MOST_BORROWED:
+            return
+        network = next(
+            (subnet for subnet in self._orders.subnets if address in subnet),
+            IPv4Network((address, ASSUMED_PREFIX), strict=False),
+        )
+        self._networks.append(network)
+        self._tasks.create_task(self._ask_in(network))
+
+    async def _ask_in(self, network: IPv4Network) -> None:
+        expected = PROBE_TIME + _ASKING_SECONDS
+        with self.findings.outlook.doing(f"a free address in {network}", expected):
+            free = await self._free_address(network)
+        if free is None or self._link is None:
+            self._cannot_ask_in(network, "no address was found free there")
+            return
+        own = IPv4Interface((free, network.prefixlen))
+        try:
+            leg = self._stack.enter_context(closing(Leg(self._runner, self.adapter.name, own)))
+        except NotPossibleHere as trouble:
+            self._cannot_ask_in(network, str(trouble))
+            return
+        self.borrowed.append(leg.vantage)
+        await self._ask_from(leg.vantage)
+
+    def _cannot_ask_in(self, network: IPv4Network, reason: str) -> None:
+        for method in (*ASKING_ALL, *ASKING_EACH):
+            self.findings.cannot(method, f"not in {network}: {reason}")
+
+    async def _free_address(self, network: IPv4Network) -> IPv4Address | None:
+        """The first of some candidates that nobody answers for (RFC 5227)."""
+        assert self._link is not None
+        avoid = {*self._orders.spared, *self.findings.addresses}
+        choices = borrowable(network, self._orders.preferred, avoid)
+        for _ in range(_CANDIDATE_BATCHES):
+            batch = [a for a, _ in zip(choices, range(_CANDIDATES_AT_ONCE), strict=False)]
+            free: set[IPv4Address] = set()
+
+            def told(fact: Free | Taken, free: set[IPv4Address] = free) -> None:
+                if isinstance(fact, Free):
+                    free.add(fact.address)
+
+            probes = [
+                self._runner.run(AddressProbe(self._link.mac, address), self._link, told)
+                for address in batch
+            ]
+            await asyncio.gather(*probes)
+            best = next((a for a in batch if a in free and a not in self.findings.addresses), None)
+            if best is not None:
+                return best
+        return None
+
+    def _judge_answers(self) -> None:
+        """Answers that reached the adapter and no program: this computer's own firewall."""
+        dropped = [
+            str(a)
+            for a in dict.fromkeys(self._arrived)
+            if self.adapter.on_subnet_of(a) is not None and a not in self.findings.came_through
+        ]
+        if dropped:
+            others = f" and {len(dropped) - 5} more" if len(dropped) > 5 else ""
+            self.findings.cannot(
+                Method.CIP,
+                f"this computer's firewall drops the answers of {', '.join(dropped[:5])}{others}"
+                f"; let UDP from port {cip.PORT} in",
+            )

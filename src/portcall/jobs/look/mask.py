@@ -1,0 +1,22 @@
+"""Reading from a device how its own interface is set."""
+
+from __future__ import annotations
+
+from ipaddress import IPv4Address
+
+from portcall.core.find import cip_interface
+from portcall.core.find.sighting import Field, Method, Sighting
+from portcall.core.wire import cip
+from portcall.host.runner import Runner
+from portcall.host.vantage import Vantage
+from portcall.jobs.look.converse import Talk, converse
+
+
+async def read_mask(adapter: str, address: IPv4Address) -> IPv4Address | None:
+    """The mask that a device says it has; None when it does not say."""
+    seen: list[Sighting] = []
+    talk = Talk(Method.CIP, (cip_interface.script,))
+    doors = {address: (cip.PORT,)}
+    await converse(Runner(), Vantage(adapter), doors, lambda door: talk, seen.append)
+    masks = [said.value for each in seen for said in each.said if said.field is Field.MASK]
+    return IPv4Address(masks[0]) if masks else None

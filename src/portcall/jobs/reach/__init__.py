@@ -1,0 +1,1 @@
+"""Reaching devices."""

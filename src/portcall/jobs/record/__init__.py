@@ -1,0 +1,1 @@
+"""What is recorded on the way."""

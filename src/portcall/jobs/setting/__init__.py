@@ -1,0 +1,1 @@
+"""Setting devices: keeping an address, moving, a series, proof by a power cycle."""

@@ -1,0 +1,229 @@
+"""Having a device hold its address over a power cycle, by the protocol it speaks."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from ipaddress import IPv4Address, IPv4Interface
+
+from portcall.core.address import Mac
+from portcall.core.cip.identity_object import controls
+from portcall.core.cip.interface_object import CipSettings
+from portcall.core.find.sighting import Field, Sighting
+from portcall.core.setting import cip_settings
+from portcall.core.setting.cip_settings import Answered, AttributeChange
+from portcall.core.setting.job import Job, Outcome
+from portcall.core.wire import cip, cip_message, dcp
+from portcall.jobs.setting.exchanges import ask_by_cip, read_by_dcp, set_by_dcp
+
+CIP, DCP = "CIP", "DCP"
+
+Remember = Callable[[str, str], None]
+"""Told the protocol and the settings before they are changed; what it raises stops that."""
+
+
+async def keep_by_cip(adapter: str, job: Job, remember: Remember) -> Outcome | None:
+    """Have the device take the address it has as its own; None when it speaks no CIP there."""
+    return await _change(adapter, job, remember, _kept)
+
+
+async def release_by_cip(adapter: str, job: Job, remember: Remember, before: str) -> Outcome | None:
+    """Have the device ask for its address again, from its next start; None without CIP.
+
+    ``before``: how it asked when it still did, as it was remembered, or "".
+    """
+
+    def released(job: Job, now: CipSettings) -> _Decision:
+        if not now.is_stored:
+            return (), None
+        changes = cip_settings.releasing(now, before)
+        return changes, None if changes else "it says that it can ask neither by BOOTP nor by DHCP"
+
+    return await _change(adapter, job, remember, released)
+
+
+_Decision = tuple[tuple[AttributeChange, ...], str | None]
+
+
+def _kept(job: Job, now: CipSettings) -> _Decision:
+    if now.interface != job.interface:
+        return (), f"its own settings say {now}, not {job.interface}: portcall move {job.name}"
+    return cip_settings.keeping(now, job.host_name), None
+
+
+async def _change(
+    adapter: str,
+    job: Job,
+    remember: Remember,
+    decide: Callable[[Job, CipSettings], _Decision],
+) -> Outcome | None:
+    told = await read_by_cip(adapter, job.interface.ip)
+    if told is None:
+        return None
+    identity, before = told
+    reason = why_not(job, identity, before)
+    if before is None or reason is not None:
+        return Outcome(False, CIP, str(before) if before else None, findings=(reason or _UNREAD,))
+    changes, obstacle = decide(job, before)
+    if obstacle is not None:
+        return Outcome(False, CIP, str(before), findings=(obstacle,))
+    if not changes:
+        return Outcome(True, CIP, str(before), str(before))
+    remember(CIP, str(before))
+    answers = await write_by_cip(adapter, job.interface.ip, changes)
+    again = await read_by_cip(adapter, job.interface.ip)
+    after = again[1] if again else None
+    findings = left_undone(changes, answers)
+    if after is None:
+        findings += ("its settings could not be read back: look again with portcall find",)
+        return Outcome(False, CIP, str(before), findings=findings)
+    findings += named(answers)
+    left, _ = decide(job, after)
+    major = tuple(change for change in left if not change.minor)
+    if major and not left_undone(changes, answers):
+        findings = (f"it said yes to {major[0].what}, and did not do it",)
+    return Outcome(not major, CIP, str(before), str(after), findings=findings)
+
+
+_UNREAD = "it does not tell how its address is set"
+
+
+def why_not(job: Job, identity: cip.Identity | None, settings: CipSettings | None) -> str | None:
+    """Why a CIP device is not to be changed, or None."""
+    if settings is None:
+        return _UNREAD
+    return in_use(job, identity) or settings.cannot()
+
+
+def in_use(job: Job, identity: cip.Identity | None) -> str | None:
+    """Why a CIP device that is doing something is not to be changed, or None."""
+    busy = "it does not say what it is doing"
+    if identity is not None:
+        busy = controls(identity) or ""
+    if not busy or job.force:
+        return None
+    return f"left alone, {busy}: stop what it does, or change it anyway with --force"
+
+
+async def read_by_cip(
+    adapter: str, address: IPv4Address
+) -> tuple[cip.Identity | None, CipSettings | None] | None:
+    """Who a device is and how its address is set; None when nothing listens at its CIP port."""
+    facts = await ask_by_cip(adapter, address, cip_settings.read())
+    if facts is None:
+        return None
+    identity = next((fact for fact in facts if isinstance(fact, cip.Identity)), None)
+    return identity, next((fact for fact in facts if isinstance(fact, CipSettings)), None)
+
+
+async def write_by_cip(
+    adapter: str, address: IPv4Address, changes: Sequence[AttributeChange], restart: bool = False
+) -> list[Answered]:
+    """What the device said to each change; nothing where the connection ended before."""
+    return await ask_by_cip(adapter, address, cip_settings.write(changes, restart)) or []
+
+
+def left_undone(changes: Sequence[AttributeChange], answers: Sequence[Answered]) -> tuple[str, ...]:
+    """What was refused, and what the device never answered to."""
+    told = [str(answer) for answer in answers if answer.status != cip_message.SUCCESS]
+    answered = {answer.change for answer in answers}
+    if not told:
+        rest = [change for change in changes if change not in answered]
+        told = [f"the connection ended before it answered to setting {each.what}" for each in rest]
+    return tuple(told[:3])
+
+
+def named(answers: Sequence[Answered]) -> tuple[str, ...]:
+    """What was set besides the address."""
+    done = [each for each in answers if each.change.minor and each.status == cip_message.SUCCESS]
+    return tuple(str(answer) for answer in done)
+
+
+async def keep_by_dcp(adapter: str, job: Job, remember: Remember) -> Outcome | None:
+    """Set address and station name for good; None when the device speaks no DCP."""
+    before = await read_by_dcp(adapter, job.mac)
+    if before is None:
+        return None
+    return await set_for_good(adapter, job, before, remember)
+
+
+async def set_for_good(adapter: str, job: Job, before: Sighting, remember: Remember) -> Outcome:
+    """Set address and station name by DCP, and read them back."""
+    remember(DCP, settings_of(before))
+    blocks = [dcp.encode_ip_block(job.interface, job.gateway)]
+    if job.station_name is not None:
+        blocks.append(dcp.encode_name_block(job.station_name))
+    answer = await set_by_dcp(adapter, job.mac, blocks)
+    findings = tuple(
+        f"setting {_WHAT[option]}: {dcp.error_words(error)}"
+        for option, error in (answer.errors or {}).items()
+        if error and option in _WHAT
+    )
+    if answer.errors is None:
+        findings = ("no answer to the DCP request that sets it",)
+    after = await read_by_dcp(adapter, job.mac)
+    there = after is not None and interface_of(after) == job.interface
+    named = job.station_name is None or (after and name_of(after) == job.station_name)
+    if after is None:
+        findings += ("it does not answer DCP any more",)
+    elif not findings and not (there and named):
+        what = _WHAT[dcp.STATION_NAME] if there else _WHAT[dcp.IP_PARAMETER]
+        findings = (f"it said yes to setting {what}, and did not do it",)
+    told = settings_of(after) if after else None
+    return Outcome(there, DCP, settings_of(before), told, findings=findings)
+
+
+_WHAT = {dcp.IP_PARAMETER: "the address", dcp.STATION_NAME: "the station name"}
+
+
+def interface_of(seen: Sighting) -> IPv4Interface | None:
+    """The address and mask that a station says it has."""
+    mask = next((said.value for said in seen.said if said.field is Field.MASK), None)
+    if seen.address is None or mask is None:
+        return None
+    try:
+        return IPv4Interface(f"{seen.address}/{mask}")
+    except ValueError:
+        return None
+
+
+async def own_interface(adapter: str, mac: Mac, address: IPv4Address) -> IPv4Interface | None:
+    """The address and mask that a device itself says it has, by CIP or DCP."""
+    told = await read_by_cip(adapter, address)
+    if told is not None and told[1] is not None:
+        return told[1].interface
+    seen = await read_by_dcp(adapter, mac)
+    return interface_of(seen) if seen else None
+
+
+def name_of(seen: Sighting) -> str | None:
+    """The station name."""
+    return next((said.value for said in seen.said if said.field is Field.NAME), None)
+
+
+def settings_of(seen: Sighting) -> str:
+    """Address and name in a few words."""
+    return f"{interface_of(seen) or 'no address'}, {name_of(seen) or 'no station name'}"
+
+
+async def keep(adapter: str, job: Job, remember: Remember, by_dcp: bool = True) -> Outcome:
+    """By CIP where the device speaks that at its address, else by DCP, else not at all.
+
+    Without ``by_dcp`` it is known that the device speaks none.
+    """
+    outcome = await keep_by_cip(adapter, job, remember)
+    if outcome is None and by_dcp:
+        outcome = await keep_by_dcp(adapter, job, remember)
+    return outcome or Outcome(False, findings=_NO_WAY)
+
+
+async def release(adapter: str, job: Job, remember: Remember, before: str) -> Outcome:
+    """By CIP; DCP has no word for asking by BOOTP or DHCP."""
+    outcome = await release_by_cip(adapter, job, remember, before)
+    return outcome or Outcome(False, findings=("it answers no CIP, and only that has a way back",))
+
+
+_NO_WAY = (
+    "it answers no CIP and no DCP, so nothing here can tell it to",
+    "see on its own panel or page how it gets its address, and prove it: "
+    "portcall verify --power-cycle NAME",
+)

@@ -1,0 +1,106 @@
+"""Telling devices to hold the address they have, one after the other."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Iterator, Sequence
+from ipaddress import IPv4Interface
+
+from portcall.core.adapters.adapter import Adapter
+from portcall.core.find.sighting import Method
+from portcall.core.plan.rows import Plan
+from portcall.core.plan.targets import Meant
+from portcall.core.setting.job import Job, Outcome
+from portcall.host.privilege import Privilege, require
+from portcall.jobs.look.holders import taken_by
+from portcall.jobs.look.locate import Located, locate
+from portcall.jobs.setting.keep import DCP, keep, own_interface, release
+from portcall.jobs.setting.log import remembering, written
+from portcall.jobs.setting.naming import names_for
+from portcall.jobs.telling import Tell
+from portcall.site.folder import Site
+from portcall.site.logbook.settings import SettingsLog
+
+
+def keep_each(
+    adapter: Adapter,
+    site: Site,
+    plan: Plan,
+    meant: Sequence[Meant],
+    tell: Tell,
+    *,
+    undo: bool = False,
+    name: str | None = None,
+    force: bool = False,
+) -> Iterator[tuple[Located, Outcome]]:
+    """Find the devices, and have each keep its address; gives what came of each as it ends.
+
+    With ``undo`` they ask by BOOTP or DHCP again. ``name`` is what a device is to call itself, too.
+    Raises BadInput, NotPossibleHere.
+    """
+    require(Privilege.NET_RAW)
+    names = [names_for(each, name) for each in meant]
+    log = SettingsLog(site.folder)
+    located = locate(adapter, site, plan, meant, tell)
+    for each, (called, unnamed) in zip(located, names, strict=True):
+        outcome = _obstacle(adapter, each)
+        if outcome is None:
+            job = _job(adapter, each, called, name, force)
+            outcome = _carry_out(adapter, each, job, undo, log)
+        if outcome.by == DCP:
+            outcome = outcome.with_findings(*unnamed)
+        yield each, outcome
+
+
+def _obstacle(adapter: Adapter, each: Located) -> Outcome | None:
+    """Why nothing can be done about a device, or None."""
+    device, row = each.device, each.meant.row
+    if device is None:
+        return Outcome(False, findings=(each.reason,))
+    if Method.DCP in device.methods and row is not None:
+        return None
+    name, wanted = each.meant.name, row.address if row else None
+    if not device.addresses:
+        sentence = f"it has no address yet: portcall assign {name} --keep"
+    elif wanted is not None and wanted not in device.addresses:
+        sentence = f"it is at {device.addresses[0]}, not at {wanted}: portcall move {name}"
+    elif adapter.on_subnet_of(wanted or device.addresses[0]) is None:
+        sentence = f"{adapter.name} is not in its subnet: portcall match {name}"
+    else:
+        return None
+    return Outcome(False, findings=(sentence,))
+
+
+def _job(
+    adapter: Adapter, each: Located, called: str | None, typed: str | None, force: bool
+) -> Job:
+    row, device = each.meant.row, each.device
+    assert device is not None
+    address = row.address if row else device.addresses[0]
+    interface = row.interface if row else IPv4Interface(address)
+    if (row is None or row.mask_assumed) and address in device.addresses:
+        # Nobody here knows the mask: what the device says is kept.
+        told = asyncio.run(own_interface(adapter.name, each.mac, address))
+        interface = told if told is not None and told.ip == address else interface
+    return Job(
+        each.meant.name,
+        each.mac,
+        interface,
+        row.gateway if row else None,
+        station_name=called,
+        host_name=typed,
+        force=force,
+    )
+
+
+def _carry_out(adapter: Adapter, each: Located, job: Job, undo: bool, log: SettingsLog) -> Outcome:
+    remember = remembering(log, job)
+    taken = None if undo else taken_by(adapter, job)
+    if taken:
+        return written(log, job, Outcome(False, findings=(taken,)))
+    if undo:
+        work = release(adapter.name, job, remember, log.before_keeping(each.mac))
+    else:
+        by_dcp = each.device is not None and Method.DCP in each.device.methods
+        work = keep(adapter.name, job, remember, by_dcp)
+    return written(log, job, asyncio.run(work))

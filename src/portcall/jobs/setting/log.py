@@ -1,0 +1,24 @@
+"""What is written down around setting a device."""
+
+from __future__ import annotations
+
+from portcall.core.setting.job import Job, Outcome
+from portcall.jobs.setting.keep import Remember
+from portcall.site.logbook.settings import SettingsLog
+
+
+def remembering(log: SettingsLog, job: Job) -> Remember:
+    """What writes down how a device was set, before that is changed."""
+
+    def remember(by: str, before: str) -> None:
+        log.write("before", job.name, job.mac, address=job.interface.ip, by=by, settings=before)
+
+    return remember
+
+
+def written(log: SettingsLog, job: Job, outcome: Outcome) -> Outcome:
+    """Write down what came of it, and give it back."""
+    step = "done" if outcome.done else "not done"
+    address, by, settings = job.interface.ip, outcome.by, outcome.after
+    log.write(step, job.name, job.mac, address=address, by=by, settings=settings)
+    return outcome

@@ -1,0 +1,192 @@
+"""Bringing a device to its address, and proving that it is there: the same MAC, the same device."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from ipaddress import IPv4Address
+
+from portcall.core.adapters.adapter import Adapter
+from portcall.core.cip.interface_object import CipSettings
+from portcall.core.setting import cip_settings
+from portcall.core.setting.job import Job, Outcome, not_there
+from portcall.core.setting.whereabouts import At, Left, Other, Whereabout, Whereabouts
+from portcall.core.wire import cip
+from portcall.core.wire.cip_tcpip import Attribute, ConfigurationCapability
+from portcall.jobs.setting.exchanges import read_by_dcp
+from portcall.jobs.setting.follow import follow
+from portcall.jobs.setting.keep import (
+    CIP,
+    Remember,
+    in_use,
+    keep_by_cip,
+    left_undone,
+    named,
+    read_by_cip,
+    set_for_good,
+    write_by_cip,
+)
+
+Say = Callable[[str], None]
+
+_ATTEMPTS, _BETWEEN = 10, 1.0
+_PATIENCE = 8.0
+"""Seconds after which a device that is still where it was is asked whether it took it at all."""
+
+
+async def move_by_dcp(adapter: Adapter, job: Job, remember: Remember, say: Say) -> Outcome | None:
+    """Over the bare link, whatever address the device has; None when it speaks no DCP."""
+    before = await read_by_dcp(adapter.name, job.mac)
+    if before is None:
+        return None
+    began = asyncio.get_running_loop().time()
+    outcome = await set_for_good(adapter.name, job, before, remember)
+    if not outcome.done:
+        return outcome
+    arrival = await _arrival(adapter, job, began, say)
+    return replace(outcome, done=arrival.done, seconds=arrival.seconds).with_findings(
+        *arrival.findings
+    )
+
+
+async def move_by_cip(adapter: Adapter, job: Job, remember: Remember, say: Say) -> Outcome | None:
+    """By the address it has, which this computer can speak to; None when it speaks no CIP.
+
+    Safe to repeat: what is done already is not done again.
+    """
+    at = job.at or job.interface.ip
+    told = await read_by_cip(adapter.name, at)
+    if told is None:
+        return None
+    identity, before = told
+    fixed = before.cannot() if before else None
+    if before is None or fixed:
+        say(fixed or "it answers CIP, and does not tell how its address is set")
+        return None
+    busy = in_use(job, identity)
+    if busy:
+        return Outcome(False, CIP, str(before), findings=(busy,))
+    changes = cip_settings.moving(before, job.interface, job.gateway, job.host_name)
+    if not changes:
+        return Outcome(True, CIP, str(before), str(before))
+    remember(CIP, str(before))
+    began = asyncio.get_running_loop().time()
+    moves = any(change.attribute is Attribute.CONFIGURATION for change in changes)
+    restart = moves and bool(before.capability & ConfigurationCapability.NEEDS_RESTART)
+    if restart:
+        say("it takes a new address when it restarts: it is told to restart")
+    answers = await write_by_cip(adapter.name, at, changes, restart)
+    # Without answer to the last change the device may have gone to its new address with it.
+    refused = tuple(str(a) for a in answers if a.status and not a.change.minor)
+    if refused:
+        return await _still_there(adapter, job, at, before, refused)
+    arrival = await _arrival(adapter, replace(job, wait=_shorter(job.wait)), began, say)
+    if not arrival.done and arrival.device.is_at(at) and at != job.interface.ip:
+        undone = left_undone(changes, answers)
+        if undone:
+            return await _still_there(adapter, job, at, before, undone)
+        again = await read_by_cip(adapter.name, at)
+        now = again[1] if again else None
+        if now is not None and now.configuration == before.configuration:
+            sentence = f"it said yes to the address {job.interface}, and did not take it"
+            return Outcome(False, CIP, str(before), str(now), findings=(sentence,))
+    if not arrival.done and (job.wait is None or job.wait > _PATIENCE):
+        arrival = await _arrival(adapter, job, began, say)
+    if not arrival.done:
+        return Outcome(False, CIP, str(before), None, findings=arrival.findings)
+    arrival = replace(arrival, findings=(*arrival.findings, *named(answers)))
+    return await _proven(adapter, job, identity, before, arrival)
+
+
+async def wait_by_hand(adapter: Adapter, job: Job, say: Say) -> Outcome:
+    """Wait until somebody has set it, at its panel or page."""
+    began = asyncio.get_running_loop().time()
+    arrival = await _arrival(adapter, job, began, say)
+    return Outcome(arrival.done, None, seconds=arrival.seconds, findings=arrival.findings)
+
+
+@dataclass(frozen=True, slots=True)
+class _Arrival:
+    """How the wait for a device ended."""
+
+    done: bool
+    device: Whereabouts
+    seconds: float | None = None
+    findings: tuple[str, ...] = ()
+
+
+async def _arrival(adapter: Adapter, job: Job, began: float, say: Say) -> _Arrival:
+    assert adapter.mac is not None
+    wanted = job.interface.ip
+    asked = (wanted,) if job.at is None else (wanted, job.at)
+    device = Whereabouts(adapter.mac, job.mac, asked, job.elsewhere)
+    others: list[Other] = []
+
+    def tell(fact: Whereabout) -> None:
+        if isinstance(fact, Left):
+            say(f"no answer at {fact.address} any more")
+        elif isinstance(fact, At) and fact.address not in asked:
+            say(f"it answers at {fact.address}")
+        elif isinstance(fact, Other) and fact.address == wanted:
+            others.append(fact)
+
+    done = await follow(
+        adapter.name, device, lambda now: device.settled_at(wanted, now) is not None, job.wait, tell
+    )
+    now = asyncio.get_running_loop().time()
+    findings: tuple[str, ...] = ()
+    if others:
+        findings = (f"{wanted} is answered by another device, too: {others[0].mac}",)
+    if not done:
+        return _Arrival(False, device, None, (*findings, not_there(job, device, now)))
+    since = device.settled_at(wanted, now) or now
+    return _Arrival(not others, device, max(since - began, 0.0), findings)
+
+
+async def _still_there(
+    adapter: Adapter, job: Job, at: IPv4Address, before: CipSettings, findings: tuple[str, ...]
+) -> Outcome:
+    """What was refused or cut off: say how the device stands now, from its own mouth."""
+    again = await read_by_cip(adapter.name, at)
+    now = again[1] if again else None
+    if now is not None and now.configuration == before.configuration:
+        findings = (*findings, f"it is at {at} as before; it is safe to repeat this")
+    return Outcome(False, CIP, str(before), str(now) if now else None, findings=findings)
+
+
+async def _proven(
+    adapter: Adapter,
+    job: Job,
+    identity: cip.Identity | None,
+    before: CipSettings,
+    arrival: _Arrival,
+) -> Outcome:
+    """The device at its new address: is it the same, and does it hold the address?"""
+    told = None
+    for _ in range(_ATTEMPTS):
+        # It may answer by ARP before its programs have started.
+        told = await read_by_cip(adapter.name, job.interface.ip)
+        if told is not None:
+            break
+        await asyncio.sleep(_BETWEEN)
+    outcome = await keep_by_cip(adapter.name, job, lambda by, settings: None)
+    findings = arrival.findings
+    if outcome is None or told is None:
+        findings += ("it answers there by ARP, and no CIP yet: portcall verify",)
+        return Outcome(False, CIP, str(before), None, arrival.seconds, findings)
+    now = told[0]
+    findings += outcome.findings
+    same = identity is None or (now is not None and now.serial == identity.serial)
+    if identity is not None and same:
+        findings += (f"the same device: serial {identity.serial_text}",)
+    elif identity is not None:
+        other = now.serial_text if now else "not told"
+        findings += (f"NOT the same device: serial was {identity.serial_text}, is {other}",)
+    return Outcome(
+        outcome.done and same, CIP, str(before), outcome.after, arrival.seconds, findings
+    )
+
+
+def _shorter(wait: float | None) -> float:
+    return _PATIENCE if wait is None else min(wait, _PATIENCE)

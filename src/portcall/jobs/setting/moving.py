@@ -1,0 +1,119 @@
+"""Moving devices, one after the other: where each is to go, and what stands in its way."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+from ipaddress import IPv4Interface
+
+from portcall.core.adapters.adapter import Adapter
+from portcall.core.address import check_host, parse_address, parse_interface
+from portcall.core.find.sighting import Method
+from portcall.core.plan.rows import ASSUMED_PREFIX, Plan, PlannedDevice, prefix_for
+from portcall.core.plan.targets import Meant
+from portcall.core.setting.job import Outcome
+from portcall.core.trouble import BadInput
+from portcall.jobs.look.locate import Located, locate
+from portcall.jobs.setting.mover import Mover
+from portcall.jobs.setting.naming import names_for
+from portcall.site.folder import Site
+
+
+def move_each(
+    mover: Mover, meant: Sequence[Meant], plan: Plan, name: str | None, named: bool
+) -> Iterator[tuple[Located, Outcome]]:
+    """Find the devices, and move each; gives what came of each as it ends.
+
+    ``named``: each is to call itself as the plan does, or ``name``. Raises NotPossibleHere.
+    """
+    for found in locate(mover.adapter, mover.site, plan, meant, mover.tell, everywhere=True):
+        each = _recognised(found, plan)
+        outcome = _obstacle(each)
+        if outcome is None:
+            called, unnamed = names_for(each.meant, name) if named else (None, ())
+            outcome = mover.move(each, called).with_findings(*unnamed)
+        yield each, outcome
+
+
+def refuse_own(adapter: Adapter, meant: Sequence[Meant]) -> None:
+    """Raise BadInput when a device is to get an address that this computer has."""
+    ours = {own.ip for own in adapter.interfaces}
+    for row in (device.row for device in meant):
+        if row is not None and row.address in ours:
+            raise BadInput(f"{row.address}: this computer has it on {adapter.name}")
+
+
+def with_goal(meant: Meant, to: str | None, site: Site, plan: Plan) -> Meant:
+    """Where a device is to go: where it is planned, or where ``--to`` says. Raises BadInput."""
+    row = meant.row
+    if to is None:
+        if row is None and meant.address is None:
+            raise BadInput(_nowhere(meant))
+        if row is not None and row.mac is None and meant.address is None and meant.mac is None:
+            raise BadInput(
+                f"{row.name}: has no MAC in the plan, so nobody can tell which device it is; name "
+                f"it by its MAC or address with --to {row.interface}, or see --series"
+            )
+        return meant
+    interface, assumed = _goal(to, row, site)
+    holder = plan.by_address(interface.ip)
+    if holder is not None and holder.mac is None and row is None:
+        # A row that waits to be told which device it is.
+        return replace(meant, row=replace(holder, interface=interface))
+    if holder is not None and holder is not row:
+        raise BadInput(f"{interface.ip}: the plan gives it to {holder.name}")
+    if row is None:
+        device = PlannedDevice(meant.words, interface, meant.mac, mask_assumed=assumed)
+        return replace(meant, row=device)
+    gateway = row.gateway if row.gateway and row.gateway in interface.network else None
+    there = replace(row, interface=interface, gateway=gateway, mask_assumed=assumed)
+    return replace(meant, row=there)
+
+
+def _goal(to: str, row: PlannedDevice | None, site: Site) -> tuple[IPv4Interface, bool]:
+    """An address with its mask, and whether that is an assumption. Raises BadInput."""
+    assumed = False
+    if "/" not in to:
+        address = parse_address(to)
+        prefix = prefix_for(address, site.subnets)
+        if row is not None and not row.mask_assumed and address in row.interface.network:
+            prefix = row.interface.network.prefixlen
+        assumed = prefix is None
+        to = f"{address}/{prefix or ASSUMED_PREFIX}"
+    interface = parse_interface(to)
+    check_host(interface)
+    return interface, assumed
+
+
+def _recognised(each: Located, plan: Plan) -> Located:
+    """A device that was named by where it is has its row by the MAC that was found there."""
+    if each.meant.row is not None or each.device is None:
+        return each
+    row = plan.by_mac(each.device.mac)
+    if row is None:
+        return Located(each.meant, None, _nowhere(each.meant))
+    return replace(each, meant=replace(each.meant, row=row))
+
+
+def _nowhere(meant: Meant) -> str:
+    return f"{meant.words}: is not in the plan; say where to with --to ADDRESS/N"
+
+
+def _obstacle(each: Located) -> Outcome | None:
+    """Why a device cannot be moved, or None."""
+    device = each.device
+    if device is None:
+        return Outcome(False, findings=(each.reason,))
+    if Method.DCP in device.methods:
+        return None
+    if device.asks and not device.addresses:
+        how = device.asks[0].protocol
+        sentence = f"it asks for an address by {how}: portcall assign {each.meant.name} --keep"
+    elif not device.addresses:
+        sentence = "it has no IPv4 address and answers no DCP: set it at its own panel"
+    elif device.rivals:
+        at, others = device.addresses[0], ", ".join(str(mac) for mac in device.rivals)
+        sentence = f"{at} is shared with {others}: unplug one, or see --series"
+    else:
+        return None
+    return Outcome(False, findings=(sentence,))

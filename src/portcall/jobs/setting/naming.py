@@ -1,0 +1,25 @@
+"""What a device is to call itself."""
+
+from __future__ import annotations
+
+from portcall.core.plan.targets import Meant
+from portcall.core.setting.names import check_host_name, check_station_name
+from portcall.core.trouble import BadInput
+
+
+def names_for(meant: Meant, typed: str | None) -> tuple[str | None, tuple[str, ...]]:
+    """What a device is to call itself, and why not. Raises BadInput for a typed one that is none.
+
+    It has to do for DCP and for CIP. What the plan calls a device may be no name for a device.
+    """
+    name = meant.row.name.lower() if typed is None and meant.row else typed
+    if name is None:
+        return None, ()
+    try:
+        check_station_name(name)
+        check_host_name(name)
+    except BadInput as trouble:
+        if typed is not None:
+            raise
+        return None, (f"not named: {trouble}; give it one with --name",)
+    return name, ()

@@ -1,0 +1,73 @@
+"""The plan against the wire: looked at, then asked and pinged at the planned addresses."""
+
+from __future__ import annotations
+
+import asyncio
+from dataclasses import dataclass, replace
+
+from portcall.core.adapters.adapter import Adapter
+from portcall.core.find.device import Device
+from portcall.core.plan.rows import Plan
+from portcall.core.reach.ping import Replied, Unanswered
+from portcall.core.reach.statistics import summarise
+from portcall.core.talk.pacer import BURST_SECONDS
+from portcall.core.verify.judgement import Judgement, Verdict, judge, unplanned
+from portcall.host.runner import paced
+from portcall.jobs.look.findings import QUICK_METHODS, NotRun
+from portcall.jobs.look.identify import identify
+from portcall.jobs.look.looked import look
+from portcall.jobs.look.orders import gathering_for, orders_for
+from portcall.jobs.reach.ping import ping
+from portcall.jobs.telling import Tell, nobody
+from portcall.site.folder import Site
+
+_BURST_SECONDS = BURST_SECONDS / 2
+"""After each exchange with a program the kernel sends one or two packets of its own, which are
+counted only afterwards: with the usual bursts the pace would be exceeded."""
+
+_ECHOES = 3
+_ECHO_INTERVAL = 0.2
+_ECHO_WAIT = 1.0
+
+
+@dataclass(frozen=True, slots=True)
+class Verified:
+    """A judgement for each row, the devices that no row has, and what could not run."""
+
+    judgements: tuple[Judgement, ...]
+    unplanned: tuple[Device, ...]
+    not_run: tuple[NotRun, ...]
+
+    @property
+    def right(self) -> int:
+        """How many rows are right."""
+        return sum(judgement.verdict is Verdict.RIGHT for judgement in self.judgements)
+
+    @property
+    def all_right(self) -> bool:
+        """Whether every row is."""
+        return self.right == len(self.judgements)
+
+
+async def verify(adapter: Adapter, site: Site, plan: Plan, tell: Tell = nobody) -> Verified:
+    """Look, then ask the planned addresses that this computer can speak to.
+
+    Raises NotPossibleHere.
+    """
+    gathering = gathering_for(site, plan)
+    orders = orders_for(adapter, site, gathering, methods=QUICK_METHODS)
+    # What is elsewhere is named by its MAC; who it is matters once it is where it belongs.
+    orders = replace(orders, borrows=False)
+    looked = (await look(adapter, orders, gathering, tell=tell)).to_its_end()
+    targets = [row.address for row in plan if adapter.on_subnet_of(row.address)]
+    facts: list[Replied | Unanswered] = []
+    with paced(adapter.name, site.pace, _BURST_SECONDS) as runner:
+        said, _ = await asyncio.gather(
+            identify(runner, adapter.name, targets),
+            ping(runner, adapter, targets, _ECHOES, _ECHO_INTERVAL, _ECHO_WAIT, facts.append),
+        )
+    for seen in said:
+        gathering.add(seen)
+    reached = {result.target: result for result in summarise(targets, facts)}
+    devices = gathering.devices()
+    return Verified(judge(plan, devices, reached), unplanned(plan, devices), tuple(looked.not_run))

@@ -1,0 +1,66 @@
+"""Which of some addresses is free, by probing them on the wire."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import closing
+from ipaddress import IPv4Address
+from itertools import islice
+from time import monotonic
+
+from portcall.core.adapters.adapter import Adapter
+from portcall.core.talk.conversation import Send
+from portcall.core.talk.probe import AddressProbe, Free, Taken
+from portcall.host.link import Link
+
+_SIDE_BY_SIDE = 2
+"""Candidates probed at once: a taken one then costs no extra wait."""
+
+
+def first_free(
+    adapter: Adapter,
+    candidates: Iterator[IPv4Address],
+    taken: Callable[[Taken], None],
+) -> IPv4Address | None:
+    """The first candidate that nobody answers for; None when there is none left.
+
+    ``taken`` is called for each candidate that somebody has.
+    """
+    assert adapter.mac is not None
+    while batch := list(islice(candidates, _SIDE_BY_SIDE)):
+        probes = [AddressProbe(adapter.mac, address) for address in batch]
+        with closing(Link(adapter.name)) as link:
+            for probe in probes:
+                for action in probe.begin(monotonic()):
+                    if isinstance(action, Send):
+                        link.send(action.packet)
+            # The first probes are out and the wait has begun: what is still to be loaded of this
+            # program, a tenth of a second, is loaded within it.
+            import asyncio
+
+            free = asyncio.run(_wait(link, probes, taken))
+        best = next((address for address in batch if address in free), None)
+        if best is not None:
+            return best
+    return None
+
+
+async def _wait(
+    link: Link, probes: Sequence[AddressProbe], taken: Callable[[Taken], None]
+) -> set[IPv4Address]:
+    from portcall.core.talk.pacer import Pacer
+    from portcall.host.runner import Runner
+
+    free: set[IPv4Address] = set()
+
+    def report(fact: Free | Taken) -> None:
+        if isinstance(fact, Taken):
+            taken(fact)
+        else:
+            free.add(fact.address)
+
+    runner = Runner(Pacer())
+    with runner.using(link):
+        for end in [runner.start(probe, link, report, begun=True) for probe in probes]:
+            await end.wait()
+    return free

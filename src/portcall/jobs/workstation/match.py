@@ -1,0 +1,212 @@
+"""Putting this computer into a subnet: refuse, probe, write down, change, read back.
+
+What needs asyncio is imported where it is used: a match without a probe has 300 ms in all, and does
+without it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+
+from portcall.core.adapters.adapter import Adapter
+from portcall.core.adapters.own_address import Wanted, candidates
+from portcall.core.plan.rows import Plan
+from portcall.core.talk.probe import PROBE_TIME
+from portcall.core.trouble import NotPossibleHere
+from portcall.core.wire.dhcp import prefix_length
+from portcall.host.adapters import leaves_by, managed_by
+from portcall.host.addresses import add_address, remove_address, save, take_off
+from portcall.host.privilege import Privilege, require
+from portcall.jobs.telling import Tell
+from portcall.jobs.workstation.adapters import adapters_now
+from portcall.jobs.workstation.free_address import first_free
+from portcall.site import matches
+from portcall.site.folder import Site
+
+
+@dataclass(frozen=True, slots=True)
+class Managed:
+    """A network manager runs the adapter, and may undo what is done."""
+
+    adapter: str
+    manager: str
+
+    def __str__(self) -> str:
+        return f"{self.adapter} is run by {self.manager}; when that reconnects it, match again"
+
+
+@dataclass(frozen=True, slots=True)
+class Probing:
+    """It is being asked on the wire which address is free."""
+
+    adapter: str
+
+    def __str__(self) -> str:
+        return f"asking on {self.adapter} which address is free, {PROBE_TIME:.0f} s …"
+
+
+@dataclass(frozen=True, slots=True)
+class Matched:
+    """What a match came to; ``before`` is the adapter as it was.
+
+    ``prefix_from`` says who knew the mask; ``alone`` that the other addresses were taken off.
+    """
+
+    before: Adapter
+    interface: IPv4Interface
+    target: IPv4Address | None
+    prefix_from: str
+    added: bool = True
+    alone: bool = False
+    lease_seconds: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class InForce:
+    """What the kernel says of a match: is the address there, and which adapter do packets take?"""
+
+    addresses: tuple[IPv4Interface, ...]
+    towards: IPv4Address
+    leaves_by: str | None
+    is_so: bool
+
+
+def refuse_overlap(adapter: Adapter, network: IPv4Network) -> None:
+    """Raise NotPossibleHere when another adapter is in an overlapping subnet."""
+    for other in adapters_now():
+        for its in other.interfaces:
+            if other.name != adapter.name and its.network.overlaps(network):
+                raise NotPossibleHere(
+                    f"{network} overlaps {its.network} on {other.name}: packets could leave by the "
+                    f"wrong adapter; disconnect {other.name}, or use it with --adapter {other.name}"
+                )
+
+
+def refuse_managed(adapter: Adapter, alone: bool, tell: Tell) -> None:
+    """Raise NotPossibleHere where a network manager would undo what is about to be done."""
+    manager = managed_by(adapter)
+    if manager and alone:
+        raise NotPossibleHere(
+            f"{adapter.name} is run by {manager}, which would put its addresses back at once; "
+            f"tell {manager} to leave {adapter.name} alone, or match without --replace"
+        )
+    if manager:
+        tell(Managed(adapter.name, manager))
+
+
+def free_address(
+    adapter: Adapter, choices: Iterator[IPv4Address], tell: Tell
+) -> IPv4Address | None:
+    """The first of these that nobody has, by asking on the wire."""
+    tell(Probing(adapter.name))
+    return first_free(adapter, choices, tell)
+
+
+def put_in_force(
+    adapter: Adapter,
+    interface: IPv4Interface,
+    alone: bool,
+    lifetime: int | None = None,
+    visiting: bool = False,
+) -> None:
+    """Write down what is about to change, then change it. Raises NotPossibleHere."""
+    assert adapter.mac is not None
+    taken_off = save(adapter) if alone else ()
+    matches.write_down(
+        matches.OpenMatch(
+            adapter.name,
+            adapter.mac,
+            interface,
+            adapter.interfaces,
+            taken_off,
+            datetime.now(UTC),
+            matches.this_process() if visiting else None,
+        )
+    )
+    take_off(adapter, taken_off)
+    add_address(adapter, interface, lifetime)
+
+
+def choices_for(
+    adapter: Adapter, wanted: Wanted, own: IPv4Interface | None, site: Site, plan: Plan
+) -> Iterator[IPv4Address]:
+    """The addresses to try, best first: the one that was typed, or those that a match may take.
+
+    Raises NotPossibleHere where another adapter is in an overlapping subnet.
+    """
+    refuse_overlap(adapter, wanted.network)
+    if own is not None:
+        return iter((own.ip,))
+    avoid = site.reserved(plan)
+    avoid |= {address.ip for other in adapters_now() for address in other.interfaces}
+    return candidates(wanted, site.workstation, avoid)
+
+
+def require_for_match(probe: bool, instead: str) -> None:
+    """Raise NotPossibleHere when this process may not match; ``instead`` is what it still may."""
+    require(Privilege.NET_ADMIN, *((Privilege.NET_RAW,) if probe else ()), instead=instead)
+
+
+def match(
+    adapter: Adapter,
+    wanted: Wanted,
+    choices: Iterator[IPv4Address],
+    alone: bool,
+    probe: bool,
+    tell: Tell,
+) -> Matched:
+    """Take the first free address and put it in force. Raises NotPossibleHere."""
+    address = free_address(adapter, choices, tell) if probe else next(choices, None)
+    if address is None:
+        raise NotPossibleHere(
+            f"{wanted.network}: no address is left for this computer; "
+            "choose one yourself with --address"
+        )
+    interface = IPv4Interface((address, wanted.network.prefixlen))
+    put_in_force(adapter, interface, alone)
+    matched = Matched(adapter, interface, wanted.target, wanted.prefix_from, alone=alone)
+    if wanted.prefix_assumed and wanted.target is not None and probe:
+        told = _by_the_devices_mask(adapter, interface, wanted.target)
+        if told is not None:
+            return replace(matched, interface=told, prefix_from="device")
+    return matched
+
+
+def _by_the_devices_mask(
+    adapter: Adapter, interface: IPv4Interface, target: IPv4Address
+) -> IPv4Interface | None:
+    """Ask the device for its mask, and take it over; None when it does not tell a usable one."""
+    import asyncio
+
+    from portcall.jobs.look.mask import read_mask
+
+    mask = asyncio.run(read_mask(adapter.name, target))
+    prefix = prefix_length(mask) if mask else None
+    if prefix is None or not 1 <= prefix <= 30:
+        return None
+    corrected = IPv4Interface((interface.ip, prefix))
+    if corrected == interface:
+        return interface
+    edges = (corrected.network.network_address, corrected.network.broadcast_address)
+    if interface.ip in edges or target not in corrected.network:
+        return None
+    refuse_overlap(adapter, corrected.network)
+    first = next(e for e in matches.open_matches() if e.added == interface)
+    matches.write_down(replace(first, added=corrected))
+    add_address(adapter, corrected)
+    remove_address(adapter, interface)
+    matches.close(first)
+    return corrected
+
+
+def in_force(matched: Matched) -> InForce:
+    """Read back from the kernel what is in force; nothing is said from memory."""
+    before, interface = matched.before, matched.interface
+    now = next((a for a in adapters_now() if a.index == before.index), None)
+    other = matched.target or next(h for h in interface.network.hosts() if h != interface.ip)
+    leaves = leaves_by(other)
+    addresses = now.interfaces if now else ()
+    return InForce(addresses, other, leaves, interface in addresses and leaves == before.name)

@@ -1,0 +1,1 @@
+"""What the tool did at a site, written down as it happens."""

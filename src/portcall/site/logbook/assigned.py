@@ -1,0 +1,109 @@
+"""The record of what was given to whom and when: ``assigned.jsonl``, one line an event.
+
+What happens is on the disk within a second, so that a killed program or a lost battery loses no
+more. A temporary address is there before its device hears of it: after a crash nobody else is given
+it. Devices do not wait for the disk otherwise.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+from collections import deque
+from collections.abc import Iterator
+from datetime import UTC, datetime, timedelta
+from functools import lru_cache
+from ipaddress import AddressValueError, IPv4Address
+from pathlib import Path
+from threading import Lock
+
+from portcall.core.address import AddressError, Mac, parse_mac
+from portcall.core.assign.event import Event, EventKind
+from portcall.core.trouble import NotPossibleHere
+from portcall.site.files import ends_in_the_middle, give_to_caller, make_folder
+from portcall.site.matches import state_folder
+
+FILE = "assigned.jsonl"
+
+_RECORDED = (EventKind.ASSIGNED, EventKind.ANSWERING, EventKind.DECLINED)
+_MOST_READ = 1024 * 1024
+"""Octets from the end of the record that can still be about a temporary address in force."""
+
+
+@lru_cache(maxsize=4096)
+def _quoted(value: object) -> str:
+    return json.dumps(None if value is None else str(value), ensure_ascii=False)
+
+
+class AssignedLog:
+    """The record of a site, or without one, of this computer."""
+
+    def __init__(self, folder: Path | None) -> None:
+        self.path = (folder or state_folder()) / FILE
+        try:
+            make_folder(self.path.parent)
+            existed = self.path.exists()
+            self._file = open(self.path, "a+b", buffering=0)  # noqa: SIM115 - close() closes it
+            if not existed:
+                give_to_caller(self.path)
+            elif ends_in_the_middle(self._file):
+                self._file.write(b"\n")
+        except OSError as error:
+            raise NotPossibleHere(
+                f"{self.path}: what is given is written down first, and cannot be: {error.strerror}"
+            ) from None
+        self._lines: deque[str] = deque()
+        self._writing = Lock()
+
+    def write(self, event: Event, temporary_seconds: int | None = None) -> None:
+        """Write an event down; with ``temporary_seconds`` it is on the disk on return."""
+        if event.kind not in _RECORDED:
+            return
+        now = datetime.now(UTC)
+        # By hand: a plant that powers up writes thousands, and json takes longer than the disk.
+        line = (
+            f'{{"at": "{now.isoformat(timespec="milliseconds")}", "event": "{event.kind}", '
+            f'"mac": "{event.mac}", "protocol": {_quoted(event.protocol)}, '
+            f'"address": {_quoted(event.address)}, "name": {_quoted(event.name)}'
+        )
+        if temporary_seconds is not None:
+            until = now + timedelta(seconds=temporary_seconds)
+            line += f', "until": "{until.isoformat(timespec="milliseconds")}"'
+        self._lines.append(f"{line}}}\n")
+        if temporary_seconds is not None:
+            self.flush()
+
+    def flush(self) -> None:
+        """Have what happened on the disk; to be called twice a second, from any thread."""
+        with self._writing:
+            # One by one: more may be noted by another thread meanwhile.
+            lines = [self._lines.popleft() for _ in range(len(self._lines))]
+            if lines:
+                self._file.write("".join(lines).encode())
+                os.fsync(self._file.fileno())
+
+    def close(self) -> None:
+        """Flush, and give the file back."""
+        self.flush()
+        self._file.close()
+
+    def still_lent(self) -> tuple[tuple[Mac, IPv4Address, float], ...]:
+        """Temporary addresses in force: MAC, address, and the seconds that are left."""
+        now = datetime.now(UTC)
+        lent: dict[IPv4Address, tuple[Mac, float]] = {}
+        for mac, address, until in self._temporary():
+            lent[address] = (mac, (until - now).total_seconds())
+        return tuple((mac, a, left) for a, (mac, left) in lent.items() if left > 0)
+
+    def _temporary(self) -> Iterator[tuple[Mac, IPv4Address, datetime]]:
+        with open(self.path, "rb") as file:
+            file.seek(max(0, self.path.stat().st_size - _MOST_READ))
+            for line in file.read().splitlines():
+                if b'"until"' not in line:
+                    continue
+                try:
+                    entry = json.loads(line)
+                    until = datetime.fromisoformat(entry["until"])
+                    yield parse_mac(entry["mac"]), IPv4Address(entry["address"]), until
+                except (ValueError, KeyError, TypeError, AddressError, AddressValueError):
+                    continue  # The first line may be cut, and the last one half written.

@@ -1,0 +1,92 @@
+"""The record of what was set in devices: ``settings.jsonl``, one line a step.
+
+Before a device is changed, what it had is on the disk: that is what it takes to undo it, and what
+tells a series that is taken up again which rows are done.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Iterator
+from datetime import UTC, datetime
+from ipaddress import AddressValueError, IPv4Address
+from pathlib import Path
+from typing import Any
+
+from portcall.core.address import AddressError, Mac, parse_mac
+from portcall.core.trouble import NotPossibleHere
+from portcall.site.files import ends_in_the_middle, give_to_caller, make_folder
+from portcall.site.matches import state_folder
+
+FILE = "settings.jsonl"
+_MOST_READ = 4 * 1024 * 1024
+
+
+class SettingsLog:
+    """The record of a site, or without one, of this computer."""
+
+    def __init__(self, folder: Path | None) -> None:
+        self.path = (folder or state_folder()) / FILE
+
+    def write(self, step: str, name: str, mac: Mac, **values: object) -> None:
+        """Write a step down; it is on the disk on return. Raises NotPossibleHere.
+
+        Steps are ``before`` (what is about to be changed), ``done`` and ``not done``.
+        """
+        now = datetime.now(UTC).isoformat(timespec="milliseconds")
+        entry: dict[str, str | None] = {"at": now, "step": step, "name": name, "mac": str(mac)}
+        entry |= {key: None if v is None else str(v) for key, v in values.items()}
+        line = json.dumps(entry, ensure_ascii=False) + "\n"
+        try:
+            make_folder(self.path.parent)
+            existed = self.path.exists()
+            with open(self.path, "a+b") as file:
+                # After a line that a crash left half written, a new one.
+                file.write(("\n" if ends_in_the_middle(file) else "").encode() + line.encode())
+                file.flush()
+                os.fsync(file.fileno())
+            if not existed:
+                give_to_caller(self.path)
+        except OSError as error:
+            raise NotPossibleHere(
+                f"{self.path}: what is set in a device is written down first, and cannot be: "
+                f"{error.strerror}; nothing was changed"
+            ) from None
+
+    def done(self) -> dict[tuple[str, IPv4Address], Mac]:
+        """Which MAC was brought to which address, by the row's name in lower case."""
+        found: dict[tuple[str, IPv4Address], Mac] = {}
+        for entry in self._entries():
+            try:
+                if entry["step"] == "done" and entry.get("address"):
+                    key = (str(entry["name"]).casefold(), IPv4Address(entry["address"]))
+                    found[key] = parse_mac(entry["mac"])
+            except (KeyError, TypeError, AddressError, AddressValueError):
+                continue
+        return found
+
+    def before_keeping(self, mac: Mac) -> str:
+        """The settings that a device had when it still asked for its address; "" when unknown."""
+        found = ""
+        for entry in self._entries():
+            settings = str(entry.get("settings"))
+            mine = entry.get("mac") == str(mac) and entry.get("step") == "before"
+            if mine and settings.endswith(("by BOOTP", "by DHCP")):
+                found = settings
+        return found
+
+    def _entries(self) -> Iterator[dict[str, Any]]:
+        try:
+            with open(self.path, "rb") as file:
+                file.seek(max(0, self.path.stat().st_size - _MOST_READ))
+                lines = file.read().splitlines()
+        except OSError:
+            return
+        for line in lines:
+            try:
+                entry = json.loads(line)
+            except ValueError:
+                continue  # The first line may be cut, and the last one half written.
+            if isinstance(entry, dict):
+                yield entry

@@ -1,0 +1,156 @@
+"""What match has open: one small file for each address it added, written before it is added.
+
+A file that exists is a match that is open; restoring removes the address, then the file. So a
+crash at any moment leaves at worst a file whose address was never added, and restoring that is
+harmless.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import pwd
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from ipaddress import IPv4Interface
+from pathlib import Path
+
+from portcall.core.address import AddressError, Mac, parse_mac
+from portcall.core.trouble import NotPossibleHere
+from portcall.site.files import caller, flush_folder, make_folder, write_whole
+
+STATE_VARIABLE = "PORTCALL_STATE"
+
+
+@dataclass(frozen=True, slots=True)
+class OpenMatch:
+    """An address that match adds to an adapter; ``before`` are those that were there.
+
+    ``taken_off`` is what it removes for the time being, in the operating system's own words.
+    """
+
+    adapter: str
+    mac: Mac
+    added: IPv4Interface
+    before: tuple[IPv4Interface, ...]
+    taken_off: tuple[str, ...]
+    at: datetime
+    visitor: str | None = None
+    """The process that is to take it off itself; None for a match that a person takes off."""
+
+    @property
+    def path(self) -> Path:
+        """The file that tells of it."""
+        return _folder() / f"{self.adapter}_{self.added.ip}_{self.added.network.prefixlen}.json"
+
+    @property
+    def is_forgotten(self) -> bool:
+        """Whether who was to take it off is gone."""
+        return self.visitor is not None and _process(int(self.visitor.split()[0])) != self.visitor
+
+
+def state_folder() -> Path:
+    """Where this is kept: one place for a person, with sudo and without."""
+    named = os.environ.get(STATE_VARIABLE)
+    if named:
+        return Path(named)
+    person = caller()
+    if person is not None:
+        with contextlib.suppress(KeyError):
+            return Path(pwd.getpwuid(person[0]).pw_dir) / ".local" / "state" / "portcall"
+    from platformdirs import user_state_path
+
+    return user_state_path("portcall", appauthor=False)
+
+
+def _folder() -> Path:
+    return state_folder() / "open-matches"
+
+
+def write_down(match: OpenMatch) -> None:
+    """Write down a match that is about to be made. Raises NotPossibleHere when it cannot."""
+    entry = {
+        "adapter": match.adapter,
+        "mac": str(match.mac),
+        "added": str(match.added),
+        "before": [str(own) for own in match.before],
+        "taken_off": list(match.taken_off),
+        "at": match.at.astimezone(UTC).isoformat(),
+        "visitor": match.visitor,
+    }
+    path = match.path
+    try:
+        make_folder(path.parent)
+        write_whole(path, json.dumps(entry, indent=2) + "\n")
+    except OSError as error:
+        raise NotPossibleHere(
+            f"{path.parent}: what match changes must be written down first, and cannot be: "
+            f"{error.strerror}; nothing was changed"
+        ) from None
+
+
+def open_matches() -> tuple[OpenMatch, ...]:
+    """All that is open, oldest first. A file that cannot be read is left alone and not listed."""
+    found = [entry for path in _paths() if (entry := _read(path))]
+    return tuple(sorted(found, key=lambda entry: entry.at))
+
+
+def unreadable() -> tuple[Path, ...]:
+    """Files that should tell of an open match and do not."""
+    return tuple(path for path in _paths() if _read(path) is None)
+
+
+def _paths() -> list[Path]:
+    try:
+        return sorted(path for path in _folder().glob("*.json") if not path.name.startswith("."))
+    except OSError:
+        return []
+
+
+def _read(path: Path) -> OpenMatch | None:
+    try:
+        entry = json.loads(path.read_text(encoding="utf-8"))
+        found = OpenMatch(
+            str(entry["adapter"]),
+            parse_mac(entry["mac"]),
+            IPv4Interface(entry["added"]),
+            tuple(IPv4Interface(own) for own in entry["before"]),
+            tuple(str(line) for line in entry["taken_off"]),
+            datetime.fromisoformat(entry["at"]),
+            _visitor(entry.get("visitor")),
+        )
+    except (OSError, ValueError, KeyError, TypeError, AttributeError, AddressError):
+        return None
+    return found if found.path.name == path.name else None
+
+
+def _visitor(value: object) -> str | None:
+    """Raises ValueError for what is not a process and its start."""
+    if value is None:
+        return None
+    process, start = str(value).split()
+    return f"{int(process)} {int(start)}"
+
+
+def this_process() -> str | None:
+    """The process that is running this, as ``visitor`` names it."""
+    return _process(os.getpid())
+
+
+def _process(number: int) -> str | None:
+    """A process as its number and when it started, which no later one has both of (proc(5))."""
+    try:
+        status = Path(f"/proc/{number}/stat").read_text(encoding="ascii", errors="replace")
+    except OSError:
+        return None
+    # The name in parentheses may hold anything; the start time is field 22, the 20th after it.
+    return f"{number} {status.rpartition(')')[2].split()[19]}"
+
+
+def close(entry: OpenMatch) -> None:
+    """The match was put back."""
+    with contextlib.suppress(FileNotFoundError):
+        entry.path.unlink()
+    with contextlib.suppress(OSError):
+        flush_folder(entry.path.parent)

@@ -1,0 +1,109 @@
+"""What is printed: tables that fit, lists that are long, texts that devices chose."""
+
+import contextlib
+import csv
+import io
+import json
+import re
+from ipaddress import IPv4Address, IPv6Address
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from portcall.cli.say import print_json_list
+from portcall.cli.views import devices as find_view
+from portcall.cli.views.devices import Found, addresses, document, print_csv, print_table
+from portcall.core.address import Mac
+from portcall.core.find.devices import Gathering
+from portcall.core.find.sighting import Field, Method, Said, Sighting
+
+
+def mac(number):
+    return Mac(b"\x02\x77" + number.to_bytes(4, "big"))
+
+
+def found(count=1, own=(), **said):
+    gathering = Gathering()
+    for number in range(count):
+        values = tuple(Said(Field(field), text, Method.CIP) for field, text in said.items())
+        address = IPv4Address(0x0A3D1400 + number)
+        gathering.add(Sighting(0.0, Method.CIP, mac(number), address, values))
+    return Found(gathering, own or None, ())
+
+
+def test_columns_that_say_nothing_are_left_out_and_addresses_sort_as_numbers(capsys):
+    print_table(found(12, product="Gale 7"))
+    lines = capsys.readouterr().out.splitlines()
+    assert lines[0].split() == ["ADDRESS", "MAC", "NAME", "WHAT"]
+    assert [line.split()[0] for line in lines[1:]] == [f"10.61.20.{n}" for n in range(12)]
+    print_table(found(1, product="Gale 7", serial="77B10921", place="panel A2"))
+    header = capsys.readouterr().out.splitlines()[0].split()
+    assert header == ["ADDRESS", "MAC", "NAME", "WHAT", "SERIAL", "PLACE"]
+
+
+def test_a_long_list_is_one_table_whose_columns_stay_in_line(capsys):
+    print_table(found(1203, product="Gale 7"))
+    lines = capsys.readouterr().out.splitlines()
+    assert len(lines) == 1204
+    assert len({re.search("02-77", line).start() for line in lines[1:]}) == 1
+    assert sum("ADDRESS" in line for line in lines) == 1
+
+
+def test_remarks_share_a_line_where_they_fit_and_a_command_is_never_cut(monkeypatch):
+    lines = ("not in the plan", "outside this adapter's subnets: portcall match 203.0.113.40")
+    for width, shown in ((200, 1), (60, 2)):
+
+        class Narrow:
+            pass
+
+        Narrow.width = width
+        monkeypatch.setattr(find_view, "console", Narrow)
+        joined = find_view._joined(lines)
+        assert len(joined) == shown
+        assert joined[-1].endswith("portcall match 203.0.113.40")
+    assert find_view._joined(()) == ()
+
+
+def test_an_ipv6_address_is_shown_where_there_is_no_other():
+    gathering = Gathering()
+    gathering.add(Sighting(0.0, Method.IPV6, mac(1), ipv6=IPv6Address("fe80::7")))
+    (device,) = gathering.devices()
+    assert addresses(device) == "fe80::7"
+    for number in range(5):
+        gathering.add(Sighting(0.0, Method.ARP, mac(1), IPv4Address(number + 9)))
+    (device,) = gathering.devices()
+    assert addresses(device) == "0.0.0.9, 0.0.0.10 and 3 more"
+
+
+def test_no_cell_of_csv_is_a_formula_to_a_spreadsheet(capsys):
+    print_csv(found(1, name="=cmd|' /C calc'!A0", place="@SUM(A1)", product='a "b", c'))
+    header, row = csv.reader(io.StringIO(capsys.readouterr().out))
+    cells = dict(zip(header, row, strict=True))
+    assert cells["name"] == "'=cmd|' /C calc'!A0"
+    assert cells["place"] == "'@SUM(A1)"
+    assert cells["product"] == 'a "b", c'
+
+
+values = st.recursive(
+    st.none() | st.booleans() | st.integers() | st.text(),
+    lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.text(), inner, max_size=3),
+    max_leaves=6,
+)
+
+
+@given(st.lists(values, max_size=4), st.dictionaries(st.text(min_size=1), values, min_size=1))
+def test_a_list_printed_piece_by_piece_is_the_document_it_would_be_whole(entries, tail):
+    tail = {f"t{key}": value for key, value in tail.items()}
+    out = io.StringIO()
+    with contextlib.redirect_stdout(out):
+        print_json_list({"adapter": "usb0"}, "devices", iter(entries), tail)
+    whole = {"adapter": "usb0", "devices": entries, **tail}
+    assert json.loads(out.getvalue()) == whole
+
+
+def test_a_document_has_the_agreed_keys_with_null_for_what_is_not_known():
+    shown = found(1, product="Gale 7")
+    made = document(shown.devices[0], ("not in the plan",))
+    assert made["product"] == "Gale 7"
+    assert made["maker"] is made["serial"] is made["firmware"] is made["name"] is None
+    assert (made["methods"], made["remarks"]) == (["cip"], ["not in the plan"])

@@ -1,0 +1,121 @@
+"""Which device is meant by what was typed, and where it is to go."""
+
+from ipaddress import IPv4Address, IPv4Interface
+
+import pytest
+
+from portcall.cli.move import _goal, _obstacle, _recognised, _seconds, _with_goal
+from portcall.core.address import AddressError, Mac
+from portcall.core.find.device import Asking, Device
+from portcall.core.find.sighting import Method
+from portcall.core.plan.rows import Plan, PlannedDevice, Subnet
+from portcall.core.talk.request import AddressProtocol
+from portcall.core.trouble import BadInput
+from portcall.jobs.look.locate import Located, Meant, _located, names_for, parse_device
+from portcall.site.folder import Site
+
+FAN, PIER, OTHER = (Mac(b"\x02\x77\xb1\x4c\x09" + bytes((n,))) for n in (0x21, 0x51, 0x52))
+OLD = IPv4Address("203.0.113.47")
+FAN_ROW = PlannedDevice(
+    "Fan-1", IPv4Interface("10.61.20.21/24"), FAN, IPv4Address("10.61.20.1"), line=2
+)
+OPEN_ROW = PlannedDevice("pier", IPv4Interface("10.61.20.51/24"), line=3)
+ODD_ROW = PlannedDevice("weigh_house", IPv4Interface("10.61.20.40/24"), OTHER, line=4)
+PLAN = Plan((FAN_ROW, OPEN_ROW, ODD_ROW))
+SITE = Site(subnets=(Subnet(OPEN_ROW.interface.network),))
+
+
+def test_a_device_is_named_by_its_row_its_mac_or_where_it_is():
+    assert parse_device("fan-1", PLAN) == Meant("fan-1", FAN_ROW, FAN)
+    assert parse_device("0277.b14c.0921", PLAN).row is FAN_ROW
+    assert parse_device("02:77:b1:4c:09:99", PLAN).row is None
+    assert parse_device("203.0.113.47", PLAN) == Meant("203.0.113.47", address=OLD)
+    # An address that is planned is the row's; who is there is seen when it is looked at.
+    assert parse_device("10.61.20.21", PLAN).mac is None
+    for text, words in (
+        ("10.61.20.300", "octet 4 is 300"),
+        ("pump", "not in the plan, which has Fan-1, pier, weigh_house"),
+        ("\x1b[31mpump", "[31mpump: is no address"),
+        ("03-77-B1-4C-09-21", "is a group address"),
+    ):
+        with pytest.raises(BadInput) as refused:
+            parse_device(text, PLAN)
+        assert words in str(refused.value)
+        assert "\x1b" not in str(refused.value)
+
+
+def test_where_it_goes():
+    meant = parse_device("fan-1", PLAN)
+    assert _with_goal(meant, None, SITE, PLAN) is meant
+    there = _with_goal(meant, "10.61.20.99", SITE, PLAN).row
+    assert (str(there.interface), there.gateway) == ("10.61.20.99/24", FAN_ROW.gateway)
+    away = _with_goal(meant, "203.0.113.9", SITE, PLAN).row
+    assert (str(away.interface), away.gateway, away.mask_assumed) == ("203.0.113.9/24", None, True)
+    # The row without a MAC is the one whose address is given to a device that no row has.
+    stranger = parse_device("203.0.113.47", PLAN)
+    assert _with_goal(stranger, "10.61.20.51", SITE, PLAN).row.name == "pier"
+    free = _with_goal(parse_device(str(PIER), PLAN), "10.61.20.77", SITE, PLAN).row
+    assert (free.name, free.mac, free.mask_assumed) == (str(PIER), PIER, False)
+    assert _goal("203.0.113.9/26", None, SITE) == (IPv4Interface("203.0.113.9/26"), False)
+    for words, to in (("gives it to weigh_house", "10.61.20.40"), ("broadcast", "10.61.20.255")):
+        with pytest.raises((BadInput, AddressError), match=words):
+            _with_goal(meant, to, SITE, PLAN)
+    for text in ("pier", str(PIER)):
+        with pytest.raises(BadInput, match="--to"):
+            _with_goal(parse_device(text, PLAN), None, SITE, PLAN)
+
+
+def at(mac, *addresses, **more):
+    return Device(mac, tuple(map(IPv4Address, addresses)), **more)
+
+
+def located(text, *devices, everywhere=True):
+    return _located(parse_device(text, PLAN), devices, everywhere)
+
+
+def test_who_is_found_and_why_not():
+    fan = at(FAN, "203.0.113.47")
+    assert located("fan-1", fan).device is fan
+    assert _recognised(located("203.0.113.47", fan), PLAN).meant.row is FAN_ROW
+    assert _recognised(located("203.0.113.47", at(PIER, OLD)), PLAN).device is None
+    near = located("fan-1", at(Mac(FAN[:5] + b"\x29"), OLD))
+    assert "02-77-B1-4C-09-29 differs in one digit from it" in near.reason
+    for text, devices, words in (
+        ("203.0.113.47", (fan, at(PIER, OLD)), f"is shared by {FAN} and {PIER}"),
+        ("203.0.113.47", (), "nothing answers at 203.0.113.47"),
+        ("10.61.20.21", (at(PIER, "10.61.20.21"),), f"Fan-1 is planned with {FAN}, and {PIER}"),
+        ("fan-1", (), f"{FAN} was not heard on this wire"),
+    ):
+        assert words in located(text, *devices).reason
+    assert "portcall find shows" in located("fan-1", everywhere=False).reason
+
+
+def test_what_stands_in_the_way_of_a_move():
+    def obstacle(device):
+        outcome = _obstacle(Located(Meant("fan-1", FAN_ROW, FAN), device))
+        return outcome and outcome.findings[0]
+
+    assert obstacle(at(FAN, OLD)) is None
+    assert obstacle(at(FAN, methods=(Method.DCP,), rivals=(PIER,))) is None
+    assert "portcall assign Fan-1 --keep" in obstacle(
+        at(FAN, asks=(Asking(AddressProtocol.BOOTP, 2, 0.0, 4.0),))
+    )
+    assert "set it at its own panel" in obstacle(at(FAN))
+    assert f"{OLD} is shared with {PIER}" in obstacle(at(FAN, OLD, rivals=(PIER,)))
+
+
+def test_names_come_from_the_plan_where_they_can():
+    assert names_for(parse_device("fan-1", PLAN), None) == ("fan-1", ())
+    assert names_for(parse_device("203.0.113.47", PLAN), None) == (None, ())
+    name, (why,) = names_for(parse_device("weigh_house", PLAN), None)
+    assert (name, "_ is no lower-case letter" in why, "--name" in why) == (None, True, True)
+    assert names_for(parse_device("weigh_house", PLAN), "weigh-house") == ("weigh-house", ())
+    with pytest.raises(BadInput):
+        names_for(parse_device("fan-1", PLAN), "Fan_1")
+
+
+def test_how_long_to_wait():
+    assert (_seconds("forever"), _seconds("2.5")) == (None, 2.5)
+    for text in ("0", "-1", "nan", "inf", "soon"):
+        with pytest.raises(BadInput, match="is a number of seconds over 0, or forever"):
+            _seconds(text)
