@@ -32,7 +32,8 @@ def ours() -> float:
     from portcall.core.find.devices import Gathering
     from portcall.core.find.sighting import Method, Sighting
     from portcall.host.adapters import read_adapters
-    from portcall.jobs.look.look import Look, Orders
+    from portcall.jobs.look.findings import Orders
+    from portcall.jobs.look.look import Look
 
     adapter = next(each for each in read_adapters() if each.name == "usb0")
     gathering = Gathering()

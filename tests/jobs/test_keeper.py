@@ -10,9 +10,9 @@ from portcall.core.assign.event import Event, EventKind
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.setting.job import Outcome
 from portcall.core.talk.pacer import sustained
-from portcall.jobs.assign import keeper as assign_keep
+from portcall.jobs.assign import keeper as keeping
 from portcall.jobs.assign.keeper import Keeper
-from portcall.site.logbook.settings import Record
+from portcall.site.logbook.settings import SettingsLog
 
 USB0 = Adapter("usb0", 2, AdapterKind.WIRED, Mac(b"\x02\x1a\x40\x7c\x00\x06"), True, True, 1500)
 ROWS = [
@@ -29,23 +29,24 @@ def test_devices_are_begun_at_the_pace_and_at_the_end_no_other_is_begun(tmp_path
         await asyncio.sleep(0.3)
         return Outcome(True, "CIP", "before", "after")
 
-    monkeypatch.setattr(assign_keep, "keep_by_cip", keep_by_cip)
+    monkeypatch.setattr(keeping, "keep_by_cip", keep_by_cip)
     pace = 400.0
 
     async def go():
         board = Board(Plan(tuple(ROWS)))
-        keeper = Keeper(USB0, pace, Record(tmp_path), told.append)
-        began = asyncio.get_running_loop().time()
-        for row in ROWS:
-            event = Event(EventKind.ANSWERING, row.mac, None, row.address, row.name)
-            keeper.answered(event, board)
-        while len(begun) < 4:
-            await asyncio.sleep(0.01)
-        await keeper.finish()
+        async with asyncio.TaskGroup() as tasks:
+            keeper = Keeper(USB0, pace, SettingsLog(tmp_path), told.append, tasks)
+            began = asyncio.get_running_loop().time()
+            for row in ROWS:
+                event = Event(EventKind.ANSWERING, row.mac, None, row.address, row.name)
+                keeper.answered(event, board)
+            while len(begun) < 4:
+                await asyncio.sleep(0.01)
+            await keeper.finish()
         return [at - began for at in begun]
 
     after = asyncio.run(go())
     assert 4 <= len(after) < len(ROWS)
-    gap = assign_keep._PACKETS / sustained(pace)
+    gap = keeping._PACKETS / sustained(pace)
     assert all(at >= number * gap for number, at in enumerate(after))
     assert [event.name for event in told] == [row.name for row in ROWS[: len(after)]]

@@ -4,14 +4,17 @@ from ipaddress import IPv4Address, IPv4Interface
 
 import pytest
 
-from portcall.cli.move import _goal, _obstacle, _recognised, _seconds, _with_goal
+from portcall.cli.move import _seconds
 from portcall.core.address import AddressError, Mac
 from portcall.core.find.device import Asking, Device
 from portcall.core.find.sighting import Method
 from portcall.core.plan.rows import Plan, PlannedDevice, Subnet
+from portcall.core.plan.targets import Meant, parse_device
 from portcall.core.talk.request import AddressProtocol
 from portcall.core.trouble import BadInput
-from portcall.jobs.look.locate import Located, Meant, _located, names_for, parse_device
+from portcall.jobs.look.locate import Located, _located
+from portcall.jobs.setting.moving import _goal, _obstacle, _recognised, with_goal
+from portcall.jobs.setting.naming import names_for
 from portcall.site.folder import Site
 
 FAN, PIER, OTHER = (Mac(b"\x02\x77\xb1\x4c\x09" + bytes((n,))) for n in (0x21, 0x51, 0x52))
@@ -46,23 +49,23 @@ def test_a_device_is_named_by_its_row_its_mac_or_where_it_is():
 
 def test_where_it_goes():
     meant = parse_device("fan-1", PLAN)
-    assert _with_goal(meant, None, SITE, PLAN) is meant
-    there = _with_goal(meant, "10.61.20.99", SITE, PLAN).row
+    assert with_goal(meant, None, SITE, PLAN) is meant
+    there = with_goal(meant, "10.61.20.99", SITE, PLAN).row
     assert (str(there.interface), there.gateway) == ("10.61.20.99/24", FAN_ROW.gateway)
-    away = _with_goal(meant, "203.0.113.9", SITE, PLAN).row
+    away = with_goal(meant, "203.0.113.9", SITE, PLAN).row
     assert (str(away.interface), away.gateway, away.mask_assumed) == ("203.0.113.9/24", None, True)
     # The row without a MAC is the one whose address is given to a device that no row has.
     stranger = parse_device("203.0.113.47", PLAN)
-    assert _with_goal(stranger, "10.61.20.51", SITE, PLAN).row.name == "pier"
-    free = _with_goal(parse_device(str(PIER), PLAN), "10.61.20.77", SITE, PLAN).row
+    assert with_goal(stranger, "10.61.20.51", SITE, PLAN).row.name == "pier"
+    free = with_goal(parse_device(str(PIER), PLAN), "10.61.20.77", SITE, PLAN).row
     assert (free.name, free.mac, free.mask_assumed) == (str(PIER), PIER, False)
     assert _goal("203.0.113.9/26", None, SITE) == (IPv4Interface("203.0.113.9/26"), False)
     for words, to in (("gives it to weigh_house", "10.61.20.40"), ("broadcast", "10.61.20.255")):
         with pytest.raises((BadInput, AddressError), match=words):
-            _with_goal(meant, to, SITE, PLAN)
+            with_goal(meant, to, SITE, PLAN)
     for text in ("pier", str(PIER)):
         with pytest.raises(BadInput, match="--to"):
-            _with_goal(parse_device(text, PLAN), None, SITE, PLAN)
+            with_goal(parse_device(text, PLAN), None, SITE, PLAN)
 
 
 def at(mac, *addresses, **more):
