@@ -1,7 +1,6 @@
 """The workstation: its adapters watched, matched in every way, and put back whatever happens."""
 
 import json
-import random
 import re
 import signal
 
@@ -83,65 +82,46 @@ WAYS = {
 }
 
 
-KILLS = 6
-
-KILLER = """
-import os, subprocess, sys, time
-folder = os.environ["PORTCALL_STATE"] + "/open-matches"
-def written():
-    return os.listdir(folder) if os.path.isdir(folder) else []
-before = written()
-match = subprocess.Popen(sys.argv[2:])
-while match.poll() is None and written() == before:
-    time.sleep(0.0005)
-time.sleep(float(sys.argv[1]))
-match.kill()
-sys.exit(0 if match.wait() == -9 else 1)
-"""
+TRACED = "fsync,rename,sendto"
+"""What a match does step by step: it writes down (fsync, rename), then asks the kernel (sendto)."""
 
 
-@pytest.mark.parametrize("way", WAYS)
-def test_a_match_killed_at_any_moment_is_put_back_exactly(plant, way):
-    """Each is killed when it has begun to write down what it is going to change, or soon after."""
+def steps_of(plant, line):
+    """Each step of a match from when it writes down what it had: a call, and its number."""
+    traced = plant.run(f"strace -f --seccomp-bpf -o trace -e trace={TRACED} {line}")
+    assert traced.code == 0, traced.err
+    calls = re.findall(r"^\d+ +(\w+)\(", plant.run("cat trace").out, re.MULTILINE)
+    numbered = [(call, calls[: n + 1].count(call)) for n, call in enumerate(calls)]
+    return numbered[calls.index("fsync") :]
+
+
+@pytest.mark.parametrize(("way", "changes"), [("add", 1), ("replace", 5), ("several", 1)])
+def test_a_match_killed_at_each_of_its_steps_is_put_back_exactly(plant, way, changes):
+    """Each step in turn is the one that kills it: the kernel answers that call with death."""
+    need("strace")
     for line in BEFORE:
         assert plant.run(line).code == 0
     before = state(plant)
-    plant.write("killer.py", KILLER)
     *first, last = WAYS[way]
-    dice = random.Random(way)
-    killed = 0
-    for _ in range(3 * KILLS):
+
+    def begin():
         for words in first:
             assert plant.run(f"portcall {words}").code == 0
-        moment = dice.uniform(0.0, 0.01)
-        killed += plant.run(f"python3 killer.py {moment:.4f} {_program()} {last}").code == 0
+
+    begin()
+    steps = steps_of(plant, f"{_program()} {last}")
+    assert [call for call, _ in steps[:3]] == ["fsync", "rename", "fsync"]
+    assert plant.run("portcall restore").code == 0
+    for call, number in steps[: 3 + changes + 2]:
+        begin()
+        killed = plant.run(
+            f"strace -f -o trace -e trace={call} -e inject={call}:signal=KILL:when={number} "
+            f"{_program()} {last}"
+        )
+        assert killed.code == -signal.SIGKILL, (call, number, killed)
         restored = plant.run("portcall restore")
         assert restored.code == 0, restored.out + restored.err
-        assert state(plant) == before
-        if killed == KILLS:
-            break
-    assert killed == KILLS
-
-
-def test_a_match_killed_between_its_steps_is_put_back_exactly(plant):
-    """Each step of it in turn is the last: the program is stopped by the kernel, at that call."""
-    need("strace")
-    for line in BEFORE:
-        plant.run(line)
-    before = state(plant)
-    match = "portcall match dryer-plc --adapter usb0 --no-probe --replace"
-    steps = 0
-    for count in range(1, 12):
-        # The netlink requests that change something are the only ones sent after the journal is
-        # flushed; the count-th sendto after program start is answered by death.
-        stopped = plant.run(
-            f"strace -f -o /dev/null -e trace=sendto -e inject=sendto:signal=KILL:when={count} "
-            + match.replace("portcall", _program(), 1)
-        )
-        steps += stopped.code != 0
-        assert plant.run("portcall restore").code == 0
-        assert state(plant) == before
-    assert steps >= 6
+        assert state(plant) == before, (call, number)
 
 
 def _program():

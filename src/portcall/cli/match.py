@@ -83,7 +83,7 @@ def match_command(
     adapter = chosen_adapter(adapter_name)
     begin_capture(adapter, capture)
     there = _already(adapter, wanted, own)
-    if there is not None:
+    if there is not None and not (replace and len(adapter.addresses) > 1):
         return _show(
             Matched(adapter, there, wanted.target, wanted.prefix_from, added=False), as_json
         )
