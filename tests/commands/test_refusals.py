@@ -159,6 +159,31 @@ def test_a_taken_port_and_a_workstation_that_is_not_matched(plant):
     assert "UDP port 67 is taken by another program on this computer" in taken.err
 
 
+@pytest.mark.parametrize(
+    ("line", "reader"),
+    [
+        # After a line, and before there is any.
+        ("assign", "head -1"),
+        ("assign --json", "head -1"),
+        ("assign --keep", "true"),
+        ("find --watch", "head -1"),
+        ("find --watch --json", "true"),
+        ("listen --for 600", "true"),
+        ("adapters --watch --json", "true"),
+    ],
+)
+def test_a_command_whose_reader_has_gone_ends_at_once_and_quietly(quiet_plant, line, reader):
+    quiet_plant.run("portcall match dryer-plc --no-probe")
+    portcall = " ".join(_words())
+    script = f"{portcall} {line} 2>said | {reader} >/dev/null; exit ${{PIPESTATUS[0]}}"
+    ended = quiet_plant.run(f"bash -c '{script}'", timeout=40)
+    assert ended.code in (0, 1), ended
+    said = quiet_plant.run("cat said").out
+    assert "Traceback" not in said
+    assert "Error" not in said
+    assert quiet_plant.run("grep -c :0043 /proc/net/udp").out == "0\n"
+
+
 def test_without_privilege_what_can_be_shown_is_shown_and_the_rest_is_named(plant):
     plant.run("portcall match dryer-plc --no-probe")
     bare = "setpriv --bounding-set=-all --inh-caps=-all"
