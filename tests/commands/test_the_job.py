@@ -92,7 +92,8 @@ def test_the_whole_job(plant):
     assert answering == {"dryer-plc", "fan-drive-1", "belt-drive"}
     ways = {e["name"]: e["protocol"] for e in events if e["event"] == "assigned"}
     assert ways == {"fan-drive-1": "BOOTP", "belt-drive": "DHCP"}
-    stranger = next(event for event in events if event["event"] == "ignored")
+    ignored = [event for event in events if event["event"] == "ignored"]
+    stranger = next(event for event in ignored if event["mac"] == FAN_2_RIGHT)
     assert (stranger["mac"], stranger["address"]) == (FAN_2_RIGHT, None)
     assert "differs in one digit from fan-drive-2" in stranger["detail"]
 

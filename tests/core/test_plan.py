@@ -43,7 +43,11 @@ def problems(text, subnets=()):
         ("x,02-5A-1D-20-7F,10.61.20.5,24,,,,", "mac", "has 10 hex digits; a MAC has 12"),
         (",,10.61.20.5,24,,,,", "name", "is empty"),
         ("10.61.20.5,,10.61.20.5,24,,,,", "name", "would be taken for an address"),
-        ("x,,10.61.20.5,24,,,,note,over", None, "has 9 cells, the header 8; 'over' is over"),
+        (
+            "x,,10.61.20.5,24,,,,note,over",
+            None,
+            "has 9 cells, the header 8; 'over' is one cell too many",
+        ),
     ],
 )
 def test_every_broken_rule_is_named_with_line_and_column(row, column, complaint):

@@ -101,7 +101,7 @@ def assign_command(
     )
     site = this_site()
     if ask and site.folder is None:
-        # The answers make a plan, and with it a site, where the engineer stands.
+        # The answers are written into a plan, which makes this folder a site.
         site = replace(site, folder=Path.cwd())
     wanted = rows_to_serve(site, rows, may_be_empty=ask or temporary is not None, tell=note)
     adapter = chosen_adapter(adapter_name)

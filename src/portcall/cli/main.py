@@ -89,7 +89,11 @@ def main() -> NoReturn:
 
 
 def say_again(dropped: sys.UnraisableHookArgs) -> None:
-    """Python drops what is raised in a callback of its own. Ctrl-C was meant: it comes again."""
+    """Send Ctrl-C once more when Python has dropped it.
+
+    Python drops an exception that is raised in one of its own callbacks; Ctrl-C was meant for the
+    command.
+    """
     if not isinstance(dropped.exc_value, KeyboardInterrupt):
         sys.__unraisablehook__(dropped)
         return
@@ -116,11 +120,11 @@ def _run() -> int:
         click.echo("interrupted", err=True)
         return INTERRUPTED
     except BrokenPipeError:
-        # Whoever read the output has seen enough; what Python would still flush has no reader.
+        # The reader has seen enough. What Python would still flush goes nowhere.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return YES
     except OSError as error:
-        # What no command foresaw of the operating system: a refusal of its own, not a defect here.
+        # The operating system refuses something that no command foresaw. That is no defect here.
         click.echo(f"portcall: the operating system refuses: {error}", err=True)
         return NOT_POSSIBLE
 

@@ -43,7 +43,7 @@ def begin_capture(adapter: Adapter, file: str | None) -> None:
 
 
 def plan_if_sound(site: Site) -> Plan:
-    """The site's plan for a command that can do without: a broken one is said and left out."""
+    """The site's plan, or an empty one when it is broken, which is said then."""
     try:
         return site.plan()
     except PlanError as error:

@@ -16,7 +16,7 @@ from typing import Any, TypeVar
 T = TypeVar("T")
 
 EVERY_WAY = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
-"""Ctrl-C, being told to end, and a terminal that was closed."""
+"""The signals of Ctrl-C, of a program that is told to end, and of a terminal that was closed."""
 
 
 def run(work: Coroutine[Any, Any, T]) -> T:
@@ -53,7 +53,7 @@ def run_until_interrupted(
 
 
 def end_like_ctrl_c() -> None:
-    """From now on, whatever ends this process in a way that it can hear ends it like Ctrl-C."""
+    """From now on, every signal that can be caught ends this process as Ctrl-C does."""
     for number in EVERY_WAY[1:]:
         signal.signal(number, _interrupt)
 

@@ -15,7 +15,7 @@ from rich.text import Text
 T = TypeVar("T")
 
 _PIPE_WIDTH = 240
-"""Columns when nobody's terminal sets them: a file or another program wants whole lines."""
+"""The width when standard output is no terminal: a file or another program wants whole lines."""
 
 
 def console() -> Console:
@@ -27,8 +27,8 @@ def console() -> Console:
 class Columns(Table):
     """A table without lines, whose rows stay one line each however narrow the terminal is.
 
-    What is too wide first loses the columns in ``drops``, the last one first; then the column
-    ``shrinks`` gives way. What identifies a device is never cut.
+    When it is too wide, the columns in ``drops`` go first, from the last one on; then the column
+    ``shrinks`` becomes narrower. What identifies a device is never cut.
     """
 
     def __init__(self, *headers: str, drops: Sequence[str] = (), shrinks: str = "") -> None:
@@ -73,22 +73,22 @@ class Columns(Table):
 NOTHING = "–"
 """What a cell shows of which nothing is known."""
 
-NOTE_INDENT = 4
+INDENT = 4
 
 _GAP = 2
 """Between two columns."""
 
 _AT_ONCE = 500
-"""Rows handed to the terminal at a time: a list may have 65,534."""
+"""Rows that are written at a time: a list may have 65,534."""
 
 
 def print_rows(
     columns: Columns,
     rows: Sequence[T],
     cells_of: Callable[[T], Sequence[Text]],
-    notes_of: Callable[[T], Sequence[str]] = lambda row: (),
+    remarks_of: Callable[[T], Sequence[str]] = lambda row: (),
 ) -> None:
-    """Print a table with each row's notes below it; lines to copy from them stay unbroken.
+    """Print a table with the remarks on each row below it; lines to copy from them stay unbroken.
 
     Lines that never wrap need no layout engine: with one, a long list takes minutes.
     """
@@ -102,8 +102,8 @@ def print_rows(
         segments: list[Segment] = []
         for row in rows[start : start + _AT_ONCE]:
             segments += _line(out, cells_of(row), shown)
-            for note in notes_of(row):
-                segments += _note(out, note, room)
+            for remark in remarks_of(row):
+                segments += _remark(out, remark, room)
         out.print(Segments(segments), end="", soft_wrap=True)
 
 
@@ -133,12 +133,12 @@ def _line(out: Console, cells: Sequence[Text], shown: Mapping[int, int]) -> list
     return segments
 
 
-def _note(out: Console, sentence: str, room: int) -> list[Segment]:
-    """A note, wrapped where it is too long and holds nothing to copy."""
-    style, indent = out.get_style("yellow"), Segment(" " * NOTE_INDENT)
-    if "portcall " in sentence or NOTE_INDENT + cell_len(sentence) <= room:
+def _remark(out: Console, sentence: str, room: int) -> list[Segment]:
+    """A remark, wrapped where it is too long and holds nothing to copy."""
+    style, indent = out.get_style("yellow"), Segment(" " * INDENT)
+    if "portcall " in sentence or INDENT + cell_len(sentence) <= room:
         return [indent, Segment(sentence, style), Segment.line()]
-    wrapped = Text(sentence).wrap(out, room - NOTE_INDENT)
+    wrapped = Text(sentence).wrap(out, room - INDENT)
     return [
         part for line in wrapped for part in (indent, Segment(line.plain, style), Segment.line())
     ]

@@ -25,9 +25,9 @@ class AddressError(BadInput):
 
 
 class Mac(bytes):
-    """A 48-bit MAC address (EUI-48, IEEE 802-2014 §8); written ``02-5A-1D-00-00-10``.
+    """A 48-bit MAC address (EUI-48, IEEE 802-2014 §8), written ``02-5A-1D-00-00-10``.
 
-    It is its six octets: cheap to make, to compare and to look up, for there may be many.
+    It is its six octets, which are quick to make, compare and look up: there may be many.
     """
 
     __slots__ = ()

@@ -16,7 +16,7 @@ from portcall.host.rtnetlink import ADDRESS_EVENTS, LINK_EVENTS, Kind, Message, 
 
 @dataclass(slots=True)
 class Cable:
-    """Whether an adapter has a link now, and how often it lost it since this is looked at."""
+    """Whether an adapter has a link now, and how often it has lost it since watching began."""
 
     has_link: bool
     losses: int = 0
@@ -24,8 +24,10 @@ class Cable:
 
 @asynccontextmanager
 async def cable_of(name: str) -> AsyncIterator[Cable]:
-    """Inside of this, know how it is with an adapter's cable: by the kernel's events, so that a
-    link that is back already counts, too."""
+    """While the block runs, know the state of an adapter's cable.
+
+    The kernel's events tell it, so that a link that was lost and is back already counts, too.
+    """
     cable = Cable(any(adapter.link for adapter in read_adapters() if adapter.name == name))
 
     def told(change: AdapterChange) -> None:

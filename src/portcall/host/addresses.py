@@ -178,7 +178,8 @@ def put_back(adapter: Adapter, saved: Sequence[str], elapsed: float) -> tuple[IP
         # The kernel lists addresses in the order they were added: start over to have it back.
         for interface in present:
             remove_address(adapter, interface)
-    # A route that stayed when its gateway's subnet went could not be added as it stands.
+    # A route that is there already is left alone: it may have stayed when its gateway's subnet was
+    # taken off, and could not be added now.
     there = {*save(adapter)}
     for line, message in zip(saved, messages, strict=True):
         if message not in ended and line not in there:

@@ -20,7 +20,7 @@ from portcall.host.vantage import Vantage
 class Doors:
     """Connections being made from one vantage.
 
-    One descriptor stands for all of them: a look at a plant opens thousands, and each of them costs
+    One descriptor stands for all of them: a look at a plant makes thousands, and each of them costs
     no more than its own system calls.
     """
 
@@ -89,7 +89,7 @@ class Doors:
         return Stream(self._opened.pop(door))
 
     def leave(self, door: Endpoint) -> None:
-        """Say that the connection is closed: the device has a socket more."""
+        """Say that the connection is closed: the device has a free socket again."""
         self._left.append(door)
         os.eventfd_write(self._bell, 1)
 

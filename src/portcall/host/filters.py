@@ -1,4 +1,4 @@
-"""What a packet socket is to see: classic BPF programs (socket(7), linux/filter.h)."""
+"""Which frames a packet socket receives: classic BPF programs (socket(7), linux/filter.h)."""
 
 from __future__ import annotations
 
@@ -55,7 +55,7 @@ ADDRESSING: Program = (
     (_RETURN, 0, 0, _ALL),
     (_RETURN, 0, 0, _NOTHING),
 )
-"""What assigning addresses is about: ARP, pings, BOOTP and DHCP."""
+"""The frames that assigning addresses needs: ARP, pings, BOOTP and DHCP."""
 
 
 def attach(sock: socket.socket, program: Program) -> None:

@@ -1,7 +1,8 @@
-"""What arrived on a packet socket, many frames by one call.
+"""Frames that arrived on a packet socket, many of them by one call.
 
 Python's sockets do not have recvmmsg(2). A sweep's answers come by the ten thousand, and one call
-for each, with what it allocates to say when a frame came, costs more than all that is done with it.
+for each, with the objects made to tell when a frame came, costs more than all that is done with the
+frame.
 """
 
 from __future__ import annotations
@@ -75,7 +76,7 @@ class Inbox:
         sock.setsockopt(_SOL_PACKET, _PACKET_AUXDATA, 1)
         stamp_receives(sock)
         self._socket = sock
-        # Fresh pages of the kernel's: they cost nothing until a long frame fills them.
+        # These are fresh pages from the kernel: they use no memory until a long frame fills them.
         self._frames = mmap.mmap(-1, _AT_ONCE * _LONGEST_FRAME)
         self._notes = bytearray(_AT_ONCE * _NOTES.size)
         self._pieces = (_Piece * _AT_ONCE)()
@@ -100,8 +101,8 @@ class Inbox:
         for _ in range(MOST_AT_ONCE // _AT_ONCE):
             # The kernel wrote into the heads how much room it used, the last time.
             heads[:] = self._fresh_heads
-            # Whoever took the last frame may have closed the socket: then its number is -1. An
-            # error is nothing to tell: the adapter went down, and it may come back.
+            # The code that took the last frame may have closed the socket; its number is -1 then.
+            # An error needs no message: the adapter went down, and it may come back.
             descriptor = self._socket.fileno()
             count = _receive(descriptor, place, _AT_ONCE, socket.MSG_DONTWAIT, None)
             skew, now = clock_skew(), monotonic()
@@ -113,7 +114,8 @@ class Inbox:
                 start += _LONGEST_FRAME
                 if status & _CHECKSUM_NOT_READY:
                     data = close_checksum(data)
-                # The wall clock, by which the kernel stamps, may have been set: not believed then.
+                # The kernel stamps with the wall clock, which may have been set: an impossible time
+                # is not used.
                 at = seconds + nanoseconds * 1e-9 - skew
                 yield Frame(data), at if now - 1.0 < at < now else now
             if count < _AT_ONCE:

@@ -97,7 +97,7 @@ class Leg:
             except OSError:
                 return
             if concerns(data, self._interface, outward=True):
-                # A link that takes nothing now loses the frame, as a cable does.
+                # A link that cannot take a frame now loses it, as a cable does.
                 with suppress(OSError):
                     self._link.send(Frame(data))
 

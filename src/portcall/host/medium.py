@@ -1,4 +1,4 @@
-"""The thin waist: what the runner needs of a socket, and nothing else touches one."""
+"""The thin waist: all that the runner needs of a socket. No other code touches one."""
 
 from __future__ import annotations
 

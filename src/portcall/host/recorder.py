@@ -19,9 +19,10 @@ _LOOK_EVERY = 0.1
 
 
 class Recorder:
-    """Passes every frame of an adapter to ``write`` until it is closed; in a thread of its own.
+    """Passes every frame of an adapter to ``write`` until it is closed; it runs in a thread of its
+    own.
 
-    ``write`` takes the frame, its time in nanoseconds since 1970 and whether it went out.
+    ``write`` takes the frame, its time in nanoseconds since 1970, and whether it went out.
     """
 
     def __init__(self, adapter: str, write: Callable[[bytes, int, bool], None]) -> None:
@@ -55,7 +56,8 @@ class Recorder:
         try:
             ended = False
             while not ended:
-                # Looked at before emptying: what came until then is written.
+                # This is read before the socket is emptied, so that all that came until then is
+                # written.
                 ended = self._ended.is_set()
                 select.select([self._socket], [], [], 0 if ended else _LOOK_EVERY)
                 self._take_all()
@@ -67,7 +69,7 @@ class Recorder:
             try:
                 data, ancillary, _, origin = self._socket.recvmsg(_LONGEST_FRAME, 128)
             except OSError:
-                # Empty, or the adapter went down: it may come back.
+                # The socket is empty, or the adapter went down and may come back.
                 return
             for level, kind, value in ancillary:
                 if level == socket.SOL_SOCKET and kind == SO_TIMESTAMPNS:

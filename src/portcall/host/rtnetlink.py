@@ -204,7 +204,8 @@ class Netlink:
             except BlockingIOError:
                 return tuple(found)
             except OSError:
-                # ENOBUFS: the kernel had more to say than room for it; the reader looks anew.
+                # ENOBUFS: the kernel had more to tell than there was room for; the caller reads
+                # everything anew.
                 return tuple(found)
             for kind, _, body in _messages(data):
                 message = _read(kind, body)

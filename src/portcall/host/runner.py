@@ -25,10 +25,10 @@ _FULL_RETRY = 0.002
 """Seconds until a send is tried again for which the kernel had no room."""
 
 _MOST_IN_A_ROW = 128
-"""Packets sent before what has arrived gets its turn."""
+"""Packets that are sent in a row before arrived packets get their turn."""
 
 _RARELY = 100_000
-"""Objects made between two looks of the garbage collector."""
+"""Objects that are made between two runs of the garbage collector."""
 
 _MOST_UNSEEN = 2
 """Packets that may be on their way between being sent and being seen to leave."""
@@ -156,7 +156,7 @@ class Runner:
             end.check_untold()
 
     def tell(self, conversation: Conversation[P, F], actions: Actions[P, F]) -> None:
-        """Carry out what a conversation answers to a word of its owner."""
+        """Carry out what a conversation answers to its owner."""
         for several in self._running.values():
             for running in several:
                 if running.conversation is conversation:
@@ -176,7 +176,7 @@ class Runner:
         self._meter = meter
 
     def _count_others(self, pacer: Pacer, now: float) -> None:
-        """Charge the pacer with what left that was not sent here."""
+        """Charge the pacer with the packets that left and were not sent here."""
         if self._meter is not None:
             extra = self._meter.count() - self._unseen
             self._unseen = max(0, min(-extra, _MOST_UNSEEN))
@@ -191,7 +191,7 @@ class Runner:
                     if not running.over.is_set():
                         carry_out(running, running.conversation.heard, packet, at)
         except Exception as error:
-            # The medium itself is broken: none of its conversations can go on.
+            # The medium is broken: none of its conversations can go on.
             for running in listeners.get(descriptor, ()):
                 self._finish(running, error)
 
@@ -229,7 +229,8 @@ class Runner:
 
     def _wake(self, running: _Running) -> None:
         running.alarm = running.wakes_at = None
-        # The loop may call a clock's tick early; a conversation may rely on its time having come.
+        # The loop may call an alarm slightly early; a conversation may rely on its time having
+        # come.
         now = max(monotonic(), running.conversation.wake_at or 0.0)
         self._carry_out(running, running.conversation.woke, now)
 
@@ -327,15 +328,18 @@ def paced(
             runner.pacer = Pacer(sustained(pace), burst_seconds=burst_seconds)
             with suppress(OSError):
                 runner.heed(stack.enter_context(closing(Meter(adapter))))
-                # The meter is closed before the last of what is queued would be sent.
+                # The meter is closed before the last queued packets would be sent.
                 stack.callback(runner.heed, None)
         yield runner
 
 
 @contextmanager
 def rare_collections() -> Iterator[None]:
-    """Packets and facts are values without cycles: to look for garbage among them is a waste, and
-    a pause in which nobody is answered."""
+    """While the block runs, collect garbage rarely.
+
+    Packets and facts are values without cycles: searching them for garbage is a waste, and a pause
+    in which no device is answered.
+    """
     usual = gc.get_threshold()
     gc.collect()
     gc.freeze()

@@ -1,7 +1,7 @@
-"""TLS over a connection that is open, for reading what a device's page says.
+"""TLS over an open connection, for reading what a device's page says.
 
-Nothing is trusted by it and nothing secret is sent: certificates of devices are their own, and old
-ones speak versions that are given up elsewhere, so neither is checked.
+Nothing is trusted because of it and nothing secret is sent. Devices sign their own certificates,
+and old ones speak versions that others have given up, so neither is checked.
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ from portcall.core.talk.conversation import StreamBytes
 from portcall.host.streams import Stream
 
 HANDSHAKE_WAIT = 3.0
-"""Seconds: a small device reckons for a second or two."""
+"""Seconds for the handshake: a small device computes for a second or two."""
 
 _PIECE = 16384
 

@@ -18,7 +18,8 @@ def _here(function: Callable[[], Any]) -> Any:
 
 @dataclass(frozen=True, slots=True)
 class Vantage:
-    """``call`` runs a function where sockets are on this network; sockets stay where they are made.
+    """A place to ask from. ``call`` runs a function whose sockets are on this network; they stay
+    there.
 
     Without ``interface`` the kernel chooses the source address.
     """

@@ -34,7 +34,7 @@ from portcall.plant.services import SERVICES, listening_socket, start_service
 
 ADAPTER = "eth0"
 _ANSWER_TIME = 0.05
-"""Seconds in which the answer to what was set leaves, before the address goes."""
+"""Seconds for the answer to a request that sets an address, before the old address goes."""
 
 _RESPONDERS: dict[Speaks, tuple[int, type[Responder]]] = {
     Speaks.CIP: (cip.PORT, IdentityResponder),
@@ -160,7 +160,7 @@ class SimulatedDevice:
         task.add_done_callback(self._starting.discard)
 
     def _apply(self) -> None:
-        """It was set: what it holds is in force, as soon as the answer to that is out."""
+        """Its settings were changed: they are put in force as soon as the answer is out."""
 
         async def apply() -> None:
             await asyncio.sleep(_ANSWER_TIME)

@@ -251,7 +251,7 @@ class ServicePort(Conversation[Frame, Event]):
         self._server: AddressServer | None = None
 
     def heard(self, packet: Frame, now: float) -> Actions[Frame, Event]:
-        """The first request decides whose address it is."""
+        """The first device that asks gets the address."""
         if self._server is None:
             try:
                 frame = udp.parse_frame(packet.data)

@@ -82,9 +82,11 @@ def _pass_on(process: int) -> None:
 
 
 class _CtrlC:
-    """Whether it was typed. It ends the building of the plant; then it is for the command.
+    """Whether Ctrl-C was typed. It ends the building of the plant; after that it is for the
+    command.
 
-    A flag and no exception: Python drops an exception that is raised in a callback of its own.
+    It is a flag and not an exception: Python drops an exception that is raised in one of its own
+    callbacks.
     """
 
     def __init__(self) -> None:

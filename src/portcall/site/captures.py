@@ -15,8 +15,8 @@ from portcall.site.files import give_to_caller
 class CaptureFile:
     """A new pcapng file; ``write`` adds a frame.
 
-    In the place of an older capture, but of nothing else: raises BadInput. Raises NotPossibleHere
-    when it cannot be made.
+    It may replace an older capture, but no other file: that raises BadInput. Raises NotPossibleHere
+    when the file cannot be made.
     """
 
     def __init__(self, path: Path, adapter: str) -> None:

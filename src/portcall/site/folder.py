@@ -105,10 +105,10 @@ class Site:
 
 
 def take_into_plan(site: Site, answer: str, mac: Mac, rows: Sequence[PlannedDevice]) -> str | None:
-    """Write into the site's plan which of some rows a device is, or which new one (``adopt``).
+    """Write into the site's plan which of some rows a device is, or a new row for it (``adopt``).
 
-    Gives the row's name, None for nobody. The plan is written once it has been read as it would be.
-    Raises BadInput, OSError.
+    Gives the row's name, None for "nobody". The new text is read before it is written, so that the
+    plan stays sound. Raises BadInput, OSError.
     """
     path = (site.folder or Path.cwd()) / PLAN_FILE
     data = path.read_bytes() if path.exists() else b""

@@ -24,7 +24,7 @@ from portcall.core.assign.event import Event, EventKind
 from portcall.core.circuit import circuit_words
 
 _NEAR = " in the plan ("
-"""What the words about a near miss have, after the row's name."""
+"""What stands after the row's name in the remark about a near miss."""
 
 _STRANGERS = 10
 """Shown; there may be thousands."""
@@ -34,7 +34,7 @@ _MOST_TOLD = 4096
 _NOTICES = 4
 
 _REFRESH = 4
-"""Times a second; ages are shown in whole seconds."""
+"""How many times a second the board is redrawn; ages are shown in whole seconds."""
 
 _STYLES = {
     State.WAITING: "dim",
@@ -104,7 +104,10 @@ class JsonView:
 
 
 class LineView:
-    """One line an event, for a log or a pipe; repeats only now and then, and never a flood."""
+    """One line for each event, for a log or a pipe.
+
+    Repeated events are told more and more rarely, and never as a flood.
+    """
 
     def __init__(self, board: Board, maker_of: MakerOf) -> None:
         self._board = board
@@ -150,7 +153,11 @@ class LineView:
         return f"{event.mac} {maker}" if maker else str(event.mac)
 
     def _may_tell(self, now: float) -> bool:
-        """At most so many strangers a second: when a plant powers up, the planned ones matter."""
+        """Whether a stranger may be told of now:
+
+        there are at most so many a second, because the planned devices matter when a plant powers
+        up.
+        """
         if now - self._second >= 1.0:
             if self._untold:
                 click.echo(f"{_clock()}  ignored    {self._untold} more that are not in the plan")
@@ -162,7 +169,7 @@ class LineView:
         return True
 
     def summary(self, malformed: int) -> None:
-        """The rows, those that are done and those that are not, with why; and who else asked."""
+        """The rows, done or not, with the reasons; and who else asked."""
         _print_summary(self._board, self._maker_of, malformed)
 
 
@@ -244,7 +251,7 @@ class LiveView:
             drops=("maker", "by", "last"),
             shrinks="remarks",
         )
-        # In an order that stays, so that the eye finds a line again.
+        # The order stays the same, so that the eye finds a line again.
         for stranger in sorted(self._board.strangers[:_STRANGERS], key=_nearest_first):
             near = _is_near(stranger)
             shown.add_row(

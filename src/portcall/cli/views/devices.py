@@ -11,7 +11,7 @@ import click
 from rich.text import Text
 
 from portcall.cli.main import INTERRUPTED, NOT_POSSIBLE
-from portcall.cli.table import NOTE_INDENT, Columns, cell, console, print_rows
+from portcall.cli.table import INDENT, Columns, cell, console, print_rows
 from portcall.core.address import AddressRange
 from portcall.core.find.device import Device
 from portcall.core.find.devices import Gathering
@@ -66,11 +66,11 @@ def print_table(found: Found) -> None:
 
 
 def _joined(lines: Sequence[str]) -> Sequence[str]:
-    """All remarks in one line where they fit, else what is to be copied in a line of its own."""
+    """All remarks in one line where they fit; otherwise each command line has a line of its own."""
     commands = [line for line in lines if "portcall " in line]
     ordered = [line for line in lines if line not in commands] + commands
     whole = "; ".join(ordered)
-    if not ordered or len(whole) <= console().width - NOTE_INDENT:
+    if not ordered or len(whole) <= console().width - INDENT:
         return (whole,) if ordered else ()
     return ("; ".join(line for line in ordered if line not in commands), *commands)
 
@@ -160,7 +160,7 @@ def print_csv(found: Found) -> None:
 
 
 def _harmless(value: str) -> str:
-    """A cell that no spreadsheet takes for a formula: devices choose these texts."""
+    """The text as a cell that no spreadsheet takes for a formula: devices choose these texts."""
     return f"'{value}" if value.startswith(_RUN_BY_SPREADSHEETS) else value
 
 

@@ -1,4 +1,7 @@
-"""The workstation's adapters as values, which the operating system fills, and which one to use."""
+"""The workstation's adapters as values, and the choice of the one to use.
+
+The operating system fills the values in (``host.adapters``).
+"""
 
 from __future__ import annotations
 
@@ -85,9 +88,9 @@ class Adapter:
 
     @property
     def speed_words(self) -> str | None:
-        """The negotiated speed as people say it; None where the driver does not tell.
+        """The negotiated speed as people say it; None when the driver does not tell.
 
-        Full duplex is as it should be and goes unsaid; half is a cable, or a setting somewhere.
+        Full duplex is normal and is not mentioned. Half duplex points to a cable or to a setting.
         """
         speed = self.speed_mbps
         if speed is None:

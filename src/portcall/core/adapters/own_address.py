@@ -13,7 +13,10 @@ from portcall.core.trouble import BadInput
 
 @dataclass(frozen=True, slots=True)
 class Wanted:
-    """The subnet to be in, and the device meant, when it was one; ``prefix_from`` says who knew."""
+    """The subnet to be in, and the device that was meant, if it was one.
+
+    ``prefix_from`` says where the mask comes from.
+    """
 
     network: IPv4Network
     target: IPv4Address | None

@@ -1,7 +1,7 @@
-"""Where the assignment stands: events folded into a row for each planned device, and who else asks.
+"""Where the assignment stands: a row for each planned device, and who else asks.
 
-Rows are as many as the plan has; strangers are bounded, the one not heard from longest is forgotten
-first.
+Events are folded into the rows. There are as many rows as the plan has. The number of strangers is
+bounded: the one that was not heard from for longest is forgotten first.
 """
 
 from __future__ import annotations
@@ -110,7 +110,9 @@ class Board:
 
     @property
     def missing(self) -> tuple[Row, ...]:
-        """Rows without their address: what was given and never answered counts as missing."""
+        """The rows whose device does not answer at its address; an address that was given and never
+        answered counts as missing.
+        """
         return tuple(row for row in self.rows if row.state not in DONE)
 
     @property

@@ -18,12 +18,12 @@ from portcall.core.wire.dhcp import Code, MessageType, Options
 from portcall.core.wire.octets import Malformed
 
 _CLASSFUL_PREFIX = 24
-"""What a device assumes when a BOOTP reply carries no mask; classes are long gone."""
+"""The mask that a device assumes when a BOOTP reply has none: that of the old address classes."""
 
 
 FIRST_RETRY = 4.0
 LONGEST_RETRY = 64.0
-"""Seconds. RFC 2131 §4.1: the wait for an answer is 4 seconds at first, doubled up to 64."""
+"""Seconds to wait for an answer: 4 at first, then doubled up to 64 (RFC 2131 §4.1)."""
 
 SHORTEST_RENEWAL_RETRY = 60.0
 """Seconds. RFC 2131 §4.4.5."""
@@ -123,7 +123,7 @@ class BootpClient(Conversation[Frame, Obtained | Lost]):
 
 
 class _State(Enum):
-    """RFC 2131 §4.4, figure 5, less those for a remembered address."""
+    """The states of RFC 2131 §4.4, figure 5, without those for a remembered address."""
 
     INIT = auto()
     SELECTING = auto()

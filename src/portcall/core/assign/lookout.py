@@ -1,7 +1,7 @@
-"""Which DHCP servers are on this wire, and what would they give this computer?
+"""Which DHCP servers are on this wire, and what they would give this computer.
 
-Asked before serving, since two servers make strange addresses and this one is the guest; and before
-taking an address from a device that hands them out.
+This is asked before serving: two DHCP servers on one wire give conflicting addresses, so this one
+must give way. It is also asked before taking an address from a device that hands them out.
 """
 
 from __future__ import annotations
@@ -22,7 +22,10 @@ ASK_AGAIN = 30.0
 
 _MOST_SERVERS = 64
 ASK_INTERVAL = 0.75
-"""Seconds. A server that probes before it offers takes up to a second (RFC 2131 §3.1 step 2)."""
+"""Seconds until it is asked again.
+
+A server that probes an address before it offers it takes up to a second (RFC 2131 §3.1 step 2).
+"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,8 +66,8 @@ class Lookout(Conversation[Frame, Offer]):
         self._asks_left = max(self._asks_left - 1, 0)
         self.wake_at = now + (ASK_AGAIN if self._lasting else ASK_INTERVAL)
         options = Options(((Code.MESSAGE_TYPE, bytes((MessageType.DISCOVER,))),))
-        # The broadcast flag: without an address in its subnet the kernel would drop the offer,
-        # but also a link that filters by MAC shows broadcasts.
+        # The broadcast flag is set because the kernel would drop an offer to an address that this
+        # computer does not have, and because a link that filters by MAC shows broadcasts.
         message = BootpMessage(
             Op.REQUEST,
             self._own_mac,
@@ -93,7 +96,7 @@ class Lookout(Conversation[Frame, Offer]):
             return
         to_us = message.xid == self._xid and message.mac == self._own_mac
         offered = to_us and options.message_type is MessageType.OFFER
-        # What a relay agent passes on is its server's word, which may be this one.
+        # A message that a relay agent passed on comes from another server, which may be this one.
         overheard = self._lasting and message.giaddr == UNSPECIFIED and options.message_type
         if not (offered or overheard):
             return

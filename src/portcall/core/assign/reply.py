@@ -28,7 +28,7 @@ _SHAPING = (
     Code.RELAY_AGENT,
     Code.LARGEST_MESSAGE,
 )
-"""Options of a request that decide, with who asks and how, what a reply holds."""
+"""Those options of a request that decide what a reply holds, beside who asks and how."""
 _MOST_TOLD = 16
 _XID = 4
 """Where the number of the exchange stands in a message (RFC 951 §3)."""
@@ -46,12 +46,14 @@ class Terms:
     name: str = ""
     lease_seconds: int = dhcp.INFINITE
     told: dict[Hashable, bytes] = field(default_factory=dict, compare=False, repr=False)
-    """Replies that were made with these terms, by who asked what; their number is zero."""
+    """Replies that were made with these terms, by who asked and what; the number of the exchange is
+    zero in them.
+    """
 
 
 @dataclass(frozen=True, slots=True)
 class Replies:
-    """Makes the replies of one server; ``broadcast`` is for devices that hear nothing else."""
+    """Makes the replies of one server; ``broadcast`` is for devices that hear no unicast."""
 
     own_mac: Mac
     surroundings: Surroundings = field(default_factory=Surroundings)
@@ -78,7 +80,7 @@ class Replies:
             if len(terms.told) >= _MOST_TOLD:
                 terms.told.clear()
             told = terms.told[key] = self._made(request, terms, own, kind)
-        # Devices ask the same again and again: what differs is the number of the exchange.
+        # Devices ask the same thing again and again; only the number of the exchange differs.
         return Frame(udp.with_changed(told, _XID, asked.xid))
 
     def _made(
@@ -114,7 +116,7 @@ class Replies:
     def _options(
         self, request: Request, terms: Terms, own: IPv4Address, kind: MessageType | None
     ) -> Iterator[tuple[int, bytes]]:
-        """The most important ones first: what does not fit is left out from the end."""
+        """The options, the most important first: what does not fit is left out from the end."""
         if kind is not None:
             yield Code.MESSAGE_TYPE, bytes((kind,))
             yield Code.SERVER_IDENTIFIER, own.packed
@@ -130,10 +132,11 @@ class Replies:
                 yield code, echoed
 
     def _settings(self, request: Request, terms: Terms) -> Iterator[tuple[int, bytes]]:
-        """What the client asked for, of what there is; mask and router to one that names nothing.
+        """The options that the client asked for and that are known; mask and router for a client
+        that names none.
 
-        RFC 2132 §3.3: the mask comes before the routers. It is sent unasked, too: a device that
-        guesses its mask is a device that some can reach and some cannot.
+        RFC 2132 §3.3: the mask comes before the routers. The mask is sent unasked, too: a device
+        that guesses its mask can be reached by some hosts and not by others.
         """
         there: dict[int, bytes] = {}
         if terms.gateway:

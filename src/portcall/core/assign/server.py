@@ -49,8 +49,11 @@ from portcall.core.wire.dhcp import MessageType
 from portcall.core.wire.octets import Malformed
 
 CLEAR_WAIT = 0.3
-"""Seconds to wait for another holder of the address before it is given. Old BOOTP clients ask
-again after a second at the earliest, so the first request is the one that is answered."""
+"""Seconds to wait for an answer of another holder before an address is given.
+
+Old BOOTP clients repeat a request after one second at the earliest, so the first request is the one
+that is answered.
+"""
 
 CLEAR_HOLDS = 30.0
 """Seconds for which a cleared address needs no new probe: a DHCP exchange, or a few retries. An
@@ -69,7 +72,7 @@ DECLINED_REST = 30.0
 """Seconds for which a declined address is not offered again."""
 
 _MOST_AT_ONCE = 16
-"""Devices looked after before who asks meanwhile gets a turn."""
+"""How many devices are looked after in a row before waiting requests get their turn."""
 
 _ANSWERED = (None, MessageType.DISCOVER, MessageType.REQUEST, MessageType.INFORM)
 
@@ -94,11 +97,11 @@ class _Watch:
 
 
 class AddressServer(Conversation[Frame, Event]):
-    """Serves the rows of a plan that a device can be recognised by; never over by itself.
+    """Serves the rows of a plan by which a device can be recognised; it is never over by itself.
 
-    ``own`` are the workstation's addresses. Rows in none of their subnets are served through relay
-    agents only. ``others`` are planned, too, and left alone. ``pace``, in packets a second, is for
-    what nobody asked for, the look at the start; answers do not wait.
+    ``own`` are the workstation's addresses. Rows in none of their subnets are served only through
+    relay agents. ``others`` are planned too, and left alone. ``pace``, in packets a second, holds
+    for what nobody asked for, which is the check at the start; answers do not wait.
     """
 
     def __init__(
@@ -255,7 +258,9 @@ class AddressServer(Conversation[Frame, Event]):
             yield from self._clear_then_give(terms, request, own, now)
 
     def _asked_by_stranger(self, request: Request, now: float) -> Actions[Frame, Event]:
-        """Not planned: no answer, unless there are addresses to lend and it can give them back."""
+        """A device that is not planned gets no answer, unless there are addresses to lend and it
+        can give one back.
+        """
         detail = "; ".join((*self._strangers.told_of(request.mac), *request.introduction))
         asks = request.kind in (MessageType.DISCOVER, MessageType.REQUEST)
         planned = self._strangers.is_planned(request.mac)
@@ -275,7 +280,7 @@ class AddressServer(Conversation[Frame, Event]):
         terms = Terms(interface.ip, interface.network, own, lease_seconds=TEMPORARY_SECONDS)
         is_request = request.kind is MessageType.REQUEST
         if is_request and request.wanted != terms.address:
-            # Whoever gave it that address may stand by it; it is not this server's to deny.
+            # The server that gave it that address may confirm it; this one must not deny it.
             yield self._event(EventKind.IGNORED, request, None, detail)
             return
         if request.options.server_identifier not in (None, own):
@@ -292,7 +297,7 @@ class AddressServer(Conversation[Frame, Event]):
     ) -> Actions[Frame, Event]:
         cleared_for, until = self._clear.get(terms.address, (None, now))
         if (cleared_for == request.mac and until > now) or request.message.ciaddr == terms.address:
-            # A device that renews has the address: asking whether it is free would find itself.
+            # A device that renews already has the address; a probe would find the device itself.
             yield from self._give(terms, request, own, now)
             return
         waiting = self._clearing.get(terms.address)
@@ -392,9 +397,11 @@ class AddressServer(Conversation[Frame, Event]):
         return next((each.ip for each in self._own if address in each.network), None)
 
     def _own_for(self, terms: Terms, request: Request | None) -> IPv4Address | None:
-        """From where a request is answered with these terms; None when they are wrong there.
+        """The own address from which a request is answered with these terms, or None when they are
+        wrong there.
 
-        An address is right behind a relay agent in its subnet, or on this wire in one of ours.
+        The planned address must be in the relay agent's subnet, or in one of this adapter's
+        subnets.
         """
         if request is None or request.relay is None:
             return terms.own

@@ -9,7 +9,9 @@ from portcall.core.plan.near import NearMisses
 from portcall.core.plan.rows import Plan
 
 MOST_STRANGERS = 256
-"""Of whom it is remembered what was found out; the one not heard from longest goes first."""
+"""How many strangers are remembered with what was found out about them; the one not heard from for
+longest is forgotten first.
+"""
 
 
 class Strangers:
@@ -30,13 +32,19 @@ class Strangers:
         return mac in self._others
 
     def served(self, mac: Mac) -> None:
-        """A device that is served has asked: its MAC was copied right, none is near to it."""
+        """A device that is served has asked:
+
+        its MAC was copied correctly, so no other MAC is a near miss of it.
+        """
         if mac not in self._present:
             self._present.add(mac)
             self._told.clear()
 
     def told_of(self, mac: Mac) -> tuple[str, ...]:
-        """What is to be said of one: whom it nearly is, or that it is not planned."""
+        """What is to be said of a stranger:
+
+        which planned device it nearly is, or that it is not planned.
+        """
         told = self._told.pop(mac, None)
         if told is None and mac in self._others:
             told = (f"{self._others[mac]} in the plan, not served now",)

@@ -1,7 +1,8 @@
 """Temporary addresses: lent for a short time to devices that are not planned, to identify them.
 
-Only to DHCP clients, which give an address back when its time is over; a BOOTP client would keep
-it. There are as many as the range has addresses, so whoever asks with many MACs finds an end.
+Only DHCP clients get one: they give it back when its time is over, while a BOOTP client would keep
+it. There are no more than the range has addresses, so a device that asks with many MACs cannot get
+more.
 """
 
 from __future__ import annotations
@@ -14,7 +15,7 @@ from portcall.core.address import NO_MAC, AddressRange, Mac
 from portcall.core.trouble import BadInput
 
 TEMPORARY_SECONDS = 300
-"""Long enough to look at a device, short enough to be over when the plan has it."""
+"""Seconds: long enough to look at a device, and over soon after the plan has it."""
 
 MOST_TEMPORARY = 1024
 _REST = 60.0
@@ -58,7 +59,8 @@ class Pool:
         for address in self._span:
             if self._may_have(mac, address, now, avoid):
                 return IPv4Interface((address, self._network.prefixlen))
-        # Not looked through again for each of thousands that ask, before one is free.
+        # The range is not searched again for each of thousands of requests until an address is
+        # free.
         self._full_until = min((lent.until for lent in self._holders.values()), default=now)
         return None
 
@@ -70,7 +72,7 @@ class Pool:
         return free and address not in avoid
 
     def lend(self, entry: Lent) -> None:
-        """An address was given, or offered, until then; what was given longer stays so."""
+        """An address was given or offered until then. A longer time, given before, stands."""
         holder = self._holders.get(entry.address)
         if holder is not None and holder.mac == entry.mac and holder.until > entry.until:
             entry = holder

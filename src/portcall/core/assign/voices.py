@@ -10,14 +10,18 @@ _INTRODUCING = (Code.HOST_NAME, Code.VENDOR_CLASS, Code.CLIENT_IDENTIFIER)
 
 
 class Voices:
-    """How each planned device introduces itself by DHCP; as many are kept as are planned."""
+    """Remembers how each planned device introduces itself by DHCP; no more are kept than are
+    planned.
+    """
 
     def __init__(self) -> None:
         self._first: dict[Mac, Request] = {}
         self._told: set[Mac] = set()
 
     def oddity(self, request: Request) -> str | None:
-        """What to say when a device speaks in another voice than at first; once for each."""
+        """What to say when a device introduces itself differently than at first; once for each
+        device.
+        """
         if request.kind is not MessageType.DISCOVER or request.mac in self._told:
             return None
         first = self._first.setdefault(request.mac, request)

@@ -14,8 +14,8 @@ from typing import NamedTuple
 from portcall.core.address import AddressRange
 
 USUAL_PORTS: Mapping[int, str] = {
-    # Ports of the trade, by what an engineer calls them; the industrial ones first, since a
-    # device that drops what it does not serve is asked for those before the others.
+    # Ports of the trade, by the names that engineers use. The industrial ones come first: a device
+    # that drops connections it does not serve is asked for those before the others.
     44818: "CIP",
     502: "Modbus",
     4840: "OPC UA",

@@ -24,9 +24,10 @@ _NOBODY = UNSPECIFIED.packed
 
 
 class ArpSweep(Conversation[Frame, Sighting]):
-    """Reports each pair of address and MAC once. Both are kept as octets: there may be many.
+    """Reports each pair of address and MAC once.
 
-    ``_answered`` has who answered first for an address, ``_rivals`` who else did.
+    Both are kept as octets, because there may be tens of thousands. ``_answered`` has who answered
+    first for an address, ``_rivals`` who else did.
     """
 
     def __init__(
@@ -87,7 +88,7 @@ class ArpSweep(Conversation[Frame, Sighting]):
         own = {each.ip.packed for each in self._own}
         for span in self._ranges:
             for first, last, sender in self._pieces(span):
-                # All but the last four octets is the same for all of a piece.
+                # All but the last four octets is the same for every request of a piece.
                 head = arp.encode_request(self._own_mac, sender, UNSPECIFIED)[:-4]
                 for number in range(first, last + 1):
                     target = number.to_bytes(4, "big")

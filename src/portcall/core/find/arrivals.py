@@ -1,7 +1,7 @@
-"""Which devices' answers arrive at the adapter, whether or not a program gets to see them.
+"""Which devices' answers arrive at the adapter, whether a program receives them or not.
 
-Held against what the sockets heard, it tells when this computer's own firewall drops the answers:
-the link sees frames before any filter does.
+A packet socket sees frames before any firewall rule does. When an answer arrived there and at no
+socket, this computer's own firewall has dropped it.
 """
 
 from __future__ import annotations
@@ -30,7 +30,7 @@ class Arrivals(Conversation[Frame, IPv4Address]):
 
     def heard(self, packet: Frame, now: float) -> Actions[Frame, IPv4Address]:
         """Note who answered."""
-        # Without taking apart what cannot be news: most of what arrives is none.
+        # Frames that cannot be news are not taken apart: that is most of what arrives.
         if packet.data[:6] != self._own_mac or packet.data[12:14] != _IPV4:
             return
         sender = packet.data[_SENDER]

@@ -1,4 +1,4 @@
-"""An address borrowed in a foreign subnet, and the frames that are its own business."""
+"""An address borrowed in a foreign subnet: which to borrow, and which frames are for it."""
 
 from __future__ import annotations
 
@@ -15,9 +15,9 @@ _UDP_DESTINATION = slice(2, 4)
 
 
 def concerns(data: bytes, own: IPv4Interface, outward: bool) -> bool:
-    """Whether a frame belongs to the borrowed address: from it, or to it.
+    """Whether a frame is from the borrowed address (outward), or for it (inward).
 
-    Inward, answers to a question asked of everybody come by broadcast in BACnet alone.
+    Broadcast answers to a question that everybody was asked come in BACnet only.
     """
     try:
         frame = ethernet.parse(data)

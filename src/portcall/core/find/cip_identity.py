@@ -17,7 +17,10 @@ from portcall.core.wire import cip
 from portcall.core.wire.octets import Malformed
 
 ANSWER_WAIT = 1.0
-"""Seconds. Volume 2 §2-4.2.2: a device may delay its answer to a broadcast, to spread them."""
+"""Seconds to wait for answers.
+
+A device may delay its answer to a broadcast, so that not all come at once (volume 2 §2-4.2.2).
+"""
 
 _MOST_DEVICES = 20_000
 
@@ -46,7 +49,7 @@ class IdentityByBroadcast(AskAll[Datagram, Sighting]):
         self._peers = tuple(Endpoint(address, cip.PORT) for address in addresses)
         self._seen: set[IPv4Address] = set()
         self.refusal: str | None = None
-        """Why a question could not leave this computer, in the words that came."""
+        """Why a question could not leave this computer, in the operating system's words."""
 
     def question(self) -> Iterable[Datagram]:
         """Who are you?"""

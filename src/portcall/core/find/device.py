@@ -1,6 +1,6 @@
-"""A device as far as it is known, and whose word about it is shown.
+"""A device as far as it is known, and which of several values is shown.
 
-Every value keeps its method; which of several is shown follows ``TRUST``.
+Every value keeps the method that said it; which of several is shown follows ``TRUST``.
 """
 
 from __future__ import annotations
@@ -34,9 +34,12 @@ TRUST = (
     Method.IPV6,
     Method.PORTS,
 )
-"""Whose word is shown where several spoke: the plan's names; what the protocols of the trade say in
-words; the lists that make words of numbers; then general protocols, whose texts people change; then
-what was said unasked."""
+"""The order of trust:
+
+when several methods gave a value, that of the first is shown. The plan's names come first; then
+what industrial protocols say in words; then the lists that turn numbers into words; then general
+protocols, whose texts people change; last what was overheard.
+"""
 
 _LISTS = (Method.PLAN, Method.CATALOG, Method.REGISTRY)
 

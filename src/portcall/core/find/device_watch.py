@@ -13,7 +13,10 @@ _COMPARED = (Field.NAME, Field.PRODUCT, Field.SERIAL, Field.FIRMWARE, Field.MASK
 
 
 UNASKED_PATIENCE = 90.0
-"""Seconds: DHCP clients ask every 64 at the latest (RFC 2131 §4.1), switches announce every 30."""
+"""Seconds.
+
+DHCP clients ask at least every 64 (RFC 2131 §4.1), and switches announce themselves every 30.
+"""
 
 _UNASKED = {Method.LISTEN, Method.LLDP}
 
@@ -37,10 +40,10 @@ class DeviceChange:
 
 
 class DeviceWatch:
-    """Compares each look with what is known from those before.
+    """Compares each look with what is known from the looks before.
 
-    A device has vanished when it was not heard in the whole of a look, in which it was asked
-    twice. One that is only ever overheard is waited for longer: it speaks when it likes.
+    A device has vanished when it was not heard during a whole look, in which it was asked twice. A
+    device that only ever speaks unasked is given longer.
     """
 
     def __init__(self) -> None:
@@ -72,8 +75,11 @@ class DeviceWatch:
         return replace(self._known[_key(device)], heard=device.heard)
 
     def compare(self, devices: Sequence[Device], whole_look: bool) -> tuple[DeviceChange, ...]:
-        """What is new about these; only at the end of a ``whole_look`` can one have vanished, or
-        share an address: in the middle, another may just have been put in its place."""
+        """What has changed about these devices.
+
+        Only at the end of a ``whole_look`` can a device have vanished or share an address: in the
+        middle of one, another device may just have been put in its place.
+        """
         changes = []
         for device in devices:
             key = _key(device)
@@ -103,7 +109,7 @@ class DeviceWatch:
 
 
 def _says_what_it_is(device: Device) -> bool:
-    """Whether there is no point in waiting with the news until more is known of it."""
+    """Whether a change can be told now: waiting longer would tell no more about the device."""
     return bool(device.asks or _says(device))
 
 

@@ -28,7 +28,10 @@ _NEVER = float("-inf")
 
 @dataclass(slots=True)
 class _Gathered:
-    """What is known of one MAC, or of one address without; dicts are sets that keep their order."""
+    """What is known of one MAC, or of one address whose MAC is not known.
+
+    The dictionaries without values are sets that keep their order.
+    """
 
     mac: Mac | None
     heard: float
@@ -65,8 +68,12 @@ class _Gathered:
             self.ipv6 = {**(self.ipv6 or {}), seen.ipv6: None}
 
     def leave(self, before: float, taken: Collection[IPv4Address]) -> list[IPv4Address]:
-        """Drop and give the addresses it was not heard at since, where it is known to have left:
-        all of them when it was heard at others or has none now, else those ``taken``."""
+        """Drop the addresses that the device is known to have left since ``before``, and return
+        them.
+
+        Those are all at which it was not heard since, when it was heard at another address or has
+        none now; otherwise only those that are ``taken`` by another device.
+        """
         elsewhere = self.lacked >= before or any(at >= before for at in self.addresses.values())
         left = [
             address
@@ -85,10 +92,11 @@ class _Gathered:
         return _Gathered(None, self.heard, self.addresses, methods, said, codes=codes)
 
     def drop_contradicted(self, before: float) -> None:
-        """Drop what was not said since, where its method said something else instead.
+        """Drop values that were not said again since ``before``, where their method said something
+        else.
 
-        Of most fields a method says all there is at the same time; how a device behaves is said
-        along with the rest.
+        A method says all it knows of a field at the same time. How a device behaves is said along
+        with the rest.
         """
         if not self.said or all(at >= before for at in self.said.values()):
             return
@@ -101,7 +109,7 @@ class _Gathered:
         }
 
     def with_all_of(self, other: _Gathered) -> _Gathered:
-        """This and what was said of its address by who told no MAC."""
+        """This device, with what was said of its address by a method that told no MAC."""
         return _Gathered(
             self.mac,
             max(self.heard, other.heard),
@@ -144,12 +152,12 @@ class Gathering:
             known.add(seen)
 
     def forget(self, before: float) -> None:
-        """At the end of a look that began at ``before``: drop what is not so any more.
+        """At the end of a look that began at ``before``: drop what is no longer so.
 
-        A device is no more at an address where it was not heard since, when it was heard at
-        another, shows that it has none, or another device was heard there. What was said there
-        until then, by who told no MAC, goes with it. A value is dropped when the method that said
-        it says something else.
+        A device is no longer at an address where it was not heard since, when it was heard at
+        another, shows that it has none, or another device was heard there. What methods that tell
+        no MAC said of that address goes with it. A value is dropped when the method that gave it
+        gave another.
         """
         here = {
             a
@@ -230,7 +238,7 @@ class Gathering:
 
 
 def _one_of_several(address: IPv4Address, known: _Gathered) -> _Gathered:
-    """What was said at an address that several have, as a sentence for each of them."""
+    """What was said at an address that several devices have: a sentence for each of them."""
     facts = dict.fromkeys(
         each.value
         for each in known.said or ()

@@ -17,9 +17,10 @@ _MOST_NODES = 10_000
 
 
 class Ipv6Echo(AskAll[Frame, Sighting]):
-    """Asks twice, from the address that the adapter's own MAC gives it; reports each node once.
+    """Asks twice, from the link-local address that follows from the adapter's MAC.
 
-    A node that answers asks for our MAC first; it is told, whether or not this computer uses IPv6.
+    Each node is reported once. A node that answers first asks for this computer's MAC; it is told,
+    whether or not this computer uses IPv6.
     """
 
     def __init__(self, own_mac: Mac, identifier: int) -> None:

@@ -93,7 +93,8 @@ def _words(objects: dict[int, bytes], unit: int) -> tuple[Said, ...]:
     for number, field in _FIELDS.items():
         value = decoded(objects.get(number, b""))
         if value:
-            # Later lines of the table say it better: a product's name rather than its code.
+            # Later lines of the table describe the device better: a product's name rather than its
+            # code.
             found[field] = value
     return words(Method.MODBUS, *found.items(), *_behind(unit))
 

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 
 @dataclass(slots=True)
 class Outlook:
-    """``tick`` the time from outside; stages say how many seconds they expect."""
+    """The caller tells the time by ``tick``; each stage says how many seconds it will take."""
 
     now: float = 0.0
     _began: float | None = None

@@ -1,6 +1,6 @@
-"""Finding by listening: who asks for an address, who announces itself, and anything with a source.
+"""Finding by listening: who asks for an address, who announces itself, and who sends anything.
 
-Sends nothing. The same reading serves a wire and a capture file.
+Nothing is sent. Frames from a wire and from a capture file are read in the same way.
 """
 
 from __future__ import annotations
@@ -19,7 +19,7 @@ from portcall.core.wire.ethernet import EtherType
 from portcall.core.wire.octets import Malformed
 
 REPEAT = 1.0
-"""Seconds until the same word of the same device is reported again, so that it stays fresh."""
+"""Seconds until the same statement of the same device is reported again, so that it stays fresh."""
 
 _MOST_KNOWN = 4000
 _MOST_REPORTS = 200_000
@@ -29,7 +29,7 @@ _SERVER_PORT = bootp.SERVER_PORT.to_bytes(2, "big")
 
 
 class Overhear(Conversation[Frame, Sighting]):
-    """Reports until the time given to it is over; ``own_mac`` None for what a file has."""
+    """Reports until its time is over; ``own_mac`` is None for frames from a file."""
 
     def __init__(
         self,
@@ -66,12 +66,12 @@ class Overhear(Conversation[Frame, Sighting]):
     def _is_news(self, seen: Sighting, now: float) -> bool:
         if seen.asks is not None:
             return True
-        # The same word without its time, as what is remembered of it.
+        # The same statement without its time: what is remembered of it.
         word = Sighting(0, seen.method, seen.mac, seen.address, seen.said, None, None, seen.ipv6)
         last = self._last.pop(word, None)
         self._last[word] = now if last is None or now - last >= REPEAT else last
         if len(self._last) > _MOST_KNOWN:
-            # The oldest first: words are put back at the end whenever they are heard.
+            # The oldest is forgotten first: a statement moves to the end whenever it is heard.
             del self._last[next(iter(self._last))]
         return last is None or now - last >= REPEAT
 
@@ -103,7 +103,7 @@ def overheard(packet: Frame, now: float) -> Sighting | None:
 def _arp(outer: ethernet.EthernetFrame, now: float) -> Sighting | None:
     said = arp.parse(outer.payload)
     if said.operation is not arp.Operation.REQUEST and not outer.destination.is_group:
-        # An answer to somebody: whoever asked will speak for it.
+        # This is an answer to somebody, and will be reported by the method that asked.
         return None
     if said.sender_mac.is_group or said.sender_mac == NO_MAC:
         return None
@@ -121,7 +121,8 @@ def _dcp(outer: ethernet.EthernetFrame, now: float) -> Sighting | None:
 
 def _udp(packet: Frame, outer: ethernet.EthernetFrame, now: float) -> Sighting | None:
     if not outer.destination.is_group and packet.data[_PORT] != _SERVER_PORT:
-        # Between two others, or an answer to us: whoever asked will speak for it.
+        # This is between two other hosts, or an answer to this computer: the method that asked
+        # reports it.
         return None
     frame = udp.parse_frame(packet.data)
     port = frame.datagram.destination_port

@@ -20,10 +20,10 @@ def remarks(
     maker_defaults: Sequence[AddressRange] = (),
     present: Collection[Mac] = (),
 ) -> tuple[str, ...]:
-    """One sentence each.
+    """The remarks about a device, one sentence each.
 
-    ``own`` are the addresses of the adapter it was found on, or None when that is not here;
-    ``present`` are all MACs found there.
+    ``own`` are the addresses of the adapter it was found on, or None when that adapter is not in
+    this computer; ``present`` are all MACs found there.
     """
     found: list[str] = []
     for asking in device.asks:
@@ -63,7 +63,7 @@ def _manners(device: Device) -> Iterator[str]:
 
 
 def _mask(device: Device, own: Sequence[IPv4Interface]) -> Iterator[str]:
-    """A mask that differs from ours: some reach it, some don't."""
+    """A mask that differs from this computer's: some hosts reach the device, others do not."""
     mask = device.value(Field.MASK)
     for address in device.addresses:
         ours = next((each for each in own if address in each.network), None)
@@ -72,7 +72,7 @@ def _mask(device: Device, own: Sequence[IPv4Interface]) -> Iterator[str]:
 
 
 def _unrecognised(device: Device) -> Iterator[str]:
-    """Found, and nothing but numbers to say what it is."""
+    """The device says what it is only in numbers that no catalogue names."""
     named = device.value(Field.MAKER) and device.value(Field.PRODUCT)
     unknown = [
         codes

@@ -17,7 +17,7 @@ from portcall.core.wire.octets import Malformed
 
 PORT, SECURE_PORT, OTHER_PORT = 80, 443, 8080
 _LONGEST_PAGE = 16_384
-"""The title is near the top; what comes after this is not waited for."""
+"""Octets of a page that are read: the title is near the top, and the rest is not waited for."""
 
 _MOST_HOPS = 3
 _TITLE = re.compile(rb"<title[^>]*>([^<]{1,400})", re.IGNORECASE)
@@ -77,7 +77,7 @@ def _same_device(location: str, origin: str) -> str | None:
 
 
 def whole_length(received: bytes) -> int | None:
-    """All of it, once the response is complete or enough of it is here. Raises Malformed."""
+    """The length of the response, once it is complete or long enough. Raises Malformed."""
     if len(received) >= _LONGEST_PAGE:
         return len(received)
     return len(received) if read_page(received, partial=True).complete else None

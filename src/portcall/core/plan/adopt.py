@@ -27,10 +27,10 @@ def open_rows(plan: Plan) -> tuple[PlannedDevice, ...]:
 def adopt(
     answer: str, mac: Mac, rows: Sequence[PlannedDevice], plan: Plan, data: bytes
 ) -> Adoption | None:
-    """Read an answer: a row's number or name, a new NAME ADDRESS, or nothing for nobody.
+    """Read an answer: a row's number or name, a new NAME ADDRESS, or nothing for "nobody".
 
-    ``rows`` are those that were offered, counted from 1; ``data`` is the plan's file. Whether the
-    plan is good then is for who reads the text to say. Raises BadInput.
+    ``rows`` are those that were offered, numbered from 1; ``data`` is the plan's file. Whether the
+    new plan keeps all rules is checked by who reads it. Raises BadInput.
     """
     words = answer.split()
     if not words:

@@ -36,7 +36,7 @@ def difference(one: Mac, other: Mac) -> str | None:
 
 
 class NearMisses:
-    """A plan, arranged so that a MAC is held against the few rows it can be near to.
+    """A plan, arranged so that a MAC is compared only with the few rows it can be near to.
 
     When a plant powers up, thousands of MACs ask that are not planned.
     """
@@ -51,8 +51,8 @@ class NearMisses:
     def of(self, mac: Mac, present: Collection[Mac] = ()) -> tuple[NearMiss, ...]:
         """The planned rows that ``mac`` nearly is; none when it is planned itself.
 
-        A row whose own MAC is among those ``present`` on the wire was copied right: makers number
-        their devices one after the other, and a neighbour in the series is no mistake.
+        A row whose own MAC is among those ``present`` on the wire was copied correctly: makers
+        number their devices one after the other, so a neighbour in the series is no mistake.
         """
         rows = {row.name: row for key in _keys(mac) for row in self._rows.get(key, ())}
         return near_misses(mac, rows.values(), present)

@@ -154,7 +154,9 @@ class _Reading:
         if len(cells) > len(names) and any(cell.strip() for cell in cells[len(names) :]):
             extra = printable(next(cell for cell in cells[len(names) :] if cell.strip()))
             self._problem(
-                line, None, f"has {len(cells)} cells, the header {len(names)}; {extra!r} is over"
+                line,
+                None,
+                f"has {len(cells)} cells, the header {len(names)}; {extra!r} is one cell too many",
             )
         cell = dict(zip(names, (cell.strip() for cell in cells), strict=False))
         name = self._name(cell.get("name", ""), line)

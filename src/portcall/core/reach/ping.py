@@ -73,7 +73,7 @@ class Ping(Conversation[IcmpPacket, Replied | Unanswered]):
     def unsent(
         self, packet: IcmpPacket, reason: str, now: float
     ) -> Actions[IcmpPacket, Replied | Unanswered]:
-        """The computer itself could not send it: the most useful reason of all."""
+        """The computer could not send it; that is the most useful reason of all."""
         yield Report(Unanswered(packet.peer, self._round, reason))
         yield from self._next_request(now)
 

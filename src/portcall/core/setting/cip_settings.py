@@ -75,9 +75,10 @@ def read() -> Script[cip.Identity | CipSettings]:
 def write(changes: Sequence[AttributeChange], restart: bool = False) -> Script[Answered]:
     """Make changes in this order, up to the first that the device does not take.
 
-    A device that takes its address by BOOTP or DHCP may refuse one until its control is set (status
-    0x0C, volume 2 §5-4.3.2.5); what it refuses so is tried again after the others, once. With
-    ``restart`` the device is told to start again at the end (volume 1 §5-2.3.1, Reset).
+    A device that gets its address by BOOTP or DHCP may refuse a new one until its configuration
+    control is set (status 0x0C, volume 2 §5-4.3.2.5). A change that is refused so is tried once
+    more after the others. With ``restart`` the device is told to start again at the end (volume 1
+    §5-2.3.1, Reset).
     """
     session = yield from open_session()
     if session is None:
@@ -102,7 +103,7 @@ def write(changes: Sequence[AttributeChange], restart: bool = False) -> Script[A
 
 
 def keeping(now: CipSettings, name: str | None = None) -> tuple[AttributeChange, ...]:
-    """What is left to do until the device holds the address it has."""
+    """The changes that are left until the device holds the address it has."""
     changes = list(_naming(now, name))
     if not now.is_stored:
         changes.append(_control(now, Control.STORED))
@@ -115,7 +116,7 @@ def moving(
     gateway: IPv4Address | None,
     name: str | None = None,
 ) -> tuple[AttributeChange, ...]:
-    """What is left to do until the device holds this address; what it has besides stays."""
+    """The changes that are left until the device holds this address; its other settings stay."""
     changes = list(_naming(now, name))
     wanted = now.configuration._replace(
         address=interface.ip,
@@ -131,9 +132,10 @@ def moving(
 
 
 def releasing(now: CipSettings, before: str = "") -> tuple[AttributeChange, ...]:
-    """What makes it ask for its address again; () when it can neither by BOOTP nor by DHCP.
+    """The change that makes a device ask for its address again; () when it can ask neither by BOOTP
+    nor by DHCP.
 
-    By what it asked ``before``, as ``CipSettings`` says that in words, else by BOOTP if it can.
+    It asks as it did ``before``, in the words of ``CipSettings``, or else by BOOTP if it can.
     """
     ways = [
         (Control.BOOTP, ConfigurationCapability.BOOTP),
@@ -145,7 +147,7 @@ def releasing(now: CipSettings, before: str = "") -> tuple[AttributeChange, ...]
 
 
 def _control(now: CipSettings, control: Control) -> AttributeChange:
-    # The bits above say whether it asks name servers, and are none of our business.
+    # The higher bits say whether the device asks name servers; they stay as they are.
     number = now.control & ~CONTROL_MASK | control
     words = {
         Control.STORED: "the address it has as its own",

@@ -11,10 +11,13 @@ from portcall.core.wire import dcp
 from portcall.core.wire.octets import Malformed
 
 ANSWER_WAIT = 1.0
-"""Seconds. The standard's 400 ms are for the answer; writing to flash memory takes some longer."""
+"""Seconds to wait for an answer.
+
+The standard allows 400 ms; writing to flash memory takes some devices longer.
+"""
 
 ATTEMPTS = 3
-"""To set the same again changes nothing, so that a lost answer does no harm."""
+"""A request may be repeated after a lost answer: setting the same value again changes nothing."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -12,11 +12,12 @@ from portcall.core.setting.whereabouts import Whereabouts
 
 @dataclass(frozen=True, slots=True)
 class Job:
-    """A device that is to hold an address. Times in seconds; a ``wait`` of None has no end.
+    """A device that is to hold an address. Times are in seconds; a ``wait`` of None has no end.
 
-    ``at`` is where it is now, None where it has no address; ``name`` is what it goes by here, the
-    other two what it is to call itself, None to leave that alone. ``elsewhere`` are addresses where
-    it might turn up instead. With ``force`` it is set although it controls something.
+    ``at`` is where the device is now, None when it has no address. ``name`` is what it is called
+    here; ``station_name`` and ``host_name`` are what it is to call itself, None to leave that as it
+    is. ``elsewhere`` are addresses where it might turn up instead. With ``force`` it is set even
+    when it controls something.
     """
 
     name: str

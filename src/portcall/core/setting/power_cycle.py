@@ -1,4 +1,7 @@
-"""Does a device come back with its address when the power was off? Judged by following it."""
+"""Does a device come back with its address after a power cycle?
+
+It is judged by following the device.
+"""
 
 from __future__ import annotations
 
@@ -8,7 +11,9 @@ from ipaddress import IPv4Address
 from portcall.core.setting.whereabouts import Asks, At, Left, Whereabout
 
 ASKING_TIME = 10.0
-"""Seconds. Some devices ask for an address first, and take the one they hold when nobody gives one.
+"""Seconds that a device may ask for an address before that is its verdict:
+
+some devices ask first, and take the address they hold when nobody gives one.
 """
 
 
@@ -36,7 +41,7 @@ class PowerCycle:
 
     @property
     def was_off(self) -> bool:
-        """Whether it went: it fell silent, or asked for an address as one does that starts."""
+        """Whether it was off: it fell silent, or asked for an address as a starting device does."""
         return self._gone_at is not None
 
     def take(self, fact: Whereabout) -> None:

@@ -1,5 +1,7 @@
-"""Devices that all start at one address, connected one after the other: who is there, and is it the
-one whose turn it is?"""
+"""Devices that all start at one address, connected one after the other.
+
+Who is there, and is it the device whose turn it is?
+"""
 
 from __future__ import annotations
 
@@ -17,14 +19,19 @@ from portcall.core.talk.frames import heard_arp
 from portcall.core.wire import arp
 
 _STEADY = 2 * INTERVAL + 0.2
-"""Seconds in which nobody new has answered: two devices at once have both been heard by then."""
+"""Seconds without a new answer after which it is settled who is there:
+
+of two devices, both have been heard by then.
+"""
 
 _MOST = 16
 
 
 class Occupants(Conversation[Frame, frozenset[Mac]]):
-    """Asks twice a second who has an address; reports who has it whenever that changes, once it has
-    been so for a second. Never over."""
+    """Asks twice a second who has an address, and reports who has it whenever that has changed.
+
+    A change is reported once it has lasted a second. It is never over.
+    """
 
     def __init__(self, own_mac: Mac, address: IPv4Address) -> None:
         self._own_mac = own_mac
@@ -67,13 +74,16 @@ class Turn(Enum):
     """What to do about who is there."""
 
     CONNECT = auto()
-    """Nobody is: the next device is to be connected."""
+    """Nobody is there: the next device is to be connected."""
     WRONG = auto()
-    """Another than the one whose turn it is, or more than one."""
+    """Another device is there than the one whose turn it is, or more than one."""
     READY = auto()
     """The one that the plan's MAC says."""
     ASK = auto()
-    """One that no row knows, and the row has no MAC: a person must say that it is this one."""
+    """A device is there that no row knows, and the row has no MAC:
+
+    a person must say that it is the one.
+    """
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,8 +1,8 @@
-"""Following one device on the wire while it moves or restarts: where its MAC is, and what it asks.
+"""Following one device on the wire while it moves or restarts: where it answers, and what it asks.
 
 The addresses where it was and where it should be are asked by ARP probes (RFC 5227 §1.1) twice a
-second; everything the device says unasked counts too: an ARP announcement from an address nobody
-expected, a request for an address.
+second. What the device says unasked counts too: an ARP announcement from another address, a request
+for an address.
 """
 
 from __future__ import annotations
@@ -66,9 +66,9 @@ Whereabout = At | Left | Asks | Other
 
 
 class Whereabouts(Conversation[Frame, Whereabout]):
-    """Never over: whoever wants to know ends it.
+    """Reports where the device is. It is never over: the owner ends it.
 
-    ``addresses`` are asked in every round, one of ``elsewhere`` besides.
+    ``addresses`` are asked in every round, and one of ``elsewhere`` in turn.
     """
 
     def __init__(
@@ -100,10 +100,10 @@ class Whereabouts(Conversation[Frame, Whereabout]):
         return address in self._here
 
     def settled_at(self, address: IPv4Address, now: float) -> float | None:
-        """Since when it answers there, and not where it was; None as long as that is not certain.
+        """Since when it answers there and nowhere else, or None as long as that is not certain.
 
-        Certain it is after a whole round in which it was silent at the others that are asked. What
-        it has besides, a second address of its own, does not matter.
+        It is certain after a whole round in which the device was silent at the other addresses that
+        are asked. A second address that it has besides does not matter.
         """
         since = self._here.get(address)
         if since is None:

@@ -1,7 +1,7 @@
-"""The same question to everybody at once: the shape that all of them share.
+"""Asking everybody the same question at once: the shape that all such methods share.
 
-Asked twice, since a broadcast is lost more easily than anything else; over when the wait after the
-second is over.
+It is asked twice, because a broadcast is lost more easily than any other packet. The conversation
+is over when the wait for answers to the second asking has ended.
 """
 
 from __future__ import annotations
@@ -18,7 +18,9 @@ ASK_TIMES = 2
 
 
 class AskAll(Conversation[P, F], Generic[P, F]):
-    """``wait`` is the seconds for answers to each asking; who uses it says the ``question``."""
+    """``wait`` is how many seconds answers to each asking are waited for; a subclass gives the
+    ``question``.
+    """
 
     def __init__(self, wait: float) -> None:
         self._wait = wait

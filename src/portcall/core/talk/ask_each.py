@@ -1,7 +1,8 @@
-"""The same question to many devices by UDP: the shape that all of them share.
+"""Asking many devices the same question by UDP: the shape that all such methods share.
 
-Each device is asked once, and the silent ones again, but not those that say that nobody listens
-there. Packets go one at a time: the next is asked for when the last has left.
+Each device is asked once. Those that stay silent are asked again, but not those that say that
+nobody listens there. Packets go one at a time: the next one is asked for when the last one has
+left.
 """
 
 from __future__ import annotations
@@ -28,7 +29,8 @@ ANSWER_WAITS = (0.6, 1.0)
 
 ROUNDS = len(ANSWER_WAITS)
 MOST_ANSWERS = 12
-"""What is taken from one device: one that answers without end is not listened to for ever."""
+"""The most answers taken from one device: one that answers without end is not listened to for ever.
+"""
 
 
 class Question(Protocol[L]):
@@ -46,9 +48,11 @@ class Question(Protocol[L]):
 
 
 class AskEach(Conversation[Datagram, F], Generic[L, F]):
-    """Over when all have answered, or the wait after the last round is over.
+    """The conversation is over when all have answered, or when the wait after the last round has
+    ended.
 
-    ``told`` makes the fact to report of who answered, what that tells, and when.
+    ``told`` makes the fact to report, of the address that answered, what its answer tells, and
+    when.
     """
 
     def __init__(
@@ -64,7 +68,7 @@ class AskEach(Conversation[Datagram, F], Generic[L, F]):
         self._targets: Iterator[IPv4Address] = iter(())
         self._sending = False
         self.refusal: str | None = None
-        """Why a question could not leave this computer, in the words that came."""
+        """Why a question could not leave this computer, in the operating system's words."""
 
     def unsent(self, packet: Datagram, reason: str, now: float) -> Actions[Datagram, F]:
         """Remember why, and go on with the others."""

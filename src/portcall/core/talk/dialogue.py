@@ -1,9 +1,9 @@
-"""Questions to one device over a TCP connection: the shape that all of them share.
+"""Asking one device several questions over a TCP connection: the shape that all such methods share.
 
-What is asked is a *script*: a generator that gives an ``Exchange`` and is given the reply, or None
-when none came; and that gives anything else for what it found out. It reads top to bottom like the
-standard's own figure. The dialogue around it does the waiting, the cutting of the stream into
-messages, and the bounds::
+What is asked is a *script*: a generator. When it yields an ``Exchange``, it is sent the reply, or
+None when no reply came. Anything else that it yields is something it found out. So a script reads
+from top to bottom like the figure in the standard. The dialogue around it does the waiting, cuts
+the stream into messages, and keeps to the bounds. An example::
 
     def script() -> Script[Learnt]:
         reply = yield Exchange(cip.encode_list_identity(), cip.whole_length, cip.is_answer)
@@ -50,9 +50,10 @@ Script: TypeAlias = Generator[Exchange | L, bytes | None, None]
 
 
 class Dialogue(Conversation[StreamBytes, F], Generic[L, F]):
-    """Goes through a script over an open connection; over when the script is, or at nonsense.
+    """Goes through a script over an open connection.
 
-    ``told`` makes the fact to report of what the script found out, and when.
+    It is over when the script is, or when the device sends what cannot be read. ``told`` makes the
+    fact to report, of what the script found out and when.
     """
 
     def __init__(self, script: Script[L], told: Callable[[L, float], F]) -> None:
@@ -98,7 +99,7 @@ class Dialogue(Conversation[StreamBytes, F], Generic[L, F]):
             if self._is_answer(message):
                 yield from self._go_on(message, now)
             elif self._late > 0:
-                # The device answers its questions one by one, and is that far behind.
+                # The device answers its questions one after the other, and is that far behind.
                 self._late -= 1
                 self.wake_at = now + ANSWER_WAIT
 
@@ -121,7 +122,7 @@ class Dialogue(Conversation[StreamBytes, F], Generic[L, F]):
     def _is_answer(self, message: bytes) -> bool:
         assert self._current is not None
         if self._current.answers is None:
-            # What is behind it was not asked for, and would be taken for the next answer.
+            # Bytes after it were not asked for, and would be taken for the next answer.
             self._is_spent = bool(self._received)
             return True
         try:

@@ -1,8 +1,8 @@
-"""Which doors of many devices are open: connecting to TCP ports, a few of each device at a time.
+"""Which doors of many devices are open: TCP ports are tried, a few of each device at a time.
 
-Old devices have few sockets, so a door that opens counts as busy until whoever talks there is done.
-A door that stays silent is tried once more where another door of the same device answered: a packet
-was lost, or the device drops what it does not serve.
+Old devices have few sockets, so a door that opened counts as busy until the talk behind it has
+ended. A door that stays silent is tried once more when another door of the same device answered:
+either a packet was lost, or the device drops what it does not serve.
 """
 
 from __future__ import annotations
@@ -17,14 +17,20 @@ from typing import NamedTuple
 from portcall.core.talk.conversation import Actions, Conversation, Endpoint, Report, Send
 
 ANSWER_WAIT = 0.9
-"""Seconds. Shorter than the kernel's first repeat of a SYN (RFC 6298 §2: one second), so that none
-leaves that the pacer has not counted."""
+"""Seconds to wait for an answer.
+
+The kernel repeats a SYN after one second (RFC 6298 §2); a shorter wait keeps it from sending a
+packet that the pacer has not counted.
+"""
 
 CONNECTIONS = 3
 """To one device at a time."""
 
 DEVICES_AT_ONCE = 64
-"""So that devices that drop everything do not make the others wait for the pace."""
+"""How many devices are tried at the same time:
+
+with enough of them, those that drop everything do not keep the others waiting.
+"""
 
 
 class DoorState(Enum):
@@ -34,11 +40,11 @@ class DoorState(Enum):
     REFUSED = "refused"
     SILENT = "silent"
     CLOSED = "closed"
-    """It was open, and whoever talked there is done."""
+    """It was open, and the talk behind it has ended."""
 
 
 class Knock(NamedTuple):
-    """A connection attempt; without an state, one to be made."""
+    """An attempt to connect; without a state, it has yet to be made."""
 
     door: Endpoint
     state: DoorState | None = None
@@ -46,7 +52,7 @@ class Knock(NamedTuple):
 
 @dataclass(slots=True, eq=False)
 class _House:
-    """A device's doors: still to be tried, and how it went with the others."""
+    """A device's doors: those still to be tried, and how the others were found."""
 
     waiting: deque[int]
     busy: int = 0
@@ -55,10 +61,10 @@ class _House:
 
 
 class DoorKnock(Conversation[Knock, Knock]):
-    """Sends attempts and hears their states; reports all but ``CLOSED``.
+    """Sends attempts and hears how they ended; reports every state but ``CLOSED``.
 
     A reported ``SILENT`` says that an attempt is given up. ``proven`` are addresses whose device is
-    known to answer. Over when every door was tried, and those that opened were closed.
+    known to answer. It is over when every door was tried and those that opened are closed.
     """
 
     def __init__(
@@ -71,7 +77,9 @@ class DoorKnock(Conversation[Knock, Knock]):
         self._to_come = iter(doors.items())
         self._houses: dict[IPv4Address, _House] = {}
         self._free: deque[IPv4Address] = deque()
-        """Who has a door to be tried and room for a connection, each once: knocks go round."""
+        """Devices that have a door to be tried and room for a connection, each once, so that all
+        get their turn.
+        """
         self._pending: dict[Endpoint, float] = {}
         """Attempts under way, and when each is given up."""
         self._expiries: deque[tuple[float, Endpoint]] = deque()
@@ -126,7 +134,7 @@ class DoorKnock(Conversation[Knock, Knock]):
         yield from self._next()
 
     def _settle(self, door: Endpoint, state: DoorState | None) -> None:
-        """One connection less; a house that is done makes room for another."""
+        """There is one connection less. A device that is done makes room for another."""
         house = self._houses[door.address]
         if house.waiting and house.busy == CONNECTIONS:
             self._free.append(door.address)

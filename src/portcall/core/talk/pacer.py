@@ -6,28 +6,33 @@ DEFAULT_PACE = 200.0
 """Packets a second for sweeps: a sweep of a /24 takes a second and a half."""
 
 HIGHEST_PACE = 2000.0
-"""Above this, old devices drop what is meant for them."""
+"""A faster pace makes old devices drop packets that are meant for them."""
 
 BURST_SECONDS = 0.06
 _LARGEST_BURST = 12
-"""What may leave back to back is what the pace has for this time, and never more than this: each
-burst wakes the computer once, which costs it more than the packets do, and a device has to take it.
+"""How many packets may leave back to back:
+
+as many as the pace has in this time, but never more than this number. Each burst wakes the computer
+once, which costs more than the packets do; but a device has to take the whole burst.
 """
 
 _KEPT_BACK = 0.1
-"""Of a pace: in the busiest second a burst comes on top, and what the kernel says to the answers,
-which is counted only when it has left."""
+"""The share of the pace that is held back:
+
+a burst, and kernel replies that are counted only after they have left, would otherwise exceed the
+pace in the busiest second.
+"""
 
 
 def sustained(pace: float) -> float:
-    """The rate of a pacer under which no second has more than ``pace`` packets on the wire."""
+    """The rate at which no second has more than ``pace`` packets on the wire, bursts included."""
     return pace * (1 - _KEPT_BACK)
 
 
 class Pacer:
-    """Allows ``rate`` packets a second and at most ``burst`` of them back to back.
+    """Allows ``rate`` packets a second, and at most ``burst`` of them back to back.
 
-    Without ``burst`` that is what the rate has in ``burst_seconds``.
+    Without ``burst``, as many may leave back to back as the rate has in ``burst_seconds``.
     """
 
     def __init__(
@@ -43,7 +48,8 @@ class Pacer:
         self._gap = 1.0 / rate
         self._slack = (burst - 1) * self._gap
         self._worth_it = max(0, burst - 2) * self._gap
-        # The bucket as one number: when it will be full again. A packet moves it on by one gap.
+        # The bucket is kept as one number: the time when it will be full again. Each packet moves
+        # that on by one gap.
         self._full_at = float("-inf")
 
     def ready_at(self, now: float) -> float:
@@ -51,8 +57,10 @@ class Pacer:
         return max(now, self._full_at - self._slack)
 
     def worth_waking_at(self, now: float) -> float:
-        """The time from which nearly a burst may leave: waking for each packet costs more than
-        sending it."""
+        """The time from which nearly a whole burst may leave.
+
+        Waking the computer for each packet would cost more than sending it.
+        """
         return self.ready_at(now) + self._worth_it
 
     def spend(self, now: float) -> None:

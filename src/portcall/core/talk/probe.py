@@ -12,8 +12,11 @@ from portcall.core.wire import arp
 
 PROBE_COUNT = 3
 PROBE_INTERVAL = 1.0
-"""RFC 5227 §1.1, PROBE_MIN. Its random spread is for many hosts that power up at once; a person
-who presses Enter is random enough."""
+"""RFC 5227 §1.1, PROBE_MIN.
+
+The RFC adds a random spread for many hosts that power up at once; here a person presses Enter, at a
+random moment.
+"""
 ANNOUNCE_WAIT = 2.0
 PROBE_TIME = (PROBE_COUNT - 1) * PROBE_INTERVAL + ANNOUNCE_WAIT
 """Seconds from the first probe until an address may be used."""

@@ -1,4 +1,4 @@
-"""What a device asks of an address server, with what of the frame the answer needs."""
+"""What a device asks of an address server, with the parts of its frame that the answer needs."""
 
 from __future__ import annotations
 
@@ -25,10 +25,11 @@ class AddressProtocol(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Request:
-    """A BOOTP or DHCP request; without a cookie, as old BOOTP clients ask, there are no options.
+    """A BOOTP or DHCP request.
 
-    ``kind`` is None for plain BOOTP. ``relay`` is the relay agent that passed it on, by its address
-    on the device's wire.
+    Old BOOTP clients send no cookie; their requests have no options. ``kind`` is None for plain
+    BOOTP. ``relay`` is the relay agent that passed the request on, by its address on the device's
+    wire.
     """
 
     frame: udp.UdpFrame
@@ -39,7 +40,7 @@ class Request:
 
     @property
     def mac(self) -> Mac:
-        """Who asks, also where a relay agent speaks for it."""
+        """The device that asks, also when a relay agent passed the request on."""
         return self.message.mac
 
     @property
@@ -76,7 +77,10 @@ class Request:
 
 
 def read(packet: Frame) -> Request | None:
-    """The request in a frame; None for all else. Raises Malformed for what only pretends."""
+    """The request in a frame, or None when the frame has none.
+
+    Raises Malformed for a frame that claims to be a request and cannot be read.
+    """
     heard = dhcp.parse_frame(packet.data)
     if heard is None or heard.frame.datagram.destination_port != bootp.SERVER_PORT:
         return None

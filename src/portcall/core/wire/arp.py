@@ -75,9 +75,10 @@ _REPLY_OCTETS = b"\x08\x06\x00\x01\x08\x00\x06\x04\x00\x02"
 
 
 def parse_reply_sender(data: bytes) -> bytes | None:
-    """MAC and address, ten octets, of who sent a frame with an ARP reply; None for other frames.
+    """The sender's MAC and address, ten octets, of a frame with an ARP reply; None for other
+    frames.
 
-    What ``parse_frame`` would say, at a tenth of its price: a sweep hears ten thousands.
+    It tells what ``parse_frame`` tells, in a tenth of the time: a sweep hears ten thousands.
     """
     if data[_REPLY] != _REPLY_OCTETS or len(data) < _TYPE.stop + _PACKET.size:
         return None

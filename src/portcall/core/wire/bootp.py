@@ -96,7 +96,8 @@ def parse(data: bytes) -> BootpMessage:
 
 
 def _address(octets: bytes) -> IPv4Address:
-    # Most of them are not set, and an address object takes longer to make than the rest to read.
+    # Most addresses are not set, and making an address object takes longer than reading all the
+    # rest.
     return UNSPECIFIED if octets == _NONE else IPv4Address(octets)
 
 

@@ -18,7 +18,7 @@ ALL_SERVICES = "_services._dns-sd._udp.local."
 QUESTION = bytes.fromhex(
     "000000000001000000000000095f7365727669636573075f646e732d7364045f756470056c6f63616c00000c0001"
 )
-"""Who has services: the query for that name alone. Loading the library takes longer than asking."""
+"""The query for that name alone, ready-made: loading the library takes longer than asking."""
 LONGEST = 9000
 """RFC 6762 §17."""
 _MOST_RECORDS = 200

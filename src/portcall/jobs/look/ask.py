@@ -48,7 +48,9 @@ from portcall.jobs.look.findings import Findings, Orders
 _BROADCAST_SECONDS = 3.5
 
 _PACKETS_TO_EACH = 12
-"""What one device gets besides knocks at its ports, by rule of thumb: for the time left."""
+"""How many packets one device is sent besides attempts at its ports; a rough figure, for the time
+left.
+"""
 
 _METHOD_AT = {
     cip.PORT: Method.CIP,
@@ -106,7 +108,7 @@ def _set_when_over(event: asyncio.Event, waiting: asyncio.Task[None]) -> None:
 
 
 def _bacnet_port(vantage: Vantage) -> Datagrams:
-    """Answers to Who-Is come to the protocol's own port, often by broadcast."""
+    """A socket on BACnet's own port, where answers to Who-Is arrive, often by broadcast."""
     made: Datagrams = vantage.call(lambda: Datagrams(vantage.adapter, bacnet.PORT, shared=True))
     return made
 
@@ -204,7 +206,7 @@ async def _knock(
     doors = _doors(found.orders)
     answered = await knock([port for port in doors if port != cip.PORT])
     if cip.PORT in doors:
-        # Over TCP only once it is known whether UDP was enough.
+        # CIP is asked over TCP only once it is known which devices did not answer over UDP.
         await cip_by_address.wait()
         await knock((cip.PORT,), answered)
 
@@ -218,7 +220,10 @@ def _doors(orders: Orders) -> list[int]:
 
 
 def talk_at(door: Endpoint, wanted: Collection[Method], identified: bool = False) -> Talk:
-    """What to ask behind a port, of the methods wanted; one ``identified`` said who it is."""
+    """What to ask behind a port, of the methods wanted.
+
+    A device that is ``identified`` has said already who it is.
+    """
     method = _METHOD_AT.get(door.port, Method.PORTS)
     scripts: list[Callable[[], Script[Learnt]]] = []
     if method not in wanted:

@@ -1,4 +1,4 @@
-"""Trying doors of devices, TCP ports, and asking what is behind those that open."""
+"""Trying the doors of devices, which are TCP ports, and asking what is behind those that open."""
 
 from __future__ import annotations
 
@@ -36,9 +36,11 @@ async def converse(
     report: Callable[[Sighting], None],
     proven: Collection[IPv4Address] = (),
 ) -> Collection[IPv4Address]:
-    """Try ports by address, and talk where ``opened`` says what about; gives who answered at all.
+    """Try ports of devices, and talk behind those that open; gives the addresses that answered at
+    all.
 
-    What goes wrong on the way ends the talk. ``proven`` are addresses known to answer.
+    ``opened`` says what to talk about behind a door. An error on the way ends that talk. ``proven``
+    are addresses that are known to answer.
     """
     knocking = DoorKnock(doors, proven)
     with runner.using(Doors(vantage)) as medium:

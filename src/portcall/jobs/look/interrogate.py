@@ -20,7 +20,7 @@ _IDENTITY = (Field.MAKER, Field.PRODUCT, Field.SERIAL, Field.FIRMWARE)
 async def interrogate(
     adapter: str, address: IPv4Address, ports: Mapping[int, str], pace: float
 ) -> tuple[Said, ...]:
-    """All that it said, open ports among it; () when nothing there takes a connection."""
+    """All that the device said, its open ports included; () when nothing takes a connection."""
     said: list[Said] = []
 
     def opened(door: Endpoint) -> Talk:
@@ -39,7 +39,7 @@ async def interrogate(
 async def interrogate_again(
     adapter: str, address: IPv4Address, ports: Mapping[int, str], pace: float, wait: float
 ) -> tuple[Said, ...]:
-    """The same of a device that may still be starting: until it says who it is, or time is up."""
+    """The same, of a device that may still be starting: until it says who it is, or time is up."""
     loop = asyncio.get_running_loop()
     until = loop.time() + wait
     while True:

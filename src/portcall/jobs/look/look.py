@@ -45,7 +45,7 @@ from portcall.jobs.look.findings import (
 from portcall.jobs.together import together
 
 _ASKING_SECONDS = 4.0
-"""What asking a handful of devices takes, for the time left."""
+"""Seconds that asking a handful of devices takes; a rough figure, for the time left."""
 
 _MOST_BORROWED = 4
 _MOST_UNSEEN = 1024
@@ -94,7 +94,9 @@ class Look:
         self._judge_answers()
 
     def _open_link(self) -> None:
-        """The adapter's link, where it may be opened; what needs it and cannot run is noted."""
+        """Open the adapter's link where that is allowed; note the methods that cannot run without
+        it.
+        """
         if not any(m in self._orders.methods for m in ON_THE_LINK) and self.adapter.addresses:
             return
         try:
@@ -146,7 +148,7 @@ class Look:
             )
 
     def _take_at_their_word(self) -> None:
-        """Where no sweep tells who is there, addresses that were named are asked unseen."""
+        """Where no sweep tells who is there, the addresses that were named are asked unseen."""
         sweeps = self._link is not None and Method.ARP in self._orders.methods
         if not sweeps and sum(len(span) for span in self._orders.within) <= _MOST_UNSEEN:
             for address in (address for span in self._orders.within for address in span):
@@ -245,7 +247,10 @@ class Look:
         return None
 
     def _judge_answers(self) -> None:
-        """Answers that reached the adapter and no program: this computer's own firewall."""
+        """Note answers that reached the adapter and no program:
+
+        this computer's own firewall dropped them.
+        """
         dropped = [
             str(a)
             for a in dict.fromkeys(self._arrived)

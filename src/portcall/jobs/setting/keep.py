@@ -18,7 +18,7 @@ from portcall.jobs.setting.exchanges import ask_by_cip, read_by_dcp, set_by_dcp
 CIP, DCP = "CIP", "DCP"
 
 Remember = Callable[[str, str], None]
-"""Told the protocol and the settings before they are changed; what it raises stops that."""
+"""Is told the protocol and the settings before they are changed; an exception of it stops that."""
 
 
 async def keep_by_cip(adapter: str, job: Job, remember: Remember) -> Outcome | None:
@@ -206,9 +206,9 @@ def settings_of(seen: Sighting) -> str:
 
 
 async def keep(adapter: str, job: Job, remember: Remember, by_dcp: bool = True) -> Outcome:
-    """By CIP where the device speaks that at its address, else by DCP, else not at all.
+    """Keep by CIP when the device speaks that at its address, or else by DCP, or else not at all.
 
-    Without ``by_dcp`` it is known that the device speaks none.
+    Without ``by_dcp`` it is known that the device speaks no DCP.
     """
     outcome = await keep_by_cip(adapter, job, remember)
     if outcome is None and by_dcp:
@@ -217,7 +217,7 @@ async def keep(adapter: str, job: Job, remember: Remember, by_dcp: bool = True) 
 
 
 async def release(adapter: str, job: Job, remember: Remember, before: str) -> Outcome:
-    """By CIP; DCP has no word for asking by BOOTP or DHCP."""
+    """Release by CIP; DCP has no way to have a device ask by BOOTP or DHCP."""
     outcome = await release_by_cip(adapter, job, remember, before)
     return outcome or Outcome(False, findings=("it answers no CIP, and only that has a way back",))
 

@@ -32,11 +32,13 @@ Say = Callable[[str], None]
 
 _ATTEMPTS, _BETWEEN = 10, 1.0
 _PATIENCE = 8.0
-"""Seconds after which a device that is still where it was is asked whether it took it at all."""
+"""Seconds after which a device that is still at its old address is asked whether it took the new
+one.
+"""
 
 
 async def move_by_dcp(adapter: Adapter, job: Job, remember: Remember, say: Say) -> Outcome | None:
-    """Over the bare link, whatever address the device has; None when it speaks no DCP."""
+    """Move by DCP, whatever address the device has; None when it speaks no DCP."""
     before = await read_by_dcp(adapter.name, job.mac)
     if before is None:
         return None
@@ -51,9 +53,10 @@ async def move_by_dcp(adapter: Adapter, job: Job, remember: Remember, say: Say) 
 
 
 async def move_by_cip(adapter: Adapter, job: Job, remember: Remember, say: Say) -> Outcome | None:
-    """By the address it has, which this computer can speak to; None when it speaks no CIP.
+    """Move by CIP, by the address the device has, which this computer can speak to; None without
+    CIP.
 
-    Safe to repeat: what is done already is not done again.
+    It is safe to repeat: what is done already is not done again.
     """
     at = job.at or job.interface.ip
     told = await read_by_cip(adapter.name, at)
@@ -77,7 +80,7 @@ async def move_by_cip(adapter: Adapter, job: Job, remember: Remember, say: Say) 
     if restart:
         say("it takes a new address when it restarts: it is told to restart")
     answers = await write_by_cip(adapter.name, at, changes, restart)
-    # Without answer to the last change the device may have gone to its new address with it.
+    # A device that did not answer to the last change may have gone to its new address with it.
     refused = tuple(str(a) for a in answers if a.status and not a.change.minor)
     if refused:
         return await _still_there(adapter, job, at, before, refused)
@@ -147,7 +150,10 @@ async def _arrival(adapter: Adapter, job: Job, began: float, say: Say) -> _Arriv
 async def _still_there(
     adapter: Adapter, job: Job, at: IPv4Address, before: CipSettings, findings: tuple[str, ...]
 ) -> Outcome:
-    """What was refused or cut off: say how the device stands now, from its own mouth."""
+    """A change was refused, or the connection was cut:
+
+    say how the device is set now, as it tells itself.
+    """
     again = await read_by_cip(adapter.name, at)
     now = again[1] if again else None
     if now is not None and now.configuration == before.configuration:

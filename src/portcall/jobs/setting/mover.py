@@ -1,4 +1,4 @@
-"""A move in progress: which way it goes, where this computer has to be for it, what is told."""
+"""A move in progress: by which protocol, from which subnet, and what is told meanwhile."""
 
 from __future__ import annotations
 
@@ -26,10 +26,10 @@ from portcall.site.folder import Site
 from portcall.site.logbook.settings import SettingsLog
 
 _LABELS = {Field.PRODUCT: "", Field.SERIAL: "serial ", Field.FIRMWARE: "firmware "}
-"""How a device is told from another, in the order in which that is said."""
+"""The fields that tell one device from another, in the order in which they are named."""
 
 _STARTING = 15.0
-"""Seconds that a device's programs may take until they answer, once its address does."""
+"""Seconds until a device's programs answer, once its address does."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -115,7 +115,9 @@ class Mover:
         self.adapter = self._stack.enter_context(visit(self.adapter, address, self.site, self.tell))
 
     async def _by_hand(self, job: Job, at: IPv4Address) -> Outcome:
-        """Say what there is to set it by, wait, and see that it is the same device."""
+        """Tell how the device can be set by hand, wait for that, and check that it is the same
+        device.
+        """
         name, ports = self.adapter.name, read_catalogs(self.site.folder).all_ports
         before = await interrogate(name, at, ports, self.site.pace)
         if at == job.interface.ip:

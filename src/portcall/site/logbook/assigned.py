@@ -60,7 +60,8 @@ class AssignedLog:
         if event.kind not in _RECORDED:
             return
         now = datetime.now(UTC)
-        # By hand: a plant that powers up writes thousands, and json takes longer than the disk.
+        # Written by hand: a plant that powers up makes thousands of lines, and the json module
+        # takes longer than the disk.
         line = (
             f'{{"at": "{now.isoformat(timespec="milliseconds")}", "event": "{event.kind}", '
             f'"mac": "{event.mac}", "protocol": {_quoted(event.protocol)}, '
@@ -76,7 +77,7 @@ class AssignedLog:
     def flush(self) -> None:
         """Have what happened on the disk; to be called twice a second, from any thread."""
         with self._writing:
-            # One by one: more may be noted by another thread meanwhile.
+            # Taken one by one, because another thread may add more meanwhile.
             lines = [self._lines.popleft() for _ in range(len(self._lines))]
             if lines:
                 self._file.write("".join(lines).encode())
