@@ -40,6 +40,8 @@ PARSERS = {
     "udp frame": udp.parse_frame,
     "icmp": icmp.parse_answer,
     "bootp and dhcp": lambda data: dhcp.parse(bootp.parse(data)),
+    "dhcp frame": dhcp.parse_frame,
+    "opcua answer": lambda data: opcua.is_answer(messages.OPCUA_CHANNEL, data),
     "options": lambda data: dhcp.parse(
         bootp.BootpMessage(bootp.Op.REPLY, BROADCAST, 1, vendor=dhcp.COOKIE + data)
     ),

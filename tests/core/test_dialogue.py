@@ -3,6 +3,7 @@
 from functools import partial
 from ipaddress import IPv4Address, IPv4Interface
 
+import messages
 import pytest
 from drive import alone
 from hypothesis import given
@@ -14,7 +15,7 @@ from portcall.core.find.sighting import Field, Method, sighting_of
 from portcall.core.setting import cip_settings
 from portcall.core.talk.conversation import StreamBytes
 from portcall.core.talk.dialogue import ANSWER_WAIT, Dialogue, Exchange
-from portcall.core.wire import cip, cip_message, cip_tcpip, modbus
+from portcall.core.wire import cip, cip_message, cip_tcpip, modbus, opcua
 from portcall.core.wire.modbus import Identification, ModbusMessage
 
 PLC = IPv4Address("10.61.20.10")
@@ -136,3 +137,18 @@ def test_a_message_that_nobody_asked_for_does_not_lengthen_the_wait_for_ever():
 
 def replace_context(asked):
     return cip.parse(asked.data)._replace(context=b"somebody")
+
+
+def test_opc_ua_answers_go_by_their_request_id():
+    # Recorded from a server that is not ours, where this client's first question has the ID 1.
+    asked, answer = opcua.encode_open_channel(), messages.OPCUA_CHANNEL
+    assert opcua.is_answer(asked, answer)
+    channel = opcua.Channel(5, 6)
+    endpoints = opcua.encode_endpoints(channel, opcua.Application(b"uri", b"product", b"name"))
+    assert opcua.is_answer(opcua.encode_get_endpoints(channel, b"opc.tcp://x"), endpoints)
+    assert not opcua.is_answer(asked, endpoints)
+    later = bytearray(endpoints)
+    later[20] += 1
+    assert not opcua.is_answer(opcua.encode_get_endpoints(channel, b"opc.tcp://x"), bytes(later))
+    assert opcua.is_answer(opcua.encode_hello(b"x"), opcua.encode_acknowledge())
+    assert not opcua.is_answer(opcua.encode_hello(b"x"), answer)
