@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import socket
 
+from portcall.core.wire.ethernet import EtherType
 from portcall.core.wire.octets import internet_checksum
 
-_ETHERTYPE_IPV4 = b"\x08\x00"
+_IPV4 = EtherType.IPV4.octets
 _IPV4_START = 14
 _CHECKSUM_AT = {socket.IPPROTO_UDP: 6, socket.IPPROTO_TCP: 16}
 """Where a segment has its checksum (RFC 768, RFC 9293 §3.1)."""
@@ -14,7 +15,7 @@ _CHECKSUM_AT = {socket.IPPROTO_UDP: 6, socket.IPPROTO_TCP: 16}
 
 def close_checksum(data: bytes) -> bytes:
     """Do what the hardware would have done, for UDP and TCP in whole IPv4 packets."""
-    if len(data) < _IPV4_START + 20 or data[12:14] != _ETHERTYPE_IPV4:
+    if len(data) < _IPV4_START + 20 or data[12:14] != _IPV4:
         return data
     start = _IPV4_START + (data[_IPV4_START] & 0x0F) * 4
     end = _IPV4_START + int.from_bytes(data[_IPV4_START + 2 : _IPV4_START + 4], "big")

@@ -6,8 +6,11 @@ import ctypes
 import socket
 import struct
 
+from portcall.core.wire import bootp
+from portcall.core.wire.ethernet import EtherType
+from portcall.host.packet_socket import PACKET_OUTGOING
+
 _SO_ATTACH_FILTER = 26
-_PACKET_OUTGOING = 4
 _AUXILIARY_PACKET_TYPE = 0xFFFFF000 + 4
 """SKF_AD_OFF + SKF_AD_PKTTYPE."""
 
@@ -23,7 +26,7 @@ Program = tuple[tuple[int, int, int, int], ...]
 
 OUTGOING_ONLY: Program = (
     (_LOAD_HALF, 0, 0, _AUXILIARY_PACKET_TYPE),
-    (_EQUALS, 0, 1, _PACKET_OUTGOING),
+    (_EQUALS, 0, 1, PACKET_OUTGOING),
     (_RETURN, 0, 0, 1),
     (_RETURN, 0, 0, _NOTHING),
 )
@@ -31,7 +34,7 @@ OUTGOING_ONLY: Program = (
 
 NO_CONVERSATIONS: Program = (
     (_LOAD_HALF, 0, 0, _ETHERTYPE),
-    (_EQUALS, 0, 4, 0x0800),
+    (_EQUALS, 0, 4, EtherType.IPV4),
     (_LOAD_BYTE, 0, 0, _PROTOCOL),
     (_EQUALS, 1, 0, socket.IPPROTO_TCP),
     (_EQUALS, 0, 1, socket.IPPROTO_ICMP),
@@ -43,15 +46,15 @@ NO_CONVERSATIONS: Program = (
 
 ADDRESSING: Program = (
     (_LOAD_HALF, 0, 0, _ETHERTYPE),
-    (_EQUALS, 8, 0, 0x0806),
-    (_EQUALS, 0, 8, 0x0800),
+    (_EQUALS, 8, 0, EtherType.ARP),
+    (_EQUALS, 0, 8, EtherType.IPV4),
     (_LOAD_BYTE, 0, 0, _PROTOCOL),
     (_EQUALS, 5, 0, socket.IPPROTO_ICMP),
     (_EQUALS, 0, 5, socket.IPPROTO_UDP),
     (_SKIP_HEADER, 0, 0, _IPV4_START),
     (_LOAD_HALF_BEYOND, 0, 0, _DESTINATION_PORT),
-    (_EQUALS, 1, 0, 67),
-    (_EQUALS, 0, 1, 68),
+    (_EQUALS, 1, 0, bootp.SERVER_PORT),
+    (_EQUALS, 0, 1, bootp.CLIENT_PORT),
     (_RETURN, 0, 0, _ALL),
     (_RETURN, 0, 0, _NOTHING),
 )

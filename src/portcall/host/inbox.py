@@ -17,11 +17,10 @@ from time import monotonic
 from portcall.core.talk.conversation import Frame
 from portcall.host.checksum import close_checksum
 from portcall.host.medium import MOST_AT_ONCE, clock_skew, stamp_receives
+from portcall.host.packet_socket import PACKET_AUXDATA, SOL_PACKET
 
 _AT_ONCE = 64
 _LONGEST_FRAME = 65536
-_SOL_PACKET = 263
-_PACKET_AUXDATA = 8
 _CHECKSUM_NOT_READY = 1 << 3
 
 
@@ -73,7 +72,7 @@ class Inbox:
     """Takes from a packet socket what is there; the socket stays its owner's."""
 
     def __init__(self, sock: socket.socket) -> None:
-        sock.setsockopt(_SOL_PACKET, _PACKET_AUXDATA, 1)
+        sock.setsockopt(SOL_PACKET, PACKET_AUXDATA, 1)
         stamp_receives(sock)
         self._socket = sock
         # These are fresh pages from the kernel: they use no memory until a long frame fills them.

@@ -10,10 +10,8 @@ from portcall.core.talk.conversation import Frame
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.filters import Program, attach
 from portcall.host.inbox import Inbox
+from portcall.host.packet_socket import ETH_P_ALL, PACKET_IGNORE_OUTGOING, SOL_PACKET
 
-_ETH_P_ALL = 0x0003
-_SOL_PACKET = 263
-_PACKET_IGNORE_OUTGOING = 23
 _RECEIVE_BUFFER = 4 * 1024 * 1024
 
 
@@ -34,12 +32,12 @@ class Link:
         try:
             self._socket.setblocking(False)
             self._socket.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, _RECEIVE_BUFFER)
-            self._socket.setsockopt(_SOL_PACKET, _PACKET_IGNORE_OUTGOING, 1)
+            self._socket.setsockopt(SOL_PACKET, PACKET_IGNORE_OUTGOING, 1)
             self._inbox = Inbox(self._socket)
             if passes is not None:
                 attach(self._socket, passes)
             # Bound last: from here on frames come in.
-            self._socket.bind((adapter, _ETH_P_ALL))
+            self._socket.bind((adapter, ETH_P_ALL))
         except OSError as error:
             self._socket.close()
             raise NotPossibleHere(f"{adapter}: cannot be opened: {error.strerror}") from None

@@ -6,11 +6,8 @@ import socket
 import struct
 
 from portcall.host.filters import OUTGOING_ONLY, attach
+from portcall.host.packet_socket import ETH_P_ALL, PACKET_STATISTICS, SOL_PACKET
 
-_ETH_P_ALL = 0x0003
-_SOL_PACKET = 263
-_PACKET_STATISTICS = 6
-"""Frames that passed the filter, and how many of them found no room; reading sets both to zero."""
 _NO_ROOM = 1
 """The kernel rounds up to its least: what is counted need not be kept."""
 
@@ -24,14 +21,14 @@ class Meter:
             self._socket.setblocking(False)
             attach(self._socket, OUTGOING_ONLY)
             self._socket.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, _NO_ROOM)
-            self._socket.bind((adapter, _ETH_P_ALL))
+            self._socket.bind((adapter, ETH_P_ALL))
         except OSError:
             self._socket.close()
             raise
 
     def count(self) -> int:
         """How many frames have left since the last call."""
-        statistics = self._socket.getsockopt(_SOL_PACKET, _PACKET_STATISTICS, 8)
+        statistics = self._socket.getsockopt(SOL_PACKET, PACKET_STATISTICS, 8)
         frames, _ = struct.unpack("=II", statistics)
         return int(frames)
 

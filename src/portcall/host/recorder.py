@@ -10,9 +10,8 @@ from collections.abc import Callable
 
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.medium import SO_TIMESTAMPNS
+from portcall.host.packet_socket import ETH_P_ALL, PACKET_OUTGOING
 
-_ETH_P_ALL = 0x0003
-_PACKET_OUTGOING = 4
 _LONGEST_FRAME = 65536
 _RECEIVE_BUFFER = 16 * 1024 * 1024
 _LOOK_EVERY = 0.1
@@ -32,7 +31,7 @@ class Recorder:
             self._socket.setblocking(False)
             self._socket.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, _RECEIVE_BUFFER)
             self._socket.setsockopt(socket.SOL_SOCKET, SO_TIMESTAMPNS, 1)
-            self._socket.bind((adapter, _ETH_P_ALL))
+            self._socket.bind((adapter, ETH_P_ALL))
         except PermissionError:
             raise NotPossibleHere(
                 "a capture needs root or CAP_NET_RAW: run this with sudo"
@@ -74,5 +73,5 @@ class Recorder:
             for level, kind, value in ancillary:
                 if level == socket.SOL_SOCKET and kind == SO_TIMESTAMPNS:
                     seconds, nanoseconds = struct.unpack("qq", value[:16])
-                    outgoing = origin[2] == _PACKET_OUTGOING
+                    outgoing = origin[2] == PACKET_OUTGOING
                     self._write(data, seconds * 1_000_000_000 + nanoseconds, outgoing)

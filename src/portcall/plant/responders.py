@@ -9,8 +9,9 @@ from portcall.core.assign.event import Event
 from portcall.core.assign.reply import Replies
 from portcall.core.assign.server import AddressServer
 from portcall.core.plan.rows import Plan, PlannedDevice
+from portcall.core.talk import request
 from portcall.core.talk.conversation import Actions, Conversation, Datagram, Frame, Send
-from portcall.core.wire import bacnet, bootp, dcp, dns, lldp, netbios, snmp, udp
+from portcall.core.wire import bacnet, dcp, dns, lldp, netbios, snmp
 from portcall.core.wire.dhcp import prefix_length
 from portcall.core.wire.octets import Malformed, Reader
 from portcall.plant.cip_device import cip_reply
@@ -254,11 +255,10 @@ class ServicePort(Conversation[Frame, Event]):
         """The first device that asks gets the address."""
         if self._server is None:
             try:
-                frame = udp.parse_frame(packet.data)
-                asked = bootp.parse(frame.datagram.payload)
+                asked = request.read(packet)
             except Malformed:
                 return
-            if frame.datagram.destination_port != bootp.SERVER_PORT:
+            if asked is None:
                 return
             plan = Plan((PlannedDevice("workstation", self._gives, asked.mac),))
             replies = Replies(self._entry.mac)
