@@ -47,7 +47,12 @@ _SHORTEST_LEASE = 10
     help="Stop after this time.",
 )
 @click.option("--until-done", is_flag=True, help="Stop when every device has its address.")
-@click.option("--match", "match", is_flag=True, help="Be in the subnet meanwhile, and back then.")
+@click.option(
+    "--match",
+    "match",
+    is_flag=True,
+    help="Put this computer into the subnet meanwhile, and back afterwards.",
+)
 @click.option("--keep", is_flag=True, help="Tell each device to hold its address, as it answers.")
 @click.option("--ask", is_flag=True, help="Ask here which planned row an unknown device is.")
 @click.option(

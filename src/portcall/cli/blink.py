@@ -57,6 +57,7 @@ def blink_command(
         print_json(document)
     else:
         click.echo(
-            f"{meant.name}: " + ("it said that it showed itself" if reason is None else reason)
+            f"{meant.name}: "
+            + ("it confirms that it flashed its lamp" if reason is None else reason)
         )
     return YES if reason is None else NO

@@ -27,7 +27,7 @@ def catalog_command() -> None:
 
 @catalog_command.command("add")
 @click.argument("files", nargs=-1, required=True, type=click.Path(path_type=Path), metavar="FILE…")
-@click.option("--everywhere", is_flag=True, help="For every site, not only for this one.")
+@click.option("--everywhere", is_flag=True, help="Keep it for every site, not only for this one.")
 @json_option
 def add_command(files: tuple[Path, ...], everywhere: bool, as_json: bool) -> int:
     """Check FILE and keep it, in the site's folder; without a site, for every site."""

@@ -47,14 +47,14 @@ LONGEST_LISTEN = 3600
     "methods",
     multiple=True,
     type=click.Choice([method.value for method in WIRE_METHODS]),
-    help="Only this way of finding; may be repeated.",
+    help="Use only this method of finding; may be repeated.",
 )
 @click.option(
     "--pace",
     type=click.FloatRange(0, HIGHEST_PACE, min_open=True),
     help="Packets a second; the site's, or 200.",
 )
-@click.option("--unpaced", is_flag=True, help="As fast as it goes: never where machines run.")
+@click.option("--unpaced", is_flag=True, help="Send as fast as possible: never where machines run.")
 @click.option("--large", is_flag=True, help="Take ranges of more than 65,536 addresses.")
 @click.option(
     "--listen",

@@ -12,8 +12,8 @@ from portcall.cli.options import (
     chosen_adapter,
     json_option,
 )
-from portcall.cli.say import note, print_json
-from portcall.cli.views.outcomes import outcome_document, say_outcome
+from portcall.cli.say import note
+from portcall.cli.views.outcomes import OutcomeView
 from portcall.core.plan.targets import parse_device
 from portcall.core.trouble import BadInput
 from portcall.jobs.setting.keeping import keep_each
@@ -23,8 +23,8 @@ from portcall.site.folder import this_site
 @click.command("keep")
 @click.argument("targets", nargs=-1, metavar="TARGET…", required=True)
 @click.option("--undo", is_flag=True, help="Have them ask by BOOTP or DHCP again instead.")
-@click.option("--name", metavar="NAME", help="Have a device call itself so, too.")
-@click.option("--force", is_flag=True, help="Also a device that is controlling something.")
+@click.option("--name", metavar="NAME", help="Give the device this name, too.")
+@click.option("--force", is_flag=True, help="Set a device even when it is controlling something.")
 @adapter_option
 @capture_option
 @json_option
@@ -50,15 +50,11 @@ def keep_command(
     meant = [parse_device(text, plan) for text in dict.fromkeys(targets)]
     adapter = chosen_adapter(adapter_name)
     begin_capture(adapter, capture)
-    documents = []
-    good = True
-    kept = keep_each(adapter, site, plan, meant, note, undo=undo, name=name, force=force)
-    for each, outcome in kept:
-        good = good and outcome.done
-        if as_json:
-            documents.append(outcome_document(each, outcome, "kept"))
-        else:
-            say_outcome(each, outcome, "asks again" if undo else "holds its address")
-    if as_json:
-        print_json({"adapter": adapter.name, "devices": documents})
+    shown = OutcomeView(
+        as_json, "kept", lambda which: "asks again" if undo else "holds its address"
+    )
+    good = keep_each(
+        adapter, site, plan, meant, shown.ended, note, undo=undo, name=name, force=force
+    )
+    shown.finish(adapter.name)
     return YES if good else NO

@@ -16,13 +16,14 @@ from portcall.cli.options import (
     json_option,
 )
 from portcall.cli.running import end_like_ctrl_c
-from portcall.cli.say import note, print_json
-from portcall.cli.views.outcomes import outcome_document, say_outcome
+from portcall.cli.say import note
+from portcall.cli.views.outcomes import OutcomeView
 from portcall.cli.views.series import AtTheTerminal
 from portcall.core.address import parse_address
 from portcall.core.plan.rows import Plan
 from portcall.core.plan.targets import Meant, parse_device
 from portcall.core.trouble import BadInput
+from portcall.jobs.look.locate import Located
 from portcall.jobs.setting.mover import Mover
 from portcall.jobs.setting.moving import move_each, refuse_own, with_goal
 from portcall.jobs.setting.naming import names_for
@@ -47,9 +48,9 @@ LONGEST_WAIT = 1e6
     metavar="SECONDS",
     help="How long to watch for a device at its new address, or forever.",
 )
-@click.option("--name", metavar="NAME", help="Have DEVICE call itself so, not as the plan does.")
+@click.option("--name", metavar="NAME", help="Give DEVICE this name, not the one in the plan.")
 @click.option("--no-name", is_flag=True, help="Leave the names that devices have.")
-@click.option("--force", is_flag=True, help="Also a device that is controlling something.")
+@click.option("--force", is_flag=True, help="Set a device even when it is controlling something.")
 @adapter_option
 @capture_option
 @json_option
@@ -104,18 +105,14 @@ def _move_all(
     mover: Mover, meant: Sequence[Meant], plan: Plan, name: str | None, named: bool, as_json: bool
 ) -> int:
     """Move one after the other, and say how each went."""
-    documents = []
-    good = True
-    for each, outcome in move_each(mover, meant, plan, name, named):
-        good = good and outcome.done
-        goal = each.meant.row.interface if each.meant.row else None
-        if as_json:
-            documents.append(outcome_document(each, outcome, "moved"))
-        else:
-            say_outcome(each, outcome, f"is at {goal}")
-    if as_json:
-        print_json({"adapter": mover.adapter.name, "devices": documents})
+    shown = OutcomeView(as_json, "moved", _is_at)
+    good = move_each(mover, meant, plan, shown.ended, name, named)
+    shown.finish(mover.adapter.name)
     return YES if good else NO
+
+
+def _is_at(which: Located) -> str:
+    return f"is at {which.meant.row.interface if which.meant.row else None}"
 
 
 def _check_series(meant: Sequence[Meant], plan: Plan, as_json: bool) -> None:

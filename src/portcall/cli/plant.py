@@ -107,7 +107,7 @@ def unplug_command(name: str) -> int:
 
 @plant_command.command("plug")
 @click.argument("name")
-@click.option("--wire", metavar="WIRE", help="Into this wire instead of the one it was in.")
+@click.option("--wire", metavar="WIRE", help="Put it into this wire instead of the one it was in.")
 def plug_command(name: str, wire: str | None) -> int:
     """Inside the plant: put a cable back in, or move it to another wire."""
     control.set_plug(name, plugged=True, wire=wire)

@@ -36,7 +36,7 @@ from portcall.site.folder import Site, this_site
     "--power-cycle",
     "cycled",
     metavar="NAME",
-    help="Instead, watch this device be switched off and on: does it keep its address?",
+    help="Watch this device be switched off and on instead: does it keep its address?",
 )
 @click.option(
     "--wait",

@@ -77,7 +77,9 @@ def parse_mac(text: str) -> Mac:
         raise AddressError(f"{shown or 'empty'}: has {len(digits)} hex digits; a MAC has 12")
     mac = Mac(bytes.fromhex(digits))
     if mac.is_group:
-        raise AddressError(f"{shown}: is a group address; a device's own MAC starts even")
+        raise AddressError(
+            f"{shown}: is a group address; in a device's own MAC the first octet is even"
+        )
     if mac == NO_MAC:
         raise AddressError(f"{shown}: is all zeros; read the MAC on the device's label")
     return mac

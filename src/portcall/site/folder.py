@@ -38,16 +38,14 @@ from portcall.core.address import (
     parse_range,
     parse_subnet,
 )
-from portcall.core.plan.adopt import adopt
-from portcall.core.plan.reading import parse_plan
 from portcall.core.plan.rows import Plan, PlannedDevice, Subnet, Surroundings
 from portcall.core.printable import printable
 from portcall.core.talk.pacer import DEFAULT_PACE, HIGHEST_PACE
 from portcall.core.trouble import BadInput, NotPossibleHere
-from portcall.site.files import write_whole
+from portcall.site import plan_file
+from portcall.site.plan_file import PLAN_FILE
 
 SETTINGS_FILE = "site.toml"
-PLAN_FILE = "plan.csv"
 _MOST_DEFAULTS = 4096
 
 T = TypeVar("T")
@@ -97,27 +95,15 @@ class Site:
 
     def read_plan(self, path: Path) -> Plan:
         """A plan from any file, with this site's masks. Raises PlanError or NotPossibleHere."""
-        try:
-            data = path.read_bytes()
-        except OSError as error:
-            raise NotPossibleHere(f"{path}: cannot be read: {error.strerror}") from None
-        return parse_plan(data, path.name, self.subnets)
+        return plan_file.read_plan(path, self.subnets)
 
+    def adopt(self, answer: str, mac: Mac, rows: Sequence[PlannedDevice]) -> str | None:
+        """Write into the site's plan which of some rows a device is, or a new row for it.
 
-def take_into_plan(site: Site, answer: str, mac: Mac, rows: Sequence[PlannedDevice]) -> str | None:
-    """Write into the site's plan which of some rows a device is, or a new row for it (``adopt``).
-
-    Gives the row's name, None for "nobody". The new text is read before it is written, so that the
-    plan stays sound. Raises BadInput, OSError.
-    """
-    path = (site.folder or Path.cwd()) / PLAN_FILE
-    data = path.read_bytes() if path.exists() else b""
-    adoption = adopt(answer, mac, rows, site.plan(), data)
-    if adoption is None:
-        return None
-    parse_plan(adoption.text.encode(), PLAN_FILE, site.subnets)
-    write_whole(path, adoption.text)
-    return adoption.name
+        Gives the row's name, None for "nobody". Raises BadInput, OSError.
+        """
+        path = (self.folder or Path.cwd()) / PLAN_FILE
+        return plan_file.take_into(path, answer, mac, rows, self.subnets)
 
 
 def this_site() -> Site:

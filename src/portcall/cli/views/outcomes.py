@@ -2,10 +2,38 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import click
 
+from portcall.cli.say import print_json
 from portcall.core.setting.job import Outcome
 from portcall.jobs.look.locate import Located
+
+
+class OutcomeView:
+    """Devices that are set, one after the other: lines as each ends, or one document at the end.
+
+    ``key`` says in the document whether it was done; ``done`` says it in words.
+    """
+
+    def __init__(self, as_json: bool, key: str, done: Callable[[Located], str]) -> None:
+        self._as_json = as_json
+        self._key = key
+        self._done = done
+        self._documents: list[dict[str, object]] = []
+
+    def ended(self, which: Located, outcome: Outcome) -> None:
+        """One more."""
+        if self._as_json:
+            self._documents.append(outcome_document(which, outcome, self._key))
+        else:
+            say_outcome(which, outcome, self._done(which))
+
+    def finish(self, adapter: str) -> None:
+        """That was all."""
+        if self._as_json:
+            print_json({"adapter": adapter, "devices": self._documents})
 
 
 def say_outcome(which: Located, outcome: Outcome, done: str) -> None:

@@ -15,7 +15,8 @@ from portcall.core.assign.event import Event
 from portcall.core.trouble import Trouble
 from portcall.jobs.assign.assignment import Assignment
 from portcall.jobs.assign.unknown import Question, Unknowns
-from portcall.site.folder import PLAN_FILE, Site
+from portcall.site.folder import Site
+from portcall.site.plan_file import PLAN_FILE
 
 
 class Questions:

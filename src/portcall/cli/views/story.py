@@ -26,7 +26,9 @@ def tell() -> int:
 
     def ended(step: Step, code: int) -> None:
         if code != step.ends_with:
-            out.print(Text(f"this ended with {code}, it should with {step.ends_with}", "bold red"))
+            out.print(
+                Text(f"this ended with {code}; it should end with {step.ends_with}", "bold red")
+            )
         elif code == NO:
             out.print(Text("(exit code 1: the answer is no)", style="dim"))
 

@@ -81,7 +81,10 @@ def _unrecognised(device: Device) -> Iterator[str]:
     ]
     if unknown and not named:
         shown = "; ".join(str(codes) for codes in unknown)
-        yield f"not recognised: {shown}; its maker's file cures that: portcall catalog add FILE"
+        yield (
+            f"not recognised: {shown}; a description file of its maker would name it: "
+            "portcall catalog add FILE"
+        )
 
 
 def _against_plan(device: Device, plan: Plan, present: Collection[Mac]) -> list[str]:

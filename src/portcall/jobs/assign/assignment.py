@@ -25,7 +25,6 @@ from portcall.jobs.assign.serve import Service, serving, watch_link
 from portcall.jobs.telling import Tell
 from portcall.jobs.together import end, together
 from portcall.jobs.workstation.lease import offers
-from portcall.site.folder import take_into_plan
 from portcall.site.logbook.assigned import AssignedLog
 from portcall.site.logbook.settings import SettingsLog
 
@@ -262,7 +261,7 @@ class Assignment:
 
         Gives the row's name, None for nobody. Raises BadInput, OSError.
         """
-        name = take_into_plan(self._served.site, answer, mac, rows)
+        name = self._served.site.adopt(answer, mac, rows)
         if name is not None:
             words = self._served.words
             if words and name not in words:

@@ -98,7 +98,7 @@ async def ask_everybody(
             await end.wait()
     cip_done.set()
     if ask.refusal is not None:
-        found.cannot(Method.CIP, f"{ask.refusal}: a question did not leave")
+        found.cannot(Method.CIP, f"{ask.refusal}: a question could not be sent")
 
 
 def _set_when_over(event: asyncio.Event, waiting: asyncio.Task[None]) -> None:
@@ -178,7 +178,7 @@ async def _by_datagram(
         medium = stack.enter_context(runner.using(Datagrams.at(vantage, refusals=True)))
         await runner.run(asking, medium, found.report_datagram)
     if asking.refusal is not None:
-        found.cannot(question.method, f"{asking.refusal}: a question did not leave")
+        found.cannot(question.method, f"{asking.refusal}: a question could not be sent")
 
 
 async def _knock(

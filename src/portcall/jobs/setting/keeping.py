@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from ipaddress import IPv4Interface
 
 from portcall.core.adapters.adapter import Adapter
@@ -15,7 +15,7 @@ from portcall.host.privilege import Privilege, require
 from portcall.jobs.look.holders import taken_by
 from portcall.jobs.look.locate import Located, locate
 from portcall.jobs.setting.keep import DCP, keep, own_interface, release
-from portcall.jobs.setting.log import remembering, written
+from portcall.jobs.setting.log import Ended, remembering, written
 from portcall.jobs.setting.naming import names_for
 from portcall.jobs.telling import Tell
 from portcall.site.folder import Site
@@ -27,18 +27,20 @@ def keep_each(
     site: Site,
     plan: Plan,
     meant: Sequence[Meant],
+    ended: Ended,
     tell: Tell,
     *,
     undo: bool = False,
     name: str | None = None,
     force: bool = False,
-) -> Iterator[tuple[Located, Outcome]]:
-    """Find the devices, and have each keep its address; gives what came of each as it ends.
+) -> bool:
+    """Find the devices, and have each keep its address; whether all do.
 
-    With ``undo`` they ask by BOOTP or DHCP again. ``name`` is what a device is to call itself, too.
-    Raises BadInput, NotPossibleHere.
+    ``ended`` is told what came of each. With ``undo`` they ask by BOOTP or DHCP again. ``name`` is
+    what a device is to call itself, too. Raises BadInput, NotPossibleHere.
     """
     require(Privilege.NET_RAW)
+    good = True
     names = [names_for(each, name) for each in meant]
     log = SettingsLog(site.folder)
     located = locate(adapter, site, plan, meant, tell)
@@ -49,7 +51,9 @@ def keep_each(
             outcome = _carry_out(adapter, each, job, undo, log)
         if outcome.by == DCP:
             outcome = outcome.with_findings(*unnamed)
-        yield each, outcome
+        ended(each, outcome)
+        good = good and outcome.done
+    return good
 
 
 def _obstacle(adapter: Adapter, each: Located) -> Outcome | None:

@@ -2,9 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from typing import TypeAlias
+
 from portcall.core.setting.job import Job, Outcome
+from portcall.jobs.look.locate import Located
 from portcall.jobs.setting.keep import Remember
 from portcall.site.logbook.settings import SettingsLog
+
+Ended: TypeAlias = Callable[[Located, Outcome], None]
+"""Is told what came of setting a device."""
 
 
 def remembering(log: SettingsLog, job: Job) -> Remember:

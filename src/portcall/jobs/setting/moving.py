@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
 from ipaddress import IPv4Interface
 
@@ -14,25 +14,35 @@ from portcall.core.plan.targets import Meant
 from portcall.core.setting.job import Outcome
 from portcall.core.trouble import BadInput
 from portcall.jobs.look.locate import Located, locate
+from portcall.jobs.setting.log import Ended
 from portcall.jobs.setting.mover import Mover
 from portcall.jobs.setting.naming import names_for
 from portcall.site.folder import Site
 
 
 def move_each(
-    mover: Mover, meant: Sequence[Meant], plan: Plan, name: str | None, named: bool
-) -> Iterator[tuple[Located, Outcome]]:
-    """Find the devices, and move each; gives what came of each as it ends.
+    mover: Mover,
+    meant: Sequence[Meant],
+    plan: Plan,
+    ended: Ended,
+    name: str | None,
+    named: bool,
+) -> bool:
+    """Find the devices, and move each; whether all are where they should be.
 
-    ``named``: each is to call itself as the plan does, or ``name``. Raises NotPossibleHere.
+    ``ended`` is told what came of each. ``named``: each is to call itself as the plan does, or
+    ``name``. Raises NotPossibleHere.
     """
+    good = True
     for found in locate(mover.adapter, mover.site, plan, meant, mover.tell, everywhere=True):
         each = _recognised(found, plan)
         outcome = _obstacle(each)
         if outcome is None:
             called, unnamed = names_for(each.meant, name) if named else (None, ())
             outcome = mover.move(each, called).with_findings(*unnamed)
-        yield each, outcome
+        ended(each, outcome)
+        good = good and outcome.done
+    return good
 
 
 def refuse_own(adapter: Adapter, meant: Sequence[Meant]) -> None:

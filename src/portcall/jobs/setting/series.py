@@ -22,7 +22,6 @@ from portcall.host.runner import Runner
 from portcall.jobs.look.locate import Located, locate
 from portcall.jobs.setting.mover import Mover
 from portcall.jobs.setting.naming import names_for
-from portcall.site.folder import take_into_plan
 
 
 class Answer(Enum):
@@ -201,6 +200,6 @@ class Series:
         for the device.
         """
         site = self._mover.site
-        take_into_plan(site, "1", mac, (row,))
+        site.adopt("1", mac, (row,))
         self._person.bound(row, mac)
         return site.plan().by_name(row.name) or row
