@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import asyncio
 import secrets
-from collections.abc import Coroutine
+from collections.abc import Callable, Coroutine
 from functools import partial
 from ipaddress import IPv4Address, IPv4Interface
+from typing import TypeVar
 
 from portcall.core.address import UNSPECIFIED
 from portcall.core.assign.client import BootpClient, DhcpClient, Lost, Obtained
@@ -15,6 +16,7 @@ from portcall.core.wire import bacnet, bootp, cip, dns, netbios, snmp
 from portcall.host import cables
 from portcall.host.datagrams import Datagrams
 from portcall.host.link import Link
+from portcall.host.medium import Medium
 from portcall.host.namespaces import NetworkNamespace, allow_ipv6
 from portcall.host.runner import Runner
 from portcall.plant.memory import Memory
@@ -31,6 +33,9 @@ from portcall.plant.responders import (
 )
 from portcall.plant.scenario import Asks, DeviceEntry, Speaks
 from portcall.plant.services import SERVICES, listening_socket, start_service
+
+P = TypeVar("P")
+F = TypeVar("F")
 
 ADAPTER = "eth0"
 _ANSWER_TIME = 0.05
@@ -61,6 +66,7 @@ class SimulatedDevice:
         self._applied: tuple[IPv4Interface, IPv4Address | None] | None = None
         self._datagrams: list[Datagrams] = []
         self._servers: list[asyncio.Server] = []
+        self._endings: set[asyncio.Task[None]] = set()
         self._starting: set[asyncio.Task[None]] = set()
         self._one_at_a_time = asyncio.Lock()
 
@@ -94,13 +100,13 @@ class SimulatedDevice:
             await self._take(memory.stored, memory.stored_gateway)
         for spoken, conversation in _ON_THE_LINK.items():
             if spoken in self.entry.speaks:
-                self._runner.start(conversation(memory), self._open_link(), lambda fact: None)
+                self._converse(conversation(memory), self._open_link())
         if memory.asks is not None:
             self._ask(memory.asks)
         if self.entry.gives is not None and self.interface is not None:
             self._talk(bootp.SERVER_PORT, Conversation())
             port = ServicePort(self.entry, self.entry.gives, self.interface)
-            self._runner.start(port, self._open_link(), lambda event: None)
+            self._converse(port, self._open_link())
 
     async def power_down(self) -> None:
         """Stop: link gone, and with it every address it was not set to hold."""
@@ -135,7 +141,18 @@ class SimulatedDevice:
                 longest_retry=self.entry.ask_every,
             )
         self._client = self._open_link()
-        self._runner.start(client, self._client, self._told)
+        self._converse(client, self._client, self._told)
+
+    def _converse(
+        self,
+        conversation: Conversation[P, F],
+        medium: Medium[P],
+        report: Callable[[F], None] = lambda fact: None,
+    ) -> None:
+        """Begin a conversation; one that raises is told of by the loop, and the others go on."""
+        ending = asyncio.ensure_future(self._runner.start(conversation, medium, report).wait())
+        self._endings.add(ending)
+        ending.add_done_callback(self._endings.discard)
 
     def _open_link(self) -> Link:
         link = self.namespace.call(lambda: Link(ADAPTER))
@@ -206,7 +223,7 @@ class SimulatedDevice:
         if port == dns.PORT and self.interface:
             datagrams.join(dns.GROUP, self.interface.ip)
         self._datagrams.append(datagrams)
-        self._runner.start(conversation, datagrams, lambda fact: None)
+        self._converse(conversation, datagrams)
 
     async def _release(self) -> None:
         for datagrams in self._datagrams:

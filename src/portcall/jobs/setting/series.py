@@ -18,10 +18,11 @@ from portcall.core.setting.series import Call, Occupants, Turn, call
 from portcall.core.talk.pacer import Pacer
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.host.link import Link
-from portcall.host.runner import Runner
+from portcall.host.runner import End, Runner
 from portcall.jobs.look.locate import Located, locate
 from portcall.jobs.setting.mover import Mover
 from portcall.jobs.setting.naming import names_for
+from portcall.jobs.together import end
 
 
 class Answer(Enum):
@@ -170,9 +171,9 @@ class Series:
 
         runner = Runner(Pacer())
         with runner.using(Link(self._mover.adapter.name)) as link:
-            runner.start(Occupants(own_mac, self._start), link, report)
+            ended = runner.start(Occupants(own_mac, self._start), link, report)
             while not ready.is_set():
-                answer = await self._answer_or(ready)
+                answer = await self._answer_or(ready, ended)
                 if answer is Answer.STOP:
                     raise _Stopped
                 if answer is Answer.SKIP:
@@ -182,16 +183,18 @@ class Series:
         assert current is not None
         return current.mac
 
-    async def _answer_or(self, ready: asyncio.Event) -> Answer | None:
+    async def _answer_or(self, ready: asyncio.Event, ended: End) -> Answer | None:
         """What the person says; None when the right device is there before."""
         answering = asyncio.ensure_future(self._person.answer())
-        there = asyncio.ensure_future(ready.wait())
+        waits = (answering, *map(asyncio.ensure_future, (ready.wait(), ended.wait())))
         try:
-            await asyncio.wait((answering, there), return_when=asyncio.FIRST_COMPLETED)
+            await asyncio.wait(waits, return_when=asyncio.FIRST_COMPLETED)
+            if ended.is_set():
+                ended.check()
             return answering.result() if answering.done() else None
         finally:
-            answering.cancel()
-            there.cancel()
+            for each in waits:
+                await end(each)
 
     def _bind(self, row: PlannedDevice, mac: Mac) -> PlannedDevice:
         """Write a MAC into the row that has none; the row as it is then. Raises BadInput.
