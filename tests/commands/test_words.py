@@ -3,6 +3,7 @@
 import os
 import subprocess
 
+import pytest
 from inside import PORTCALL
 
 from portcall import __version__
@@ -32,16 +33,33 @@ def test_every_command_has_help_of_its_own_and_takes_json():
             assert "--json" in shown.stdout
 
 
-def test_version_imports_nothing_heavy():
+@pytest.mark.parametrize(
+    ("words", "environment"),
+    [
+        (["--version"], {}),
+        (["--help"], {}),
+        (
+            [],
+            {"_PORTCALL_COMPLETE": "bash_complete", "COMP_WORDS": "portcall as", "COMP_CWORD": "1"},
+        ),
+    ],
+)
+def test_version_help_and_the_list_of_commands_import_nothing_heavy(words, environment):
     code = (
-        "import sys\nsys.argv = ['portcall', '--version']\n"
+        f"import sys\nsys.argv = ['portcall', *{words!r}]\n"
         "from portcall.cli.main import main\n"
         "try:\n    main()\nexcept SystemExit:\n    pass\n"
-        "heavy = {'rich', 'pyroute2', 'netaddr', 'asyncio', 'platformdirs', 'json'}\n"
+        "heavy = {'rich', 'pyroute2', 'netaddr', 'asyncio', 'platformdirs', 'portcall.jobs'}\n"
         "assert not heavy & set(sys.modules), heavy & set(sys.modules)\n"
     )
-    ended = subprocess.run([PORTCALL[0], "-c", code], capture_output=True, text=True)
+    ended = subprocess.run(
+        [PORTCALL[0], "-c", code],
+        capture_output=True,
+        text=True,
+        env={**os.environ, **environment},
+    )
     assert ended.returncode == 0, ended.stderr
+    assert ended.stdout
 
 
 def test_completion_knows_commands_and_options():

@@ -1,1 +1,1 @@
-"""TODO."""
+"""The catalogue: names for the numbers that devices give."""

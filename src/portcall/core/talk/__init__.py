@@ -1,1 +1,1 @@
-"""TODO."""
+"""The one shape of every exchange on the wire, and what many exchanges share."""

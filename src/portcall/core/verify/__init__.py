@@ -1,1 +1,1 @@
-"""TODO."""
+"""The plan against what was found on the wire."""

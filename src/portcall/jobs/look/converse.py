@@ -36,8 +36,7 @@ async def converse(
     report: Callable[[Sighting], None],
     proven: Collection[IPv4Address] = (),
 ) -> Collection[IPv4Address]:
-    """Try ports of devices, and talk behind those that open; gives the addresses that answered at
-    all.
+    """Try ports of devices, and talk behind those that open; gives who answered at all.
 
     ``opened`` says what to talk about behind a door. An error on the way ends that talk. ``proven``
     are addresses that are known to answer.
