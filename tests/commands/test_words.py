@@ -49,7 +49,7 @@ def test_version_help_and_the_list_of_commands_import_nothing_heavy(words, envir
         f"import sys\nsys.argv = ['portcall', *{words!r}]\n"
         "from portcall.cli.main import main\n"
         "try:\n    main()\nexcept SystemExit:\n    pass\n"
-        "heavy = {'rich', 'pyroute2', 'netaddr', 'asyncio', 'platformdirs', 'portcall.jobs'}\n"
+        "heavy = {'rich', 'pyroute2', 'netaddr', 'asyncio', 'platformdirs', 'json', 'portcall.jobs'}\n"
         "assert not heavy & set(sys.modules), heavy & set(sys.modules)\n"
     )
     ended = subprocess.run(

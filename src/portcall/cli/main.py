@@ -14,6 +14,7 @@ import sys
 from typing import NoReturn
 
 import click
+from click.shell_completion import CompletionItem
 
 from portcall import __version__
 from portcall.core.trouble import BadInput, NotPossibleHere, Trouble
@@ -56,6 +57,15 @@ class CommandList(click.Group):
         module = importlib.import_module(f"portcall.cli.{cmd_name}")
         command: click.Command = getattr(module, f"{cmd_name}_command")
         return command
+
+    def shell_complete(self, ctx: click.Context, incomplete: str) -> list[CompletionItem]:
+        """Complete the name of a command, without importing any of them, or an option."""
+        fitting = [
+            CompletionItem(name, help=summary)
+            for name, summary in COMMANDS.items()
+            if name.startswith(incomplete)
+        ]
+        return fitting + click.Command.shell_complete(self, ctx, incomplete)
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         """The list in ``--help``, without importing any of them."""
