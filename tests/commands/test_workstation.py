@@ -130,6 +130,44 @@ def _program():
     return " ".join(PORTCALL)
 
 
+def test_a_match_that_was_killed_and_is_typed_again_still_knows_what_was_there(plant):
+    need("strace")
+    for line in BEFORE:
+        assert plant.run(line).code == 0
+    before = state(plant)
+    (words,) = WAYS["replace"]
+    steps = steps_of(plant, f"{_program()} {words}")
+    assert plant.run("portcall restore").code == 0
+    # Killed when all of them are taken off, and the match's own is not there yet.
+    call, number = steps[3 + 4]
+    killed = plant.run(
+        f"strace -f -o trace -e inject={call}:signal=KILL:when={number} {_program()} {words}"
+    )
+    assert killed.code == -signal.SIGKILL
+    assert plant.run("ip -4 -o addr show usb0").out == ""
+    assert plant.run(f"portcall {words}").code == 0
+    assert plant.run("portcall restore").code == 0
+    assert state(plant) == before
+
+
+@pytest.mark.parametrize("name", ["TERM", "HUP"])
+def test_every_signal_that_can_be_caught_ends_a_visit_like_ctrl_c(plant, name):
+    """At the call that adds the visit's address, and at those that follow."""
+    need("strace")
+    line = f"{_program()} assign --match --for 20"
+    visit = plant.start(f"strace -f -o trace -e trace=sendto {line}")
+    plant.until(visit, "serving")
+    assert plant.finish(visit, signal.SIGINT).code != 0
+    calls = plant.run("cat trace").out.splitlines()
+    added = next(n for n, call in enumerate(calls, 1) if "RTM_NEWADDR" in call)
+    for number in range(added, added + 4):
+        inject = f"inject=sendto:signal={name}:when={number}"
+        ended = plant.run(f"strace -f -o trace -e trace=sendto -e {inject} {line}")
+        assert ended.code == 130, (number, ended)
+        assert "10.61.20" not in plant.run("ip -4 addr show usb0").out, number
+        assert plant.run("portcall restore --show").out == "nothing is open\n", number
+
+
 def test_replace_takes_the_others_off_and_several_matches_stack(plant):
     for line in BEFORE:
         plant.run(line)

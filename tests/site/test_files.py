@@ -2,6 +2,7 @@
 
 import json
 import os
+from dataclasses import replace
 from datetime import UTC, datetime
 from ipaddress import IPv4Address, IPv4Interface
 
@@ -79,6 +80,22 @@ def test_a_match_is_on_the_disk_until_it_is_closed(state):
     matches.close(entry)
     matches.close(entry)
     assert matches.open_matches() == (later,)
+
+
+def test_an_open_match_is_only_ever_added_to(state):
+    """Made again, when what was there at first is gone already."""
+    before = (IPv4Interface("203.0.113.129/25"), IPv4Interface("10.61.20.7/24"))
+    first = opened(ADDED, before, ("20 00 00", "20 11 11"))
+    opened(ADDED, (), ("20 11 11", "24 22 22"), NOW.replace(hour=9))
+    (entry,) = matches.open_matches()
+    assert (entry.before, entry.at) == (before, first.at)
+    assert entry.taken_off == ("20 00 00", "20 11 11", "24 22 22")
+    # A visit that comes to the same address does not make a person's match its own.
+    matches.write_down(replace(first, taken_off=(), visitor=matches.this_process()))
+    assert matches.open_matches() == (entry,)
+    # Another adapter that is called the same has an entry of its own.
+    matches.write_down(replace(first, mac=parse_mac("02-1A-40-7C-00-07"), before=()))
+    assert [each.before for each in matches.open_matches()] == [before, ()]
 
 
 def test_damaged_files_are_left_alone(state):

@@ -18,7 +18,7 @@ from portcall.cli.options import (
     chosen_adapter,
     json_option,
 )
-from portcall.cli.running import EVERY_WAY, run, run_until_interrupted
+from portcall.cli.running import run, run_until_interrupted
 from portcall.cli.say import note
 from portcall.cli.views.assign import view_for
 from portcall.cli.views.questions import Questions
@@ -152,9 +152,7 @@ def _assign(served: Served, plan: Plan, options: Options, ask: bool, as_json: bo
     devices = "1 device" if count == 1 else f"{count} devices"
     with view.open(f"serving {devices} on {served.adapter.name}"):
         work = partial(assignment.run, known)
-        _, interrupted = run_until_interrupted(
-            questions.asking(work) if questions else work, by=EVERY_WAY
-        )
+        _, interrupted = run_until_interrupted(questions.asking(work) if questions else work)
     view.summary(assignment.malformed)
     if interrupted:
         return INTERRUPTED

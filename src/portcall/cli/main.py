@@ -40,6 +40,9 @@ COMMANDS = {
     "demo": "The whole job on the practice plant, in under a minute.",
 }
 
+_END_BY_THE_SIGNAL = {"plant", "demo"}
+"""They change nothing of this computer, and what they started ends with them."""
+
 _REMIND_AFTER = {"adapters", "match", "find", "assign", "keep", "move", "reach", "verify"}
 
 
@@ -92,10 +95,22 @@ def main() -> NoReturn:
         if isinstance(stream, io.TextIOWrapper):
             stream.reconfigure(errors="replace")
     sys.unraisablehook = say_again
+    if len(sys.argv) > 1 and sys.argv[1] not in _END_BY_THE_SIGNAL:
+        end_like_ctrl_c()
     code = _run()
     if len(sys.argv) > 1 and sys.argv[1] in _REMIND_AFTER:
         _remind()
     sys.exit(code)
+
+
+def end_like_ctrl_c() -> None:
+    """From now on, being told to end, or losing the terminal, ends this process as Ctrl-C does.
+
+    A command that has changed something puts it back then. What was ignored stays ignored (nohup).
+    """
+    for number in (signal.SIGTERM, signal.SIGHUP):
+        if signal.getsignal(number) is signal.SIG_DFL:
+            signal.signal(number, lambda number, frame: signal.raise_signal(signal.SIGINT))
 
 
 def say_again(dropped: sys.UnraisableHookArgs) -> None:

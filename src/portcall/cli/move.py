@@ -15,7 +15,6 @@ from portcall.cli.options import (
     chosen_adapter,
     json_option,
 )
-from portcall.cli.running import end_like_ctrl_c
 from portcall.cli.say import note
 from portcall.cli.views.outcomes import OutcomeView
 from portcall.cli.views.series import AtTheTerminal
@@ -93,7 +92,6 @@ def move_command(
     adapter = chosen_adapter(adapter_name)
     refuse_own(adapter, meant)
     begin_capture(adapter, capture)
-    end_like_ctrl_c()
     with Mover(adapter, site, seconds, force, note) as mover:
         if start is not None:
             series_of = Series(mover, start, not no_name, AtTheTerminal())

@@ -8,15 +8,11 @@ import os
 import signal
 import stat
 import sys
-from collections.abc import Callable, Coroutine, Sequence
+from collections.abc import Callable, Coroutine
 from contextlib import suppress
-from types import FrameType
 from typing import Any, TypeVar
 
 T = TypeVar("T")
-
-EVERY_WAY = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
-"""The signals of Ctrl-C, of a program that is told to end, and of a terminal that was closed."""
 
 
 def run(work: Coroutine[Any, Any, T]) -> T:
@@ -29,37 +25,24 @@ def run(work: Coroutine[Any, Any, T]) -> T:
 
 def run_until_interrupted(
     job: Callable[[asyncio.Event], Coroutine[Any, Any, T]],
-    by: Sequence[signal.Signals] = (signal.SIGINT,),
 ) -> tuple[T, bool]:
     """Run a job that ends early, in its own way, when the event that it is given is set.
 
-    Gives its result, and whether one of these signals had set the event.
+    Gives its result, and whether Ctrl-C had set the event, or a signal that counts as Ctrl-C.
     """
 
     async def work() -> tuple[T, bool]:
         interrupt = asyncio.Event()
         loop = asyncio.get_running_loop()
-        for number in by:
-            with suppress(NotImplementedError):
-                loop.add_signal_handler(number, interrupt.set)
+        with suppress(NotImplementedError):
+            loop.add_signal_handler(signal.SIGINT, interrupt.set)
         try:
             result = await job(interrupt)
         finally:
-            for number in by:
-                loop.remove_signal_handler(number)
+            loop.remove_signal_handler(signal.SIGINT)
         return result, interrupt.is_set()
 
     return run(work())
-
-
-def end_like_ctrl_c() -> None:
-    """From now on, every signal that can be caught ends this process as Ctrl-C does."""
-    for number in EVERY_WAY[1:]:
-        signal.signal(number, _interrupt)
-
-
-def _interrupt(number: int, frame: FrameType | None) -> None:
-    raise KeyboardInterrupt
 
 
 async def _while_read(work: Coroutine[Any, Any, T]) -> T:

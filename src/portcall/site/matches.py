@@ -2,7 +2,8 @@
 
 A file that exists is a match that is open; restoring removes the address, then the file. So a
 crash at any moment leaves at worst a file whose address was never added, and restoring that is
-harmless.
+harmless. As long as it is open, a file is only ever added to: a match that is made again, after it
+was killed or its adapter was pulled out, does not know any more what was there at first.
 """
 
 from __future__ import annotations
@@ -11,7 +12,7 @@ import contextlib
 import json
 import os
 import pwd
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from ipaddress import IPv4Interface
 from pathlib import Path
@@ -42,7 +43,8 @@ class OpenMatch:
     @property
     def path(self) -> Path:
         """The file that tells of it."""
-        return _folder() / f"{self.adapter}_{self.added.ip}_{self.added.network.prefixlen}.json"
+        prefix = self.added.network.prefixlen
+        return _folder() / f"{self.adapter}_{self.mac}_{self.added.ip}_{prefix}.json"
 
     @property
     def is_forgotten(self) -> bool:
@@ -69,7 +71,13 @@ def _folder() -> Path:
 
 
 def write_down(match: OpenMatch) -> None:
-    """Write down a match that is about to be made. Raises NotPossibleHere when it cannot."""
+    """Write down a match that is about to be made. Raises NotPossibleHere when it cannot.
+
+    One that is open already keeps what it tells of, and what is taken off now is added to it.
+    """
+    earlier = _read(match.path)
+    if earlier is not None:
+        match = _joined(earlier, match)
     entry = {
         "adapter": match.adapter,
         "mac": str(match.mac),
@@ -88,6 +96,16 @@ def write_down(match: OpenMatch) -> None:
             f"{path.parent}: what match changes must be written down first, and cannot be: "
             f"{error.strerror}; nothing was changed"
         ) from None
+
+
+def _joined(earlier: OpenMatch, later: OpenMatch) -> OpenMatch:
+    more = tuple(line for line in later.taken_off if line not in earlier.taken_off)
+    return replace(
+        earlier,
+        taken_off=(*earlier.taken_off, *more),
+        # What a person matched stays until a person restores it.
+        visitor=None if earlier.visitor is None else later.visitor,
+    )
 
 
 def open_matches() -> tuple[OpenMatch, ...]:

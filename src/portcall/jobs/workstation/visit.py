@@ -22,7 +22,7 @@ from portcall.jobs.workstation.match import (
 )
 from portcall.jobs.workstation.restore import Restored, restore_one
 from portcall.site.folder import Site
-from portcall.site.matches import open_matches
+from portcall.site.matches import open_matches, this_process
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,17 +66,20 @@ def visit(
     refuse_overlap(adapter, wanted.network)
     refuse_managed(adapter, False, tell)
     avoid = site.reserved(plan) | {each.address for each in besides}
+    # An address of an open match is that match's, also when its adapter has lost it meanwhile.
+    avoid |= {entry.added.ip for entry in open_matches()}
     address = free_address(adapter, candidates(wanted, site.workstation, avoid), tell)
     if address is None:
         raise NotPossibleHere(f"{wanted.network}: no address is left for this computer")
     interface = IPv4Interface((address, wanted.network.prefixlen))
-    put_in_force(adapter, interface, alone=False, visiting=True)
-    tell(Visiting(adapter.name, interface))
     try:
+        put_in_force(adapter, interface, alone=False, visiting=True)
+        tell(Visiting(adapter.name, interface))
         yield as_it_is_now(adapter)
     finally:
         for entry in open_matches():
-            if entry.adapter == adapter.name and entry.added == interface:
+            mine = entry.visitor == this_process()
+            if mine and entry.adapter == adapter.name and entry.added == interface:
                 tell(restore_one(entry))
 
 
