@@ -3,6 +3,7 @@
 import json
 import re
 import signal
+import time
 
 import pytest
 from inside import Plant
@@ -166,6 +167,68 @@ def test_every_signal_that_can_be_caught_ends_a_visit_like_ctrl_c(plant, name):
         assert ended.code == 130, (number, ended)
         assert "10.61.20" not in plant.run("ip -4 addr show usb0").out, number
         assert plant.run("portcall restore --show").out == "nothing is open\n", number
+
+
+def test_restore_goes_as_far_as_it_can_and_says_what_is_left_and_why(plant):
+    for line in BEFORE:
+        assert plant.run(line).code == 0
+    before = state(plant)
+    plant.run("portcall match 198.51.100.130 --address 198.51.100.131/29 --adapter lan0 --no-probe")
+    (words,) = WAYS["replace"]
+    assert plant.run(f"portcall {words}").code == 0
+    # Somebody reached a network through the match: that goes with it.
+    plant.run("ip route add 198.18.0.0/24 via 10.61.20.201 dev usb0")
+    plant.run("ip link set usb0 down")
+    told = plant.run("portcall restore")
+    assert told.code == 1
+    assert "usb0: 10.61.20.200/24 removed; not put back yet: the route to 192.0.2.0/24" in told.out
+    assert "Switch it on (ip link set usb0 up), and run restore again" in told.out
+    assert "lan0: 198.51.100.131/29 removed" in told.out
+    assert "Traceback" not in told.err
+    # The addresses are there; open is what is left, and no more.
+    assert len(re.findall("inet ", plant.run("ip -4 addr show usb0").out)) == 4
+    (still,) = plant.run("portcall restore --show --json").json["open"]
+    assert (still["adapter"], still["taken_off"]) == ("usb0", True)
+    plant.run("ip link set usb0 up")
+    assert plant.run("portcall restore").code == 0
+    assert state(plant) == before
+    assert plant.run("portcall restore --show").out == "nothing is open\n"
+
+
+def test_what_a_match_or_an_ended_lease_had_reached_alone_goes_with_it_and_is_said(plant):
+    plant.run("ip addr add 203.0.113.9/25 dev usb0 valid_lft 4 preferred_lft 4")
+    plant.run("ip route add 192.0.2.0/24 via 203.0.113.10 dev usb0")
+    assert plant.run("portcall match dryer-plc --no-probe --replace --adapter usb0").code == 0
+    plant.run("ip route add 198.18.0.0/24 via 10.61.20.201 dev usb0")
+    time.sleep(4)  # The lease ends meanwhile.
+    told = plant.run("portcall restore")
+    assert told.code == 0, told.out
+    assert "and with it the route to 198.18.0.0/24 via 10.61.20.201" in told.out
+    assert "the lease of 203.0.113.9/25 has ended meanwhile" in told.out
+    assert plant.run("portcall restore --show").out == "nothing is open\n"
+
+
+def test_a_damaged_entry_is_put_back_as_far_as_it_can_be_read_and_blocks_no_other(plant):
+    plant.run("ip addr add 203.0.113.9/25 dev usb0")
+    plant.run("portcall match 198.51.100.130 --address 198.51.100.131/29 --adapter lan0 --no-probe")
+    assert plant.run("portcall match dryer-plc --no-probe --replace --adapter usb0").code == 0
+    damage = (
+        "import json, glob, os\n"
+        "(name,) = glob.glob(os.environ['PORTCALL_STATE'] + '/open-matches/usb0*')\n"
+        "entry = json.load(open(name))\n"
+        "entry['taken_off'].append('20 no hex')\n"
+        "entry['at'] = entry['at'][:19]\n"
+        "entry['before'].append('no address')\n"
+        "json.dump(entry, open(name, 'w'))\n"
+    )
+    plant.write("damage.py", damage)
+    assert plant.run("python3 damage.py").code == 0
+    told = plant.run("portcall restore")
+    assert (told.code, told.err.count("Traceback")) == (1, 0)
+    assert "not put back yet: what was saved as '20 no hex': it is damaged" in told.out
+    assert re.search(r"Delete /\S+/open-matches/usb0\S+ when usb0 is right", told.out)
+    assert "lan0: 198.51.100.131/29 removed" in told.out
+    assert "inet 203.0.113.9/25" in plant.run("ip -4 addr show usb0").out
 
 
 def test_replace_takes_the_others_off_and_several_matches_stack(plant):

@@ -44,6 +44,7 @@ def _document(result: Restored) -> dict[str, object]:
         "done": result.done,
         "was_in_force": result.was_in_force,
         "now": [str(own) for own in result.now],
+        "left": [str(each) for each in result.left],
     }
 
 

@@ -6,7 +6,8 @@ import errno
 import socket
 import struct
 from collections.abc import Iterable, Sequence, Set
-from ipaddress import IPv4Interface
+from dataclasses import dataclass
+from ipaddress import IPv4Address, IPv4Interface
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.trouble import NotPossibleHere
@@ -51,6 +52,10 @@ _ROUTE_SETTABLE = {
 }
 
 
+_DONE_ALREADY = (errno.EADDRNOTAVAIL, errno.ENODEV, errno.EEXIST)
+"""What the kernel says when an address is not there to be removed, or is there already."""
+
+
 def add_address(adapter: Adapter, interface: IPv4Interface, lifetime: int | None = None) -> None:
     """Add an address, for ``lifetime`` seconds or for good. Raises NotPossibleHere."""
     message = _address_message(Kind.NEW_ADDRESS, adapter, interface)
@@ -68,8 +73,38 @@ def remove_address(adapter: Adapter, interface: IPv4Interface) -> bool:
     return _put(message, adapter, f"{interface} could not be removed")
 
 
-def remove_alone(adapter: Adapter, interface: IPv4Interface) -> bool:
-    """Take an address off and no other; False when it was not there.
+@dataclass(frozen=True, slots=True)
+class NotPutBack:
+    """A saved line that the kernel did not take, or that cannot be read: what it is, and why."""
+
+    line: str
+    what: str
+    reason: str
+    damaged: bool = False
+    """Trying again will not help."""
+
+    def __str__(self) -> str:
+        return f"{self.what}: {self.reason}"
+
+
+@dataclass(frozen=True, slots=True)
+class PutBack:
+    """What came of putting back: addresses whose lifetime has ended, and what did not go."""
+
+    ended: tuple[IPv4Interface, ...] = ()
+    left: tuple[NotPutBack, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Removed:
+    """Whether an address was there, and what went with it: routes that only it had reached."""
+
+    was_there: bool
+    gone: tuple[NotPutBack, ...] = ()
+
+
+def remove_alone(adapter: Adapter, interface: IPv4Interface) -> Removed:
+    """Take an address off and no other. Raises NotPossibleHere.
 
     With the first address of a subnet the kernel removes the later ones of that subnet too, unless
     it is told to promote them: those are put back at once.
@@ -77,12 +112,13 @@ def remove_alone(adapter: Adapter, interface: IPv4Interface) -> bool:
     saved = save(adapter)
     others = [
         line
-        for line, message in zip(saved, _saved(saved), strict=True)
-        if message.kind is not Kind.NEW_ADDRESS or interface_of(message) != interface
+        for line in saved
+        if (message := _saved(line)) is None
+        or message.kind is not Kind.NEW_ADDRESS
+        or interface_of(message) != interface
     ]
     was_there = remove_address(adapter, interface)
-    put_back(adapter, others, 0.0)
-    return was_there
+    return Removed(was_there, put_back(adapter, others, 0.0).left)
 
 
 def _address_message(kind: Kind, adapter: Adapter, interface: IPv4Interface) -> Message:
@@ -99,7 +135,7 @@ def _put(message: Message, adapter: Adapter, trouble: str) -> bool:
         try:
             netlink.put(message)
         except OSError as error:
-            if error.errno in (errno.EADDRNOTAVAIL, errno.ENODEV, errno.EEXIST):
+            if error.errno in _DONE_ALREADY:
                 return False
             reason = f"the kernel says: {error.strerror}"
             if error.errno in (errno.EPERM, errno.EACCES):
@@ -139,36 +175,38 @@ def _only(message: Message, numbers: Set[int]) -> Message:
     return Message(message.kind, message.fixed, kept)
 
 
-def _saved(lines: Iterable[str]) -> tuple[Message, ...]:
-    messages = []
-    for line in lines:
-        try:
-            kind, fixed, packed = line.split(" ")
-            message = Message(
-                Kind(int(kind)), bytes.fromhex(fixed), attributes(bytes.fromhex(packed))
-            )
-        except ValueError:
-            raise NotPossibleHere(f"what was saved of the adapter is damaged: {line!r}") from None
-        messages.append(message)
-    return tuple(messages)
+def _saved(line: str) -> Message | None:
+    """The message that a saved line has; None when it is damaged."""
+    try:
+        kind, fixed, packed = line.split(" ")
+        return Message(Kind(int(kind)), bytes.fromhex(fixed), attributes(bytes.fromhex(packed)))
+    except (ValueError, struct.error):
+        return None
 
 
 def take_off(adapter: Adapter, saved: Iterable[str]) -> None:
     """Remove the saved addresses; the kernel removes the routes that need them."""
-    for message in _saved(saved):
+    for message in filter(None, map(_saved, saved)):
         if message.kind is Kind.NEW_ADDRESS:
             remove_address(adapter, interface_of(message))
 
 
-def put_back(adapter: Adapter, saved: Sequence[str], elapsed: float) -> tuple[IPv4Interface, ...]:
-    """Have saved addresses and routes in force again, in their order.
+def put_back(adapter: Adapter, saved: Sequence[str], elapsed: float) -> PutBack:
+    """Have saved addresses and routes in force again, in their order, as far as they go.
 
     ``elapsed`` is how many seconds ago they were saved: addresses whose lifetime has ended since
-    then are not put back, and are returned. Addresses that others added meanwhile stay.
+    then are not put back, nor are routes that only they had reached. Addresses that others added
+    meanwhile stay. Raises NotPossibleHere without privilege.
     """
-    messages = _saved(saved)
-    addresses = [m for m in messages if m.kind is Kind.NEW_ADDRESS]
+    left = [
+        NotPutBack(line, f"what was saved as {line[:40]!r}", "it is damaged", damaged=True)
+        for line in saved
+        if _saved(line) is None
+    ]
+    messages = {line: message for line in saved if (message := _saved(line)) is not None}
+    addresses = [m for m in messages.values() if m.kind is Kind.NEW_ADDRESS]
     ended = [m for m in addresses if (lifetime_of(m) or elapsed + 1) <= elapsed]
+    networks = [interface_of(message).network for message in ended]
     wanted = [interface_of(m) for m in addresses if m not in ended]
     with Netlink() as netlink:
         present = [
@@ -181,10 +219,46 @@ def put_back(adapter: Adapter, saved: Sequence[str], elapsed: float) -> tuple[IP
     # A route that is there already is left alone: it may have stayed when its gateway's subnet was
     # taken off, and could not be added now.
     there = {*save(adapter)}
-    for line, message in zip(saved, messages, strict=True):
-        if message not in ended and line not in there:
-            _put(_renewed(message, adapter, elapsed), adapter, "what was there is not put back")
-    return tuple(interface_of(message) for message in ended)
+    for line, message in messages.items():
+        gateway = _gateway_of(message)
+        reached = any(gateway in own.network for own in wanted) if gateway else True
+        if line in there or message in ended:
+            continue
+        if not reached and any(gateway in network for network in networks):
+            continue
+        reason = _refusal(_renewed(message, adapter, elapsed))
+        if reason is not None:
+            left.append(NotPutBack(line, _named(message), reason))
+    return PutBack(tuple(interface_of(message) for message in ended), tuple(left))
+
+
+def _refusal(message: Message) -> str | None:
+    """Why the kernel does not take a message, or None. Raises NotPossibleHere without privilege."""
+    with Netlink() as netlink:
+        try:
+            netlink.put(message)
+        except OSError as error:
+            if error.errno in (errno.EPERM, errno.EACCES):
+                raise NotPossibleHere(
+                    "changing addresses needs root or CAP_NET_ADMIN: run this with sudo"
+                ) from None
+            return None if error.errno in _DONE_ALREADY else str(error.strerror)
+    return None
+
+
+def _gateway_of(message: Message) -> IPv4Address | None:
+    gateway = message.get(RouteAttribute.GATEWAY) if message.kind is Kind.NEW_ROUTE else None
+    return IPv4Address(gateway) if gateway is not None and len(gateway) == 4 else None
+
+
+def _named(message: Message) -> str:
+    """An address or a route as people write it."""
+    if message.kind is Kind.NEW_ADDRESS:
+        return str(interface_of(message))
+    to = message.get(RouteAttribute.DESTINATION)
+    where = f"{IPv4Address(to)}/{message.fixed[1]}" if to is not None else "everywhere"
+    gateway = _gateway_of(message)
+    return f"the route to {where}" + (f" via {gateway}" if gateway else "")
 
 
 def _renewed(message: Message, adapter: Adapter, elapsed: float) -> Message:

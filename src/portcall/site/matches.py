@@ -12,6 +12,7 @@ import contextlib
 import json
 import os
 import pwd
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from ipaddress import IPv4Interface
@@ -76,8 +77,15 @@ def write_down(match: OpenMatch) -> None:
     One that is open already keeps what it tells of, and what is taken off now is added to it.
     """
     earlier = _read(match.path)
-    if earlier is not None:
-        match = _joined(earlier, match)
+    _write(match if earlier is None else _joined(earlier, match))
+
+
+def keep_open_for(match: OpenMatch, lines: Sequence[str]) -> None:
+    """All of a match is put back but these lines: from now on it tells of them alone."""
+    _write(replace(match, taken_off=tuple(lines)))
+
+
+def _write(match: OpenMatch) -> None:
     entry = {
         "adapter": match.adapter,
         "mac": str(match.mac),
@@ -133,9 +141,9 @@ def _read(path: Path) -> OpenMatch | None:
             str(entry["adapter"]),
             parse_mac(entry["mac"]),
             IPv4Interface(entry["added"]),
-            tuple(IPv4Interface(own) for own in entry["before"]),
+            tuple(_interfaces(entry.get("before"))),
             tuple(str(line) for line in entry["taken_off"]),
-            datetime.fromisoformat(entry["at"]),
+            _time(entry.get("at")),
             _visitor(entry.get("visitor")),
         )
     except (OSError, ValueError, KeyError, TypeError, AttributeError, AddressError):
@@ -143,12 +151,26 @@ def _read(path: Path) -> OpenMatch | None:
     return found if found.path.name == path.name else None
 
 
+def _interfaces(values: object) -> Iterator[IPv4Interface]:
+    """Those that can be read: they are only for what is said of a match."""
+    for value in values if isinstance(values, list) else ():
+        with contextlib.suppress(ValueError):
+            yield IPv4Interface(str(value))
+
+
+def _time(value: object) -> datetime:
+    """When it was written; a time without a zone is taken for UTC, and no time for long ago."""
+    try:
+        at = datetime.fromisoformat(str(value))
+    except ValueError:
+        at = datetime.min
+    return at if at.tzinfo is not None else at.replace(tzinfo=UTC)
+
+
 def _visitor(value: object) -> str | None:
-    """Raises ValueError for what is not a process and its start."""
-    if value is None:
-        return None
-    process, start = str(value).split()
-    return f"{int(process)} {int(start)}"
+    """A process and its start; None for what is neither, which a person has to restore."""
+    process, _, start = str(value).partition(" ")
+    return f"{process} {start}" if process.isdecimal() and start.isdecimal() else None
 
 
 def this_process() -> str | None:

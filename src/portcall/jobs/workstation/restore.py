@@ -9,9 +9,9 @@ from ipaddress import IPv4Interface
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.host.adapters import read_adapters
-from portcall.host.addresses import put_back, remove_alone
+from portcall.host.addresses import NotPutBack, put_back, remove_alone
 from portcall.host.privilege import Privilege, require
-from portcall.site.matches import OpenMatch, close, open_matches
+from portcall.site.matches import OpenMatch, close, keep_open_for, open_matches
 
 
 @dataclass(frozen=True, slots=True)
@@ -19,6 +19,8 @@ class Restored:
     """What came of it. ``adapter`` is its name now, None when it is not here.
 
     ``now`` are its addresses afterwards; ``ended`` are those whose lease has ended meanwhile.
+    ``gone`` went with the match's address, and ``left`` could not be put back: the match stays open
+    for that alone. ``to_do`` is what a person can do about it.
     """
 
     entry: OpenMatch
@@ -26,11 +28,14 @@ class Restored:
     was_in_force: bool = False
     now: tuple[IPv4Interface, ...] = ()
     ended: tuple[IPv4Interface, ...] = ()
+    gone: tuple[NotPutBack, ...] = ()
+    left: tuple[NotPutBack, ...] = ()
+    to_do: str = ""
 
     @property
     def done(self) -> bool:
         """Whether this match is closed."""
-        return self.adapter is not None
+        return self.adapter is not None and not self.left
 
     def __str__(self) -> str:
         entry, before = self.entry, listed(self.entry.before) or "no address"
@@ -41,6 +46,12 @@ class Restored:
             )
         gone = "removed" if self.was_in_force else "was gone already"
         sentence = f"{self.adapter}: {entry.added} {gone}"
+        if self.left:
+            refused = "; ".join(str(each) for each in self.left)
+            return f"{sentence}; not put back yet: {refused}. {self.to_do}"
+        if self.gone:
+            went = ", ".join(each.what for each in self.gone)
+            sentence += f", and with it {went}, which only it had reached"
         if self.now == entry.before:
             return f"{sentence}, as it was before: {before}"
         if self.ended:
@@ -53,7 +64,7 @@ class Restored:
 
 
 def restore_all() -> list[Restored]:
-    """Undo every match that is open. Raises NotPossibleHere."""
+    """Undo every match that is open, as far as that goes. Raises NotPossibleHere."""
     entries = open_matches()
     if entries:
         require(Privilege.NET_ADMIN, instead="portcall restore --show lists what is open")
@@ -62,16 +73,38 @@ def restore_all() -> list[Restored]:
 
 
 def restore_one(entry: OpenMatch) -> Restored:
-    """Undo one match. Raises NotPossibleHere when the kernel refuses."""
+    """Undo one match; what does not go stays open. Raises NotPossibleHere without privilege."""
     adapter = _find(entry)
     if adapter is None:
         return Restored(entry, None)
-    was_there = remove_alone(adapter, entry.added)
+    removed = remove_alone(adapter, entry.added)
     elapsed = (datetime.now(UTC) - entry.at).total_seconds()
-    ended = put_back(adapter, entry.taken_off, max(elapsed, 0.0))
-    close(entry)
+    result = put_back(adapter, entry.taken_off, max(elapsed, 0.0))
+    if result.left:
+        keep_open_for(entry, [each.line for each in result.left])
+    else:
+        close(entry)
     after = _find(entry)
-    return Restored(entry, adapter.name, was_there, after.interfaces if after else (), ended)
+    return Restored(
+        entry,
+        adapter.name,
+        removed.was_there,
+        after.interfaces if after else (),
+        result.ended,
+        removed.gone,
+        result.left,
+        _what_to_do(adapter, entry, result.left),
+    )
+
+
+def _what_to_do(adapter: Adapter, entry: OpenMatch, left: Sequence[NotPutBack]) -> str:
+    if all(each.damaged for each in left):
+        return f"Delete {entry.path} when {adapter.name} is right"
+    if not adapter.up:
+        return f"Switch it on (ip link set {adapter.name} up), and run restore again"
+    if not adapter.link:
+        return "Plug the cable in, and run restore again"
+    return "Run restore again when that can be reached, or put it back by hand"
 
 
 def _find(entry: OpenMatch) -> Adapter | None:
