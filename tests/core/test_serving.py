@@ -1,5 +1,6 @@
 """The address server's finer manners: relays, places, options, lending, edited plans."""
 
+import codecs
 from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
@@ -451,15 +452,17 @@ TEXT = (
 
 
 def test_a_cell_changes_and_all_else_stays_octet_for_octet():
-    text = PlanText(TEXT).with_cells(4, {"mac": str(BELT)})
+    text = PlanText(TEXT).with_cells(4, {"mac": str(BELT)}).decode()
     assert text.encode() == TEXT.replace(b"pump;;", f"pump;{BELT};".encode())
-    text = PlanText(TEXT).with_cells(2, {"mac": str(BELT)})
+    text = PlanText(TEXT).with_cells(2, {"mac": str(BELT)}).decode()
     assert text.encode() == TEXT.replace(b"02-77-B1-4C-09-21", str(BELT).encode())
-    added = PlanText(TEXT[:-2]).with_row({"name": "hood", "address": "10.61.20.60"})
+    added = PlanText(TEXT[:-2]).with_row({"name": "hood", "address": "10.61.20.60"}).decode()
     assert added.encode() == TEXT + b"hood;;10.61.20.60;\r\n"
     with pytest.raises(BadInput, match="no column place"):
         PlanText(TEXT).with_cells(4, {"place": "A2"})
-    assert PlanText(b"").with_row({"name": "hood", "address": "10.61.20.60"}).splitlines() == [
+    assert PlanText(b"").with_row(
+        {"name": "hood", "address": "10.61.20.60"}
+    ).decode().splitlines() == [
         "name,mac,circuit,address,mask,gateway,kind,place,note",
         "hood,,,10.61.20.60,,,,,",
     ]
@@ -472,15 +475,13 @@ def test_what_an_engineer_answers_becomes_a_row():
     assert [row.name for row in rows] == ["pump"]
     for answer in ("1", "pump"):
         adoption = adopt(answer, BELT, rows, plan, data)
-        assert parse_plan(adoption.text.encode(), "plan.csv").by_mac(BELT).name == "pump"
+        assert parse_plan(adoption.data, "plan.csv").by_mac(BELT).name == "pump"
     adoption = adopt("hood-fan 10.61.20.60\n", BELT, rows, plan, data)
-    assert parse_plan(adoption.text.encode(), "plan.csv").by_mac(BELT).address == IPv4Address(
-        "10.61.20.60"
-    )
+    assert parse_plan(adoption.data, "plan.csv").by_mac(BELT).address == IPv4Address("10.61.20.60")
     # Shown by number, then moved in the file: the row is the one that was shown.
     moved = b"name;mac;address\r\nnew;;10.61.20.30\r\n" + data.split(b"\r\n", 1)[1]
     moved = moved.replace(b';"two\r\nlines"', b"").replace(b".22;", b".22")
-    text = adopt("1", BELT, rows, parse_plan(moved, "plan.csv"), moved).text
+    text = adopt("1", BELT, rows, parse_plan(moved, "plan.csv"), moved).data.decode()
     assert parse_plan(text.encode(), "plan.csv").by_mac(BELT).name == "pump"
     assert adopt(" \n", BELT, rows, plan, data) is None
     for answer, wrong in (
@@ -494,7 +495,7 @@ def test_what_an_engineer_answers_becomes_a_row():
         with pytest.raises(BadInput, match=wrong):
             adopt(answer, BELT, rows, plan, data)
     with pytest.raises(PlanError, match="stands on line 2 too"):
-        parse_plan(adopt("x 10.61.20.21", BELT, rows, plan, data).text.encode(), "plan.csv")
+        parse_plan(adopt("x 10.61.20.21", BELT, rows, plan, data).data, "plan.csv")
 
 
 def test_a_row_goes_by_its_mac_or_by_its_place():
@@ -516,3 +517,31 @@ def test_a_row_goes_by_its_mac_or_by_its_place():
     assert "line 2, column circuit: stands beside a MAC" in lines[0]
     assert "line 3, column circuit: 0xZZ: a circuit is text" in lines[1]
     assert "line 5, column circuit: x: stands on line 4 too (c)" in lines[2]
+
+
+ROWS = "name;mac;address;place\r\npump;;10.61.20.21;Öl, 5 €\r\nfan;;10.61.20.22;\r\n"
+
+
+@pytest.mark.parametrize(
+    ("data", "codec"),
+    [
+        (ROWS.encode("cp1252").replace(b"5 ", b"5\x81"), "cp1252"),
+        (ROWS.encode(), "utf-8"),
+        (ROWS.encode("utf-8-sig"), "utf-8"),
+        (codecs.BOM_UTF16_LE + ROWS.encode("utf-16-le"), "utf-16-le"),
+        (codecs.BOM_UTF16_BE + ROWS.encode("utf-16-be"), "utf-16-be"),
+    ],
+)
+def test_one_cell_is_changed_and_every_other_octet_stays_in_its_encoding(data, codec):
+    changed = PlanText(data).with_cells(3, {"mac": str(BELT)})
+    empty, filled = "fan;;10.61".encode(codec), f"fan;{BELT};10.61".encode(codec)
+    assert data.count(empty) == 1
+    assert changed == data.replace(empty, filled)
+    assert parse_plan(changed, "plan.csv").by_mac(BELT).name == "fan"
+    added = PlanText(changed).with_row({"name": "hood", "address": "10.61.20.60"})
+    assert added == changed + "hood;;10.61.20.60;\r\n".encode(codec)
+
+
+def test_a_character_that_the_files_encoding_does_not_have_is_named():
+    with pytest.raises(BadInput, match="насос: the plan's file is saved in cp1252, which has no"):
+        PlanText(ROWS.encode("cp1252")).with_row({"name": "насос", "address": "10.61.20.60"})

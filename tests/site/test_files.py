@@ -119,7 +119,7 @@ def test_a_file_is_replaced_whole_or_not_at_all(tmp_path, monkeypatch):
     path = tmp_path / "plan.csv"
     path.write_text("old")
     path.chmod(0o640)
-    files.write_whole(path, "new")
+    files.write_whole(path, b"new")
     assert (path.read_text(), path.stat().st_mode & 0o777) == ("new", 0o640)
 
     def fail(*_):
@@ -127,7 +127,7 @@ def test_a_file_is_replaced_whole_or_not_at_all(tmp_path, monkeypatch):
 
     monkeypatch.setattr(os, "replace", fail)
     with pytest.raises(OSError, match="disk full"):
-        files.write_whole(path, "newer")
+        files.write_whole(path, b"newer")
     assert path.read_text() == "new"
     assert list(tmp_path.iterdir()) == [path]
 

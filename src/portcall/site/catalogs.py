@@ -94,7 +94,7 @@ def add_catalog(path: Path, site: Path | None) -> tuple[Path, Catalog]:
         )
     try:
         make_folder(folder)
-        write_whole(kept, _as_toml(added, path.name))
+        write_whole(kept, _as_toml(added, path.name).encode())
     except OSError as error:
         raise NotPossibleHere(f"{kept}: cannot be written: {error.strerror}") from None
     return kept, added

@@ -31,12 +31,12 @@ def make_folder(path: Path) -> None:
         give_to_caller(path)
 
 
-def write_whole(path: Path, text: str) -> None:
+def write_whole(path: Path, data: bytes) -> None:
     """Replace a file atomically; it is on the disk when this returns. Raises OSError."""
     temporary = path.with_name(f".{path.name}.{os.getpid()}")
     try:
-        with open(temporary, "x", encoding="utf-8") as file:
-            file.write(text)
+        with open(temporary, "xb") as file:
+            file.write(data)
             file.flush()
             os.fsync(file.fileno())
         mode = path.stat().st_mode & 0o777 if path.exists() else 0o644

@@ -98,7 +98,7 @@ def _write(match: OpenMatch) -> None:
     path = match.path
     try:
         make_folder(path.parent)
-        write_whole(path, json.dumps(entry, indent=2) + "\n")
+        write_whole(path, f"{json.dumps(entry, indent=2)}\n".encode())
     except OSError as error:
         raise NotPossibleHere(
             f"{path.parent}: what match changes must be written down first, and cannot be: "

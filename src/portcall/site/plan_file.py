@@ -37,6 +37,6 @@ def take_into(
     adoption = adopt(answer, mac, rows, plan, data)
     if adoption is None:
         return None
-    parse_plan(adoption.text.encode(), PLAN_FILE, subnets)
-    write_whole(path, adoption.text)
+    parse_plan(adoption.data, PLAN_FILE, subnets)
+    write_whole(path, adoption.data)
     return adoption.name

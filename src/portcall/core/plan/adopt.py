@@ -13,10 +13,10 @@ from portcall.core.trouble import BadInput
 
 @dataclass(frozen=True, slots=True)
 class Adoption:
-    """Which row a device becomes, and the text that the plan's file should have then."""
+    """Which row a device becomes, and the octets that the plan's file should have then."""
 
     name: str
-    text: str
+    data: bytes
 
 
 def open_rows(plan: Plan) -> tuple[PlannedDevice, ...]:

@@ -6,9 +6,8 @@ import csv
 from collections.abc import Mapping
 
 from portcall.core.plan.reading import COLUMNS, decode, delimiter_of
+from portcall.core.printable import printable
 from portcall.core.trouble import BadInput
-
-_BYTE_ORDER_MARK = "\ufeff"
 
 
 class _Line:
@@ -22,21 +21,22 @@ class _Line:
 
 
 class PlanText:
-    """The text of a plan's file; every change gives the text that the file should have.
+    """The text of a plan's file; every change gives the octets that the file should have.
+
+    They are encoded as the file is, and all that is not changed stays as it is, octet for octet.
 
     Whether the plan is good then, ``parse_plan`` says. Raises BadInput for what is no text.
     """
 
     def __init__(self, data: bytes) -> None:
-        self._mark = _BYTE_ORDER_MARK if data.startswith(_BYTE_ORDER_MARK.encode()) else ""
-        text = decode(data)
+        text, self._encoding = decode(data)
         self._lines = text.splitlines(keepends=True)
         self._end = "\r\n" if "\r\n" in text else "\n"
         head = next((line for line in self._lines if line.strip()), "")
         self._delimiter = delimiter_of(head) if head else ","
         self._names = [name.strip().lower() for name in self._cells(head)]
 
-    def with_cells(self, line: int, cells: Mapping[str, str]) -> str:
+    def with_cells(self, line: int, cells: Mapping[str, str]) -> bytes:
         """The text with some cells of the row that starts at a line (the first is 1) replaced."""
         last = line
         # A cell in quotes may hold a line end; the row goes on until its quotes are even.
@@ -50,7 +50,7 @@ class PlanText:
             [*self._lines[: line - 1], self._written(row), *self._lines[last:]],
         )
 
-    def with_row(self, cells: Mapping[str, str]) -> str:
+    def with_row(self, cells: Mapping[str, str]) -> bytes:
         """The text with a row added at its end; an empty one gets a header, too."""
         lines = list(self._lines)
         if not any(self._names):
@@ -77,5 +77,12 @@ class PlanText:
         csv.writer(line, delimiter=self._delimiter, lineterminator=self._end).writerow(row)
         return line.text
 
-    def _joined(self, lines: list[str]) -> str:
-        return self._mark + "".join(lines)
+    def _joined(self, lines: list[str]) -> bytes:
+        try:
+            return self._encoding.encode("".join(lines))
+        except UnicodeEncodeError as error:
+            shown = printable(error.object[error.start : error.end])
+            raise BadInput(
+                f"{shown}: the plan's file is saved in {self._encoding.codec}, which has no such "
+                "character; save it as UTF-8 and try again"
+            ) from None

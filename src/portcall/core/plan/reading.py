@@ -7,11 +7,12 @@ plan that breaks one is no plan: nothing of it is used.
 
 from __future__ import annotations
 
+import codecs
 import csv
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv4Interface
-from typing import TypeVar
+from typing import NamedTuple, TypeVar
 
 from portcall.core.address import (
     AddressError,
@@ -74,25 +75,55 @@ def delimiter_of(header: str) -> str:
     return max(",;\t", key=header.count)
 
 
-def decode(data: bytes) -> str:
-    """Text in UTF-8, or in the code page that spreadsheets still export; raises BadInput."""
+class Encoding(NamedTuple):
+    """How the octets of a file are text: a codec, and the byte order mark before it, if any."""
+
+    codec: str
+    mark: bytes = b""
+
+    def decode(self, data: bytes) -> str:
+        """The text. Raises UnicodeDecodeError."""
+        return data[len(self.mark) :].decode(self.codec, self._errors)
+
+    def encode(self, text: str) -> bytes:
+        """The octets of a text that may have been changed. Raises UnicodeEncodeError."""
+        return self.mark + text.encode(self.codec, self._errors)
+
+    @property
+    def _errors(self) -> str:
+        # An octet that the code page does not have comes back as it was (PEP 383).
+        return "surrogateescape" if self.codec == _CODE_PAGE else "strict"
+
+
+_CODE_PAGE = "cp1252"
+"""What spreadsheets still export; every file that is not Unicode is taken for it."""
+
+_MARKED = (
+    Encoding("utf-8", codecs.BOM_UTF8),
+    Encoding("utf-16-le", codecs.BOM_UTF16_LE),
+    Encoding("utf-16-be", codecs.BOM_UTF16_BE),
+)
+
+
+def decode(data: bytes) -> tuple[str, Encoding]:
+    """The text of a plan's file, and how it is encoded. Raises BadInput when it is no text."""
     if len(data) > _LARGEST_FILE:
         raise BadInput(f"has {len(data)} octets; a plan has at most {_LARGEST_FILE}")
-    if data.startswith((b"\xff\xfe", b"\xfe\xff")):
-        try:
-            return data.decode("utf-16")
-        except UnicodeDecodeError:
-            raise BadInput("is not text; save it from the spreadsheet as CSV (UTF-8)") from None
+    marked = next((each for each in _MARKED if data.startswith(each.mark)), None)
     control = next((o for o in data if o < 32 and o not in b"\t\r\n"), None)
-    if control is not None:
+    if control is not None and (marked is None or marked.codec == "utf-8"):
         raise BadInput(
             f"is not text (it has an octet {control:#04x}); save it from the spreadsheet as "
             "CSV (UTF-8)"
         )
     try:
-        return data.decode("utf-8-sig")
+        encoding = marked or Encoding("utf-8")
+        return encoding.decode(data), encoding
     except UnicodeDecodeError:
-        return data.decode("cp1252", errors="replace")
+        if marked is not None and marked.codec != "utf-8":
+            raise BadInput("is not text; save it from the spreadsheet as CSV (UTF-8)") from None
+    encoding = Encoding(_CODE_PAGE)
+    return encoding.decode(data), encoding
 
 
 class _Reading:
@@ -105,7 +136,7 @@ class _Reading:
 
     def read(self, data: bytes) -> Plan:
         try:
-            text = decode(data)
+            text, _ = decode(data)
         except BadInput as trouble:
             self._problem(1, None, str(trouble))
             return Plan()
