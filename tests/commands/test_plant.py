@@ -22,11 +22,7 @@ def output(*words):
 
 def traces(marker):
     """Everything a plant could leave behind: what of it has the marker, and what is shared."""
-    marked = [
-        line
-        for line in (output("lsns", "-n") + output("ps", "axww")).splitlines()
-        if marker in line
-    ]
+    marked = [line for line in output("ps", "axww").splitlines() if marker in line]
     mounts = Path("/proc/self/mountinfo").read_text()
     return marked, output("ip", "-o", "addr"), mounts, sorted(os.listdir("/dev/shm"))
 

@@ -153,6 +153,7 @@ def test_the_whole_job(plant):
             "done": True,
             "was_in_force": True,
             "now": [],
+            "left": [],
         }
     ]
     assert "nothing is open" in plant.run("portcall restore").out

@@ -155,7 +155,8 @@ def test_a_match_that_was_killed_and_is_typed_again_still_knows_what_was_there(p
 def test_every_signal_that_can_be_caught_ends_a_visit_like_ctrl_c(plant, name):
     """At the call that adds the visit's address, and at those that follow."""
     need("strace")
-    line = f"{_program()} assign --match --for 20"
+    # Whoever runs the tests may ignore the signal (nohup does), and that would be kept to.
+    line = f"env --default-signal={name} {_program()} assign --match --for 20"
     visit = plant.start(f"strace -f -o trace -e trace=sendto {line}")
     plant.until(visit, "serving")
     assert plant.finish(visit, signal.SIGINT).code != 0
