@@ -242,7 +242,7 @@ def _refusal(message: Message) -> str | None:
                 raise NotPossibleHere(
                     "changing addresses needs root or CAP_NET_ADMIN: run this with sudo"
                 ) from None
-            return None if error.errno in _DONE_ALREADY else str(error.strerror)
+            return None if error.errno == errno.EEXIST else str(error.strerror)
     return None
 
 
