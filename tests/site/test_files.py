@@ -2,6 +2,7 @@
 
 import json
 import os
+import time
 from dataclasses import replace
 from datetime import UTC, datetime
 from ipaddress import IPv4Address, IPv4Interface
@@ -107,6 +108,34 @@ def test_damaged_files_are_left_alone(state):
         (entry.path.parent / f"damaged-{number}.json").write_text(damage)
     assert matches.open_matches() == (entry,)
     assert len(list(entry.path.parent.iterdir())) == 6
+
+
+@pytest.fixture
+def zone(monkeypatch):
+    def use(name):
+        monkeypatch.setenv("TZ", name)
+        time.tzset()
+
+    yield use
+    monkeypatch.delenv("TZ")
+    time.tzset()
+
+
+@pytest.mark.parametrize(
+    ("at", "name"),
+    [
+        ("yesterday", "UTC"),
+        (None, "UTC"),
+        ("0001-01-01T00:00:00", "<-12>12"),
+        ("9999-12-31T23:59:59+00:00", "<+12>-12"),
+    ],
+)
+def test_an_entry_whose_time_cannot_be_told_has_the_time_of_its_file(state, zone, at, name):
+    path = opened(ADDED).path
+    path.write_text(json.dumps({**json.loads(path.read_text()), "at": at}))
+    os.utime(path, (NOW.timestamp(), NOW.timestamp()))
+    zone(name)
+    assert [each.at for each in matches.open_matches()] == [NOW]
 
 
 def test_nothing_is_changed_when_it_cannot_be_written_down(state):

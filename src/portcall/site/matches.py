@@ -143,7 +143,7 @@ def _read(path: Path) -> OpenMatch | None:
             IPv4Interface(entry["added"]),
             tuple(_interfaces(entry.get("before"))),
             tuple(str(line) for line in entry["taken_off"]),
-            _time(entry.get("at")),
+            _time(entry.get("at"), path),
             _visitor(entry.get("visitor")),
         )
     except (OSError, ValueError, KeyError, TypeError, AttributeError, AddressError):
@@ -158,13 +158,19 @@ def _interfaces(values: object) -> Iterator[IPv4Interface]:
             yield IPv4Interface(str(value))
 
 
-def _time(value: object) -> datetime:
-    """When it was written; a time without a zone is taken for UTC, and no time for long ago."""
+def _time(value: object, path: Path) -> datetime:
+    """When it was written, a time without a zone being UTC; the file's own time if it is no time.
+
+    Raises OSError.
+    """
     try:
         at = datetime.fromisoformat(str(value))
-    except ValueError:
-        at = datetime.min
-    return at if at.tzinfo is not None else at.replace(tzinfo=UTC)
+        at = at if at.tzinfo is not None else at.replace(tzinfo=UTC)
+        # The first and the last day that there are cannot be told in every zone.
+        at.astimezone()
+    except (ValueError, OverflowError):
+        return datetime.fromtimestamp(path.stat().st_mtime, UTC)
+    return at
 
 
 def _visitor(value: object) -> str | None:

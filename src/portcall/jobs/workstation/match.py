@@ -194,7 +194,12 @@ def _by_the_devices_mask(
     if interface.ip in edges or target not in corrected.network:
         return None
     refuse_overlap(adapter, corrected.network)
-    first = next(e for e in matches.open_matches() if e.added == interface)
+    # Another adapter, which was pulled out, may have been matched to the same address.
+    first = next(
+        each
+        for each in matches.open_matches()
+        if (each.adapter, each.mac, each.added) == (adapter.name, adapter.mac, interface)
+    )
     matches.write_down(replace(first, added=corrected))
     add_address(adapter, corrected)
     remove_address(adapter, interface)
