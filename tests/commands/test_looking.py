@@ -100,7 +100,8 @@ def test_every_device_is_in_the_list_with_what_its_protocols_can_tell(looked):
 def test_and_the_workstation_is_as_it_was(looked):
     found, before, after, _ = looked
     assert after == before
-    assert sorted(found.json["borrowed"]) == ["10.61.20.200/24", "203.0.113.254/24"]
+    borrowed = ["10.61.20.200/24", "169.254.254.255/16", "203.0.113.254/24"]
+    assert sorted(found.json["borrowed"]) == borrowed
 
 
 def test_what_was_sent_decodes_without_complaint_in_a_packet_analyser(looked):
@@ -373,3 +374,45 @@ def test_hostile_devices_neither_reach_the_terminal_nor_stop_the_look(plant):
     text = json.dumps(found.json)
     assert not any(mark in text for mark in ("\\u001b", "\\u0007", "\\u009b"))
     assert "Traceback" not in found.err
+
+
+LOST = """
+site = "site"
+[[workstation]]
+adapter = "usb0"
+wire = "plant"
+mac = "02-1A-40-7C-00-06"
+
+[[devices]]
+name = "lost-plc"
+speaks = ["cip"]
+wire = "plant"
+mac = "02-5A-1D-20-7F-10"
+address = "169.254.77.255/16"
+
+[[devices]]
+name = "asker"
+wire = "plant"
+mac = "02-5A-1D-20-7F-11"
+asks = "dhcp"
+"""
+
+
+def test_devices_with_self_assigned_addresses_are_found_and_reached(tmp_path):
+    """One subnet of 65,536 (RFC 3927), in which .77.255 is a host like any other."""
+    (tmp_path / "site").mkdir()
+    (tmp_path / "lost.toml").write_text(LOST)
+    with Plant(tmp_path / "lost.toml") as plant:
+        found = plant.run("portcall find --json").json
+        lost = next(each for each in found["devices"] if "169.254.77.255" in each["addresses"])
+        assert lost["product"] == "lost-plc"
+        assert lost["remarks"][0].startswith("self-assigned address")
+        assert found["borrowed"] == ["169.254.254.255/16"]
+        matched = plant.run("portcall match 169.254.77.255 --json")
+        assert (matched.code, matched.json["in_force"]) == (0, True)
+        assert (matched.json["address"], matched.json["prefix"]) == ("169.254.77.254", 16)
+        assert plant.run("ping -c 1 169.254.77.255").code == 0
+        found = plant.run("portcall find --json")
+        assert found.code == 0
+        assert "169.254.0.0/16, where devices give themselves" in found.json["not_run"][0]["reason"]
+        assert [each["product"] for each in found.json["devices"]] == ["lost-plc", None]

@@ -457,3 +457,17 @@ def test_a_firewall_on_this_computer_is_told_from_silence(plant):
     plant.run("nft -f in.nft")
     (why,) = plant.run("portcall find 10.61.20.10 --json").json["not_run"]
     assert "this computer's firewall drops the answers of 10.61.20.10" in why["reason"]
+
+
+def test_a_match_is_never_in_force_where_the_kernel_sends_to_everybody(plant):
+    """In a subnet of two the other address is a host (RFC 3021), in a /24 .255 is none."""
+    assert plant.run("portcall match 203.0.113.4/31 --no-probe").code == 0
+    assert "brd" not in plant.run("ip -4 addr show usb0").out
+    assert plant.run("ip route get 203.0.113.4").out.startswith("203.0.113.4 dev usb0")
+    edge = plant.run("portcall match 10.61.20.255 --no-probe")
+    assert edge.code == 2
+    assert "10.61.20.255: is the broadcast address of 10.61.20.0/24" in edge.err
+    plant.run("ip addr add 10.61.21.100/25 dev usb0 brd 10.61.21.9")
+    told = plant.run("portcall match 10.61.21.9 --address 10.61.21.100/25")
+    assert told.code == 1
+    assert "NOT in force; the operating system sends no packet to 10.61.21.9" in told.out

@@ -167,7 +167,11 @@ def _show(matched: Matched, as_json: bool) -> int:
         }
         print_json(document)
         return YES if now.is_so else NO
-    ways = f"packets to {now.towards} leave by {now.leaves_by}"
+    ways = (
+        f"packets to {now.towards} leave by {now.leaves_by}"
+        if now.leaves_by
+        else f"the operating system sends no packet to {now.towards}"
+    )
     if now.is_so:
         verb = "added" if matched.added else "was there already"
         click.echo(f"{before.name}: {interface} {verb}, in force: {ways}")
@@ -182,6 +186,8 @@ def _details(matched: Matched, now: InForce) -> Iterator[str]:
     before, prefix = matched.before, matched.interface.network.prefixlen
     if matched.prefix_from == "assumed":
         yield f"the mask /{prefix} is an assumption: nobody gave one"
+    elif matched.prefix_from == "standard":
+        yield f"the mask /{prefix} is that of all self-assigned addresses"
     elif matched.prefix_from == "device":
         yield f"the mask /{prefix} is the device's own"
     if not matched.added or not before.interfaces:

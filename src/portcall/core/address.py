@@ -18,6 +18,10 @@ _HEX = "0123456789abcdefABCDEF"
 _LETTERS = frozenset("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-")
 LIMITED_BROADCAST = IPv4Address("255.255.255.255")
 UNSPECIFIED = IPv4Address("0.0.0.0")
+SELF_ASSIGNED = IPv4Network("169.254.0.0/16")
+"""One subnet on every wire: hosts that got no address choose one there (RFC 3927 §2.1)."""
+
+_USUAL_PREFIX = 24
 
 
 class AddressError(BadInput):
@@ -220,6 +224,21 @@ def hosts(network: IPv4Network) -> AddressRange:
     if network.prefixlen >= 31:
         return AddressRange(network[0], network[-1])
     return AddressRange(network[1], network[-2])
+
+
+def assumed_prefix(address: IPv4Address) -> int:
+    """The prefix length of an address where nobody says: 24, but for one that is self-assigned."""
+    return SELF_ASSIGNED.prefixlen if address in SELF_ASSIGNED else _USUAL_PREFIX
+
+
+def assumed_network(address: IPv4Address) -> IPv4Network:
+    """The subnet an address is taken to be in where nobody says."""
+    return IPv4Network((address, assumed_prefix(address)), strict=False)
+
+
+def may_be_chosen(address: IPv4Address) -> bool:
+    """False for the first and last 256 self-assigned ones, which are reserved (RFC 3927 §2.1)."""
+    return address not in SELF_ASSIGNED or 0 < address.packed[2] < 255
 
 
 def parse_range(text: str) -> AddressRange:

@@ -13,7 +13,7 @@ from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 from pathlib import Path
 
 from portcall.core.adapters.adapter import Adapter, AdapterAddress, AdapterKind, Origin, Route
-from portcall.core.address import Mac
+from portcall.core.address import SELF_ASSIGNED, Mac
 from portcall.host.ethtool import speed_and_duplex
 from portcall.host.rtnetlink import (
     AddressAttribute,
@@ -38,7 +38,6 @@ BY_KERNEL = 2
 FOR_GOOD = 0xFFFFFFFF
 """A lifetime that does not end."""
 
-_LINK_LOCAL = IPv4Network("169.254.0.0/16")
 _TUNNELS = {"tun", "wireguard", "ipip", "gre", "sit", "vti", "xfrm", "ppp"}
 
 
@@ -142,7 +141,7 @@ def _address(entry: Message, name: str, ours: set[tuple[str, IPv4Interface]]) ->
     seconds_left = lifetime_of(entry)
     if (name, interface) in ours:
         origin = Origin.MATCHED
-    elif interface.ip in _LINK_LOCAL:
+    elif interface.ip in SELF_ASSIGNED:
         origin = Origin.LINK_LOCAL
     else:
         # A DHCP client gives an address a lifetime; one typed in has none.
@@ -197,11 +196,16 @@ def name_servers() -> tuple[str, ...]:
 
 
 def leaves_by(target: IPv4Address) -> str | None:
-    """The name of the adapter by which the kernel would send to ``target`` now, or None."""
+    """The name of the adapter by which the kernel would send to ``target`` now, or None.
+
+    None also where the kernel takes the address for its own, or for everybody's.
+    """
     fixed = struct.pack("=BBBBBBBBI", socket.AF_INET, 32, *[0] * 7)
     with Netlink() as netlink:
         try:
             route = netlink.get(Kind.GET_ROUTE, fixed, (RouteAttribute.DESTINATION, target.packed))
+            if route.fixed[7] != _UNICAST_ROUTE:
+                return None
             return socket.if_indextoname(route.number(RouteAttribute.OUT) or 0)
         except OSError:
             return None

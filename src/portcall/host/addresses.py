@@ -125,7 +125,8 @@ def _address_message(kind: Kind, adapter: Adapter, interface: IPv4Interface) -> 
     fixed = struct.pack("=BBBBI", socket.AF_INET, interface.network.prefixlen, 0, 0, adapter.index)
     own = interface.ip.packed
     found = [(AddressAttribute.LOCAL, own), (AddressAttribute.ADDRESS, own)]
-    if kind is Kind.NEW_ADDRESS:
+    # A subnet of two has no broadcast address: both are hosts (RFC 3021 §2.2).
+    if kind is Kind.NEW_ADDRESS and interface.network.prefixlen < 31:
         found.append((AddressAttribute.BROADCAST, interface.network.broadcast_address.packed))
     return Message(kind, fixed, tuple(found))
 

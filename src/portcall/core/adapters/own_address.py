@@ -6,8 +6,8 @@ from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
-from portcall.core.address import hosts
-from portcall.core.plan.rows import ASSUMED_PREFIX, Plan, Subnet
+from portcall.core.address import SELF_ASSIGNED, assumed_network, check_host, hosts, may_be_chosen
+from portcall.core.plan.rows import Plan, Subnet
 from portcall.core.trouble import BadInput
 
 
@@ -29,17 +29,27 @@ class Wanted:
 
 
 def wanted_for(target: IPv4Address | IPv4Network, plan: Plan, subnets: Sequence[Subnet]) -> Wanted:
-    """The subnet a target is in: from the plan, the site, or else assumed to be a /24."""
+    """The subnet a target is in: from the plan, the site, or else assumed.
+
+    Self-assigned addresses are one subnet by their standard. Raises AddressError for a target that
+    no device has in there.
+    """
     if isinstance(target, IPv4Network):
         return Wanted(target, None, "typed")
+    wanted = _around(target, plan, subnets)
+    check_host(IPv4Interface((target, wanted.network.prefixlen)))
+    return wanted
+
+
+def _around(target: IPv4Address, plan: Plan, subnets: Sequence[Subnet]) -> Wanted:
     row = plan.by_address(target)
     if row and not row.mask_assumed:
         return Wanted(row.interface.network, target, "plan")
     for subnet in subnets:
         if target in subnet.network:
             return Wanted(subnet.network, target, "site")
-    assumed = IPv4Network((target, ASSUMED_PREFIX), strict=False)
-    return Wanted(assumed, target, "assumed")
+    standard = target in SELF_ASSIGNED
+    return Wanted(assumed_network(target), target, "standard" if standard else "assumed")
 
 
 def candidates(
@@ -49,12 +59,13 @@ def candidates(
 
     The site's own choice, then the host numbers below the target, nearest first, then above it;
     without a target, from the top of the subnet down. Never the target, the network or broadcast
-    number, or one of ``avoid`` (planned addresses, gateways).
+    number, a reserved one, or one of ``avoid`` (planned addresses, gateways).
     """
     usable = hosts(wanted.network)
 
     def free(address: IPv4Address) -> bool:
-        return address in usable and address != wanted.target and address not in avoid
+        wanted_by_nobody = address != wanted.target and address not in avoid
+        return address in usable and wanted_by_nobody and may_be_chosen(address)
 
     if preferred is not None and free(preferred):
         yield preferred

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterator, Sequence
 from ipaddress import IPv4Address, IPv4Interface
 
-from portcall.core.address import AddressRange, Mac
+from portcall.core.address import SELF_ASSIGNED, AddressRange, Mac
 from portcall.core.catalog.catalog import Numbering
 from portcall.core.find.device import Asking, Device
 from portcall.core.find.sighting import Field
@@ -35,6 +35,8 @@ def remarks(
         if device.rivals:
             others = ", ".join(str(mac) for mac in device.rivals)
             found.append(f"{address} is shared with {others}")
+        if address in SELF_ASSIGNED:
+            found.append("self-assigned address, as a device takes that is given none")
         if any(address in span for span in maker_defaults):
             found.append("maker's default address")
         if own is not None and not any(address in each.network for each in own):

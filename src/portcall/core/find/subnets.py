@@ -6,8 +6,8 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from ipaddress import IPv4Network
 
+from portcall.core.address import SELF_ASSIGNED, assumed_network
 from portcall.core.find.device import Device
-from portcall.core.plan.rows import ASSUMED_PREFIX
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,8 +26,9 @@ def spoken(devices: Iterable[Device], known: Sequence[IPv4Network]) -> tuple[Spo
         networks = set()
         for address in device.addresses:
             own = next((network for network in known if address in network), None)
-            assumed = IPv4Network((address, ASSUMED_PREFIX), strict=False)
-            networks.add((own or assumed, own is None))
+            networks.add(
+                (own or assumed_network(address), own is None and address not in SELF_ASSIGNED)
+            )
         for key in networks:
             counts[key] = counts.get(key, 0) + 1
     return tuple(Spoken(network, counts[network, a], a) for network, a in sorted(counts))

@@ -16,6 +16,7 @@ from typing import NamedTuple, TypeVar
 
 from portcall.core.address import (
     AddressError,
+    assumed_prefix,
     check_device_address,
     check_host,
     parse_address,
@@ -23,7 +24,7 @@ from portcall.core.address import (
     parse_mask,
 )
 from portcall.core.circuit import circuit_words, parse_circuit
-from portcall.core.plan.rows import ASSUMED_PREFIX, Plan, PlannedDevice, Subnet, prefix_for
+from portcall.core.plan.rows import Plan, PlannedDevice, Subnet, prefix_for
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput
 
@@ -209,7 +210,7 @@ class _Reading:
         if prefix is None:
             prefix = prefix_for(address, self.subnets)
             assumed = prefix is None
-        interface = IPv4Interface((address, prefix or ASSUMED_PREFIX))
+        interface = IPv4Interface((address, prefix or assumed_prefix(address)))
         device = PlannedDevice(
             name,
             interface,

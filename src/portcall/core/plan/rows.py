@@ -8,13 +8,12 @@ from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 from portcall.core.address import (
     Mac,
+    assumed_prefix,
     parse_address,
     parse_interface,
     parse_mac,
 )
 from portcall.core.trouble import BadInput
-
-ASSUMED_PREFIX = 24
 
 
 @dataclass(frozen=True, slots=True)
@@ -120,5 +119,5 @@ def parse_pair(text: str, subnets: Sequence[Subnet] = ()) -> PlannedDevice:
         address = parse_address(address_text)
         prefix = prefix_for(address, subnets)
         assumed = prefix is None
-        address_text = f"{address}/{prefix or ASSUMED_PREFIX}"
+        address_text = f"{address}/{prefix or assumed_prefix(address)}"
     return PlannedDevice(str(mac), parse_interface(address_text), mac, mask_assumed=assumed)

@@ -13,6 +13,7 @@ from portcall.core.find.outlook import Outlook
 from portcall.core.find.sighting import Method, Sighting
 from portcall.core.find.snmp_system import DEFAULT_COMMUNITY
 from portcall.core.talk.pacer import DEFAULT_PACE, sustained
+from portcall.core.talk.request import AddressProtocol
 
 ON_THE_LINK = (Method.LISTEN, Method.LLDP, Method.ARP, Method.IPV6, Method.DCP)
 """The methods that need raw Ethernet."""
@@ -79,7 +80,8 @@ class Orders:
 class Findings:
     """Takes sightings, and keeps which addresses are known, asked and identified.
 
-    ``seen`` is told of every sighting; ``news`` of every address that may be asked, once.
+    ``seen`` is told of every sighting; ``news`` of every address that may be asked, once;
+    ``asking`` that a device asks for an address by DHCP.
     """
 
     def __init__(
@@ -87,6 +89,7 @@ class Findings:
         orders: Orders,
         seen: Callable[[Sighting], None],
         news: Callable[[IPv4Address], None],
+        asking: Callable[[], None],
         outlook: Outlook,
     ) -> None:
         self.orders = orders
@@ -105,6 +108,7 @@ class Findings:
         self.asks_devices = any(method in orders.methods for method in ASKING_EACH)
         self._seen = seen
         self._news = news
+        self._asking = asking
         self._broadcasting = asyncio.Lock()
 
     def report(self, seen: Sighting) -> None:
@@ -113,6 +117,8 @@ class Findings:
         if seen.method is Method.CIP and seen.address is not None:
             self.identified.add(seen.address)
         address = seen.address
+        if self.asks_devices and seen.asks is AddressProtocol.DHCP:
+            self._asking()
         if not self.asks_devices or address is None or address in self.addresses:
             return
         if len(self.addresses) >= _MOST_ASKED:

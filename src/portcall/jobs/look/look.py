@@ -14,6 +14,7 @@ from contextlib import AsyncExitStack, closing
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 from portcall.core.adapters.adapter import Adapter
+from portcall.core.address import SELF_ASSIGNED, assumed_network
 from portcall.core.find.arp_sweep import ANSWER_WAIT as SWEEP_WAIT
 from portcall.core.find.arp_sweep import ROUNDS, ArpSweep
 from portcall.core.find.arrivals import Arrivals
@@ -24,7 +25,6 @@ from portcall.core.find.ipv6_echo import Ipv6Echo
 from portcall.core.find.outlook import Outlook
 from portcall.core.find.overhear import Overhear
 from portcall.core.find.sighting import Method, Sighting
-from portcall.core.plan.rows import ASSUMED_PREFIX
 from portcall.core.talk.probe import PROBE_TIME, AddressProbe, Free, Taken
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.wire import cip
@@ -65,7 +65,9 @@ class Look:
         outlook: Outlook | None = None,
     ) -> None:
         self.adapter = adapter
-        self.findings = Findings(orders, seen, self._consider, outlook or Outlook())
+        self.findings = Findings(
+            orders, seen, self._consider, self._consider_asking, outlook or Outlook()
+        )
         self.borrowed: list[Vantage] = []
         self._orders = orders
         self._runner: Runner
@@ -131,6 +133,12 @@ class Look:
         if Method.IPV6 in wanted:
             echo = Ipv6Echo(mac, _IDENTIFIER)
             self._await("IPv6", 2.0, tasks, self._runner.start(echo, link, self.findings.report))
+        if Method.ARP in wanted and SELF_ASSIGNED in self._networks and not orders.within:
+            self.findings.cannot(
+                Method.ARP,
+                f"{SELF_ASSIGNED}, where devices give themselves addresses, is not asked address "
+                f"by address: portcall find {SELF_ASSIGNED} does, in some minutes",
+            )
         if Method.ARP in wanted and orders.ranges:
             sweep = ArpSweep(mac, self.adapter.interfaces, sorted(orders.ranges, key=len))
             seconds = ROUNDS * (sweep.total / self.findings.rate + SWEEP_WAIT)
@@ -140,7 +148,7 @@ class Look:
             self._await("ARP sweep", seconds, tasks, end, self._swept)
             return
         self._swept.set()
-        if Method.ARP in wanted:
+        if Method.ARP in wanted and not self._networks:
             self.findings.cannot(
                 Method.ARP,
                 f"{self.adapter.name} has no address and no range was named; "
@@ -190,16 +198,24 @@ class Look:
 
     def _consider(self, address: IPv4Address) -> None:
         """Borrow an address in the subnet of a device that is in none of ours."""
-        if self._link is None or self._tasks is None or not self._orders.borrows:
-            return
         if any(address in network for network in self._networks) or address in self._orders.known:
+            return
+        sites = (subnet for subnet in self._orders.subnets if address in subnet)
+        self._borrow_in(next(sites, assumed_network(address)))
+
+    def _consider_asking(self) -> None:
+        """A device that asks a DHCP server in vain gives itself an address, and asks on.
+
+        RFC 3927 §2.11. Until it speaks from that address, only a question to all of them finds it.
+        """
+        if not self._orders.within and SELF_ASSIGNED not in self._networks:
+            self._borrow_in(SELF_ASSIGNED)
+
+    def _borrow_in(self, network: IPv4Network) -> None:
+        if self._link is None or self._tasks is None or not self._orders.borrows:
             return
         if len(self._networks) - len(self.adapter.interfaces) >= _MOST_BORROWED:
             return
-        network = next(
-            (subnet for subnet in self._orders.subnets if address in subnet),
-            IPv4Network((address, ASSUMED_PREFIX), strict=False),
-        )
         self._networks.append(network)
         self._tasks.create_task(self._ask_in(network))
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Sequence
 
 from portcall.core.adapters.adapter import Adapter
-from portcall.core.address import AddressRange, hosts, joined
+from portcall.core.address import SELF_ASSIGNED, AddressRange, hosts, joined
 from portcall.core.catalog.catalog import Catalog
 from portcall.core.find.devices import Gathering
 from portcall.core.find.sighting import Method
@@ -61,8 +61,11 @@ def orders_for(
 def usual_ranges(
     adapter: Adapter, site: Site, plan: Plan, catalog: Catalog
 ) -> tuple[AddressRange, ...]:
-    """Where to look when nobody says: the adapter's subnets, the site's, and makers' defaults."""
-    spans = [hosts(own.network) for own in adapter.interfaces]
+    """Where to look when nobody says: the adapter's subnets, the site's, and makers' defaults.
+
+    Not the self-assigned addresses: they are as many as make a sweep of six minutes.
+    """
+    spans = [hosts(own.network) for own in adapter.interfaces if own.ip not in SELF_ASSIGNED]
     spans += [hosts(subnet.network) for subnet in site.subnets]
     spans += [AddressRange(row.address, row.address) for row in plan]
     return bounded(joined([*spans, *site.maker_defaults, *catalog.defaults]))

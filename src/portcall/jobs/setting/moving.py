@@ -7,9 +7,9 @@ from dataclasses import replace
 from ipaddress import IPv4Interface
 
 from portcall.core.adapters.adapter import Adapter
-from portcall.core.address import check_host, parse_address, parse_interface
+from portcall.core.address import assumed_prefix, check_host, parse_address, parse_interface
 from portcall.core.find.sighting import Method
-from portcall.core.plan.rows import ASSUMED_PREFIX, Plan, PlannedDevice, prefix_for
+from portcall.core.plan.rows import Plan, PlannedDevice, prefix_for
 from portcall.core.plan.targets import Meant
 from portcall.core.setting.job import Outcome
 from portcall.core.trouble import BadInput
@@ -89,7 +89,7 @@ def _goal(to: str, row: PlannedDevice | None, site: Site) -> tuple[IPv4Interface
         if row is not None and not row.mask_assumed and address in row.interface.network:
             prefix = row.interface.network.prefixlen
         assumed = prefix is None
-        to = f"{address}/{prefix or ASSUMED_PREFIX}"
+        to = f"{address}/{prefix or assumed_prefix(address)}"
     interface = parse_interface(to)
     check_host(interface)
     return interface, assumed
