@@ -5,7 +5,8 @@ set -eu
 missing=
 for pair in udhcpc:udhcpc dhclient:isc-dhcp-client tcpdump:tcpdump ip:iproute2 ping:iputils-ping \
             ps:procps setpriv:util-linux nft:nftables strace:strace tshark:tshark snmpd:snmpd \
-            lldpd:lldpd dhcrelay:isc-dhcp-relay; do
+            lldpd:lldpd dhcrelay:isc-dhcp-relay \
+            dnsmasq:dnsmasq-base udhcpd:udhcpd; do
     command -v "${pair%%:*}" >/dev/null 2>&1 || missing="$missing ${pair#*:}"
 done
 [ -n "$missing" ] || exit 0

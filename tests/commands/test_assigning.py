@@ -32,7 +32,7 @@ def test_a_lent_address_outlives_a_kill_and_nobody_else_is_given_it(plant):
     panel = "02-60-D1-12-08-77"
     line = "portcall assign fan-drive-1 --temporary 10.61.20.100-10.61.20.101 --json --for 20"
     started = plant.start(line)
-    plant.until_true("grep -q until assigned.jsonl")
+    plant.until_true("grep -q lent assigned.jsonl")
     ended = plant.finish(started, signal.SIGKILL)
     (lent,) = [e for e in ended.json_lines if e["event"] == "assigned" and e["name"] is None]
     assert (lent["mac"], lent["address"]) == (panel, "10.61.20.100")

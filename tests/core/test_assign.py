@@ -66,7 +66,7 @@ def test_a_dhcp_device_gets_address_mask_router_and_a_lease_that_does_not_end():
     kernel.conversation.address = IPv4Address("10.61.20.23")
     wire.pass_time(2)
     assert client.facts == [
-        Obtained(PLAN.devices[1].interface, IPv4Address("10.61.20.1"), ME.ip, None)
+        Obtained(PLAN.devices[1].interface, IPv4Address("10.61.20.1"), ME.ip, None, OWN)
     ]
     assert kinds(server) == ["asked", "offered", "asked", "assigned", "answering"]
     assert server.facts[0].detail == "calls itself gale9"
@@ -288,7 +288,7 @@ def test_a_client_renews_rebinds_and_gives_up_when_rfc_2131_says_so():
     client = wire.join(DhcpClient(BELT, 3))
     wire.say(lease(3, 1000, MessageType.OFFER))
     wire.say(lease(3, 1000))
-    assert client.facts == [Obtained(IPv4Interface("10.61.20.23/24"), None, ME.ip, 1000)]
+    assert client.facts == [Obtained(IPv4Interface("10.61.20.23/24"), None, ME.ip, 1000, OWN)]
     client.sent.clear()
     wire.pass_time(1001)
     frames = [(at, udp.parse_frame(packet.data)) for at, packet in client.sent]

@@ -420,7 +420,7 @@ def test_the_arranged_plan_finds_the_same_near_misses_as_looking_at_every_row(ma
 
 
 def test_while_serving_another_server_is_noticed_by_what_it_tells_others():
-    wire, party = alone(Lookout(OWN, 5, lasting=True))
+    wire, party = alone(Lookout(OWN, 5, lasting=True, serving=(ME.ip,)))
     other = IPv4Interface("10.61.20.99/24")
     wire.join(AddressServer((other,), Plan((PLAN.devices[1],)), Replies(STRANGER)))
     wire.join(DhcpClient(BELT, 3))
@@ -429,7 +429,7 @@ def test_while_serving_another_server_is_noticed_by_what_it_tells_others():
     wire.pass_time(2 * ASK_AGAIN)
     assert (len(party.facts), len(party.packets)) == (1, 3)
     # Our own answers are no other server's.
-    wire, ours = alone(Lookout(OWN, 5, lasting=True))
+    wire, ours = alone(Lookout(OWN, 5, lasting=True, serving=(ME.ip,)))
     wire.join(AddressServer((ME,), PLAN, Replies(OWN)))
     wire.join(DhcpClient(BELT, 3))
     wire.pass_time(CLEAR_HOLDS)

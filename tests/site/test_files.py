@@ -4,7 +4,7 @@ import json
 import os
 import time
 from dataclasses import replace
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from ipaddress import IPv4Address, IPv4Interface
 
 import pytest
@@ -14,6 +14,7 @@ from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.site import files, matches
 from portcall.site.folder import find_site
 from portcall.site.makers import maker_lookup
+from portcall.site.moment import Moment, read_moment
 
 USB0 = parse_mac("02-1A-40-7C-00-06")
 ADDED = IPv4Interface("10.61.20.200/24")
@@ -27,7 +28,7 @@ def state(tmp_path, monkeypatch):
 
 
 def opened(added, before=(), taken_off=(), at=NOW):
-    entry = matches.OpenMatch("usb0", USB0, added, before, taken_off, at)
+    entry = matches.OpenMatch("usb0", USB0, added, before, taken_off, Moment(at))
     matches.write_down(entry)
     return entry
 
@@ -77,7 +78,7 @@ def test_a_match_is_on_the_disk_until_it_is_closed(state):
     entry = opened(ADDED, before, ("20 00 00",), NOW)
     later = opened(IPv4Interface("203.0.113.9/24"), (), (), NOW.replace(hour=8))
     assert matches.open_matches() == (entry, later)
-    assert [e.at.hour for e in matches.open_matches()] == [7, 8]
+    assert [e.since.at.hour for e in matches.open_matches()] == [7, 8]
     matches.close(entry)
     matches.close(entry)
     assert matches.open_matches() == (later,)
@@ -89,7 +90,7 @@ def test_an_open_match_is_only_ever_added_to(state):
     first = opened(ADDED, before, ("20 00 00", "20 11 11"))
     opened(ADDED, (), ("20 11 11", "24 22 22"), NOW.replace(hour=9))
     (entry,) = matches.open_matches()
-    assert (entry.before, entry.at) == (before, first.at)
+    assert (entry.before, entry.since) == (before, first.since)
     assert entry.taken_off == ("20 00 00", "20 11 11", "24 22 22")
     # A visit that comes to the same address does not make a person's match its own.
     matches.write_down(replace(first, taken_off=(), visitor=matches.this_process()))
@@ -135,7 +136,7 @@ def test_an_entry_whose_time_cannot_be_told_has_the_time_of_its_file(state, zone
     path.write_text(json.dumps({**json.loads(path.read_text()), "at": at}))
     os.utime(path, (NOW.timestamp(), NOW.timestamp()))
     zone(name)
-    assert [each.at for each in matches.open_matches()] == [NOW]
+    assert [each.since for each in matches.open_matches()] == [Moment(NOW)]
 
 
 def test_nothing_is_changed_when_it_cannot_be_written_down(state):
@@ -169,3 +170,31 @@ def test_files_made_under_sudo_belong_to_the_caller(state, monkeypatch):
     assert {p.stat().st_uid for p in (entry.path, entry.path.parent, state)} == {65534}
     monkeypatch.delenv(matches.STATE_VARIABLE)
     assert str(matches.state_folder()).endswith(".local/state/portcall")
+
+
+def test_how_long_ago_something_was_is_not_told_by_a_clock_that_can_be_set():
+    """The clock of this computer was set forward by hours, or back."""
+    for hours in (-9, 9):
+        entry = Moment.now().entry
+        entry["at"] = (datetime.now(UTC) + timedelta(hours=hours)).isoformat()
+        moment = read_moment(entry)
+        assert moment.is_certain
+        assert 0 <= moment.elapsed < 5
+    # After a restart that clock is all there is, and it does not run backwards.
+    for hours, seconds in ((-9, 9 * 3600), (9, 0)):
+        at = datetime.now(UTC) + timedelta(hours=hours)
+        moment = read_moment({"at": at.isoformat(), "boot": "another", "uptime": 5.0})
+        assert not moment.is_certain
+        assert seconds <= moment.elapsed < seconds + 5
+
+
+def test_a_lease_is_remembered_until_its_address_is_given_back(state):
+    lease = matches.Lease(IPv4Address("10.61.20.1"), USB0, 600, Moment.now())
+    entry = replace(opened(ADDED), lease=lease)
+    matches.write_down(entry)
+    assert [each.lease for each in matches.open_matches()] == [lease]
+    assert 595 < lease.seconds_left <= 600
+    damaged = json.loads(entry.path.read_text())
+    damaged["lease"]["server"] = "somewhere"
+    entry.path.write_text(json.dumps(damaged))
+    assert [each.lease for each in matches.open_matches()] == [None]

@@ -4,7 +4,6 @@ import json
 import os
 import subprocess
 import sys
-from datetime import UTC, datetime
 from ipaddress import IPv4Address, IPv4Interface
 
 import pytest
@@ -13,6 +12,7 @@ from portcall.core.address import Mac
 from portcall.core.trouble import NotPossibleHere
 from portcall.site import matches
 from portcall.site.logbook.settings import SettingsLog
+from portcall.site.moment import Moment
 
 PIER, SHORE = Mac(b"\x02\xd0\x11\x5c\x10\x21"), Mac(b"\x02\xd0\x11\x5c\x10\x22")
 GOAL = IPv4Address("10.61.20.51")
@@ -49,14 +49,14 @@ def test_what_cannot_be_written_down_is_not_done(tmp_path):
 def test_a_visit_is_forgotten_when_its_process_is_gone(tmp_path, monkeypatch):
     monkeypatch.setenv(matches.STATE_VARIABLE, str(tmp_path))
     note = (
-        "from datetime import UTC, datetime; from ipaddress import IPv4Interface\n"
+        "from portcall.site.moment import Moment; from ipaddress import IPv4Interface\n"
         "from portcall.core.address import parse_mac; from portcall.site import matches\n"
         "mac, own = parse_mac('02-1A-40-7C-00-06'), IPv4Interface('203.0.113.39/24')\n"
-        "now, me = datetime.now(UTC), matches.this_process()\n"
+        "now, me = Moment.now(), matches.this_process()\n"
         "matches.write_down(matches.OpenMatch('usb0', mac, own, (), (), now, me))\n"
     )
     subprocess.run([sys.executable, "-c", note], check=True)
-    now = datetime.now(UTC)
+    now = Moment.now()
     for address, visiting in (("10.61.20.200/24", False), ("10.61.20.201/24", True)):
         interface = IPv4Interface(address)
         visitor = matches.this_process() if visiting else None

@@ -108,9 +108,12 @@ def _match_by_dhcp(adapter: Adapter, alone: bool, probe: bool, dry_run: bool, as
         return YES
     matched = match_by_dhcp(adapter, offer, alone, probe, note)
     code = _show(matched, as_json)
-    if matched.lease_seconds is not None:
-        end = datetime.now() + timedelta(seconds=matched.lease_seconds)
-        note(f"the lease ends at {end:%H:%M:%S}, and the address with it: match again before")
+    if matched.lease is not None and matched.lease.seconds is not None:
+        end = datetime.now() + timedelta(seconds=matched.lease.seconds_left)
+        note(
+            f"the lease ends at {end:%H:%M:%S}, and the address with it; portcall match --dhcp "
+            "before then makes it longer"
+        )
     return code
 
 
@@ -163,7 +166,7 @@ def _show(matched: Matched, as_json: bool) -> int:
             "in_force": now.is_so,
             "before": [str(own) for own in before.interfaces],
             "prefix_from": matched.prefix_from,
-            "lease_seconds": matched.lease_seconds,
+            "lease_seconds": matched.lease.seconds if matched.lease else None,
         }
         print_json(document)
         return YES if now.is_so else NO

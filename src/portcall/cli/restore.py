@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from datetime import datetime, timedelta
 
 import click
 
@@ -54,9 +55,10 @@ def _show(matches: Sequence[OpenMatch], as_json: bool) -> int:
             {
                 "adapter": entry.adapter,
                 "address": str(entry.added),
-                "since": entry.at.isoformat(),
+                "since": entry.since.at.isoformat(),
                 "before": [str(own) for own in entry.before],
                 "taken_off": bool(entry.taken_off),
+                "lease_seconds_left": _seconds_left(entry),
             }
             for entry in matches
         ]
@@ -66,8 +68,24 @@ def _show(matches: Sequence[OpenMatch], as_json: bool) -> int:
         was = f"before: {listed(entry.before) or 'no address'}"
         off = ", taken off meanwhile" if entry.taken_off else ""
         click.echo(
-            f"{entry.adapter}: {entry.added} since {entry.at.astimezone():%d %b %H:%M}, {was}{off}"
+            f"{entry.adapter}: {entry.added} since {entry.since.at.astimezone():%d %b %H:%M}, "
+            f"{was}{off}{_lease_words(entry)}"
         )
     if not matches:
         click.echo("nothing is open")
     return YES
+
+
+def _seconds_left(entry: OpenMatch) -> int | None:
+    """What is left of its lease; None for one without, or that has no end."""
+    lease = entry.lease
+    return None if lease is None or lease.seconds is None else max(int(lease.seconds_left), 0)
+
+
+def _lease_words(entry: OpenMatch) -> str:
+    lease, left = entry.lease, _seconds_left(entry)
+    if lease is None or left is None:
+        return ""
+    if not left:
+        return ", its lease has ended"
+    return f", its lease ends at {datetime.now() + timedelta(seconds=left):%H:%M}"

@@ -57,14 +57,17 @@ _DONE_ALREADY = (errno.EADDRNOTAVAIL, errno.ENODEV, errno.EEXIST)
 
 
 def add_address(adapter: Adapter, interface: IPv4Interface, lifetime: int | None = None) -> None:
-    """Add an address, for ``lifetime`` seconds or for good. Raises NotPossibleHere."""
+    """Add an address, for ``lifetime`` seconds or for good; one that is there gets that lifetime.
+
+    Raises NotPossibleHere.
+    """
     message = _address_message(Kind.NEW_ADDRESS, adapter, interface)
     if lifetime is not None:
         cache = struct.pack("=IIII", lifetime, lifetime, 0, 0)
         message = Message(
             message.kind, message.fixed, (*message.attributes, (AddressAttribute.CACHE, cache))
         )
-    _put(message, adapter, f"{interface} could not be added")
+    _put(message, adapter, f"{interface} could not be added", again=lifetime is not None)
 
 
 def remove_address(adapter: Adapter, interface: IPv4Interface) -> bool:
@@ -89,10 +92,14 @@ class NotPutBack:
 
 @dataclass(frozen=True, slots=True)
 class PutBack:
-    """What came of putting back: addresses whose lifetime has ended, and what did not go."""
+    """What came of putting back: addresses whose lifetime has ended, and what did not go.
+
+    ``leased`` are those that have a lifetime.
+    """
 
     ended: tuple[IPv4Interface, ...] = ()
     left: tuple[NotPutBack, ...] = ()
+    leased: tuple[IPv4Interface, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -131,10 +138,10 @@ def _address_message(kind: Kind, adapter: Adapter, interface: IPv4Interface) -> 
     return Message(kind, fixed, tuple(found))
 
 
-def _put(message: Message, adapter: Adapter, trouble: str) -> bool:
+def _put(message: Message, adapter: Adapter, trouble: str, again: bool = False) -> bool:
     with Netlink() as netlink:
         try:
-            netlink.put(message)
+            netlink.put(message, again)
         except OSError as error:
             if error.errno in _DONE_ALREADY:
                 return False
@@ -230,7 +237,8 @@ def put_back(adapter: Adapter, saved: Sequence[str], elapsed: float) -> PutBack:
         reason = _refusal(_renewed(message, adapter, elapsed))
         if reason is not None:
             left.append(NotPutBack(line, _named(message), reason))
-    return PutBack(tuple(interface_of(message) for message in ended), tuple(left))
+    leased = tuple(interface_of(m) for m in addresses if lifetime_of(m) is not None)
+    return PutBack(tuple(interface_of(message) for message in ended), tuple(left), leased)
 
 
 def _refusal(message: Message) -> str | None:

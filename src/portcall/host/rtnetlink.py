@@ -24,7 +24,7 @@ _WAIT = 5.0
 
 _ERROR, _DONE = 2, 3
 _REQUEST, _ACK, _DUMP = 0x1, 0x4, 0x300
-_EXCLUSIVE, _CREATE = 0x200, 0x400
+_REPLACE, _EXCLUSIVE, _CREATE = 0x100, 0x200, 0x400
 _TYPE_MASK = 0x3FFF
 """Without the bits for nested and network order (linux/netlink.h)."""
 
@@ -188,11 +188,14 @@ class Netlink:
             raise OSError("the kernel gave no answer")
         return answer[0]
 
-    def put(self, message: Message) -> None:
-        """Create (NEW_…) or delete (DELETE_…) an object. Raises OSError as the kernel says."""
+    def put(self, message: Message, again: bool = False) -> None:
+        """Create (NEW_…) or delete (DELETE_…) an object. Raises OSError as the kernel says.
+
+        ``again``: one that is there already is changed.
+        """
         flags = _REQUEST | _ACK
         if message.kind in (Kind.NEW_ADDRESS, Kind.NEW_ROUTE):
-            flags |= _CREATE | _EXCLUSIVE
+            flags |= _CREATE | (_REPLACE if again else _EXCLUSIVE)
         self._ask(message.kind, flags, message.fixed + pack(message.attributes))
 
     def events(self) -> tuple[Message, ...]:

@@ -15,14 +15,31 @@ import pwd
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
-from ipaddress import IPv4Interface
+from ipaddress import IPv4Address, IPv4Interface
 from pathlib import Path
+from typing import Any
 
 from portcall.core.address import AddressError, Mac, parse_mac
 from portcall.core.trouble import NotPossibleHere
 from portcall.site.files import caller, flush_folder, make_folder, write_whole
+from portcall.site.moment import Moment, read_moment
 
 STATE_VARIABLE = "PORTCALL_STATE"
+
+
+@dataclass(frozen=True, slots=True)
+class Lease:
+    """That a server gave this computer an address, and for how many seconds; None for ever."""
+
+    server: IPv4Address
+    server_mac: Mac
+    seconds: int | None
+    since: Moment
+
+    @property
+    def seconds_left(self) -> float:
+        """How long it still is; infinite for ever."""
+        return float("inf") if self.seconds is None else self.seconds - self.since.elapsed
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,9 +54,11 @@ class OpenMatch:
     added: IPv4Interface
     before: tuple[IPv4Interface, ...]
     taken_off: tuple[str, ...]
-    at: datetime
+    since: Moment
     visitor: str | None = None
     """The process that is to take it off itself; None for a match that a person takes off."""
+    lease: Lease | None = None
+    """By which a server gave the address; None for one that was chosen."""
 
     @property
     def path(self) -> Path:
@@ -92,8 +111,9 @@ def _write(match: OpenMatch) -> None:
         "added": str(match.added),
         "before": [str(own) for own in match.before],
         "taken_off": list(match.taken_off),
-        "at": match.at.astimezone(UTC).isoformat(),
+        **match.since.entry,
         "visitor": match.visitor,
+        "lease": None if match.lease is None else _lease_entry(match.lease),
     }
     path = match.path
     try:
@@ -113,13 +133,23 @@ def _joined(earlier: OpenMatch, later: OpenMatch) -> OpenMatch:
         taken_off=(*earlier.taken_off, *more),
         # What a person matched stays until a person restores it.
         visitor=None if earlier.visitor is None else later.visitor,
+        lease=later.lease or earlier.lease,
     )
+
+
+def _lease_entry(lease: Lease) -> dict[str, object]:
+    return {
+        "server": str(lease.server),
+        "server_mac": str(lease.server_mac),
+        "seconds": lease.seconds,
+        **lease.since.entry,
+    }
 
 
 def open_matches() -> tuple[OpenMatch, ...]:
     """All that is open, oldest first. A file that cannot be read is left alone and not listed."""
     found = [entry for path in _paths() if (entry := _read(path))]
-    return tuple(sorted(found, key=lambda entry: entry.at))
+    return tuple(sorted(found, key=lambda entry: entry.since.at))
 
 
 def unreadable() -> tuple[Path, ...]:
@@ -143,8 +173,9 @@ def _read(path: Path) -> OpenMatch | None:
             IPv4Interface(entry["added"]),
             tuple(_interfaces(entry.get("before"))),
             tuple(str(line) for line in entry["taken_off"]),
-            _time(entry.get("at"), path),
+            _since(entry, path),
             _visitor(entry.get("visitor")),
+            _lease(entry.get("lease")),
         )
     except (OSError, ValueError, KeyError, TypeError, AttributeError, AddressError):
         return None
@@ -158,19 +189,27 @@ def _interfaces(values: object) -> Iterator[IPv4Interface]:
             yield IPv4Interface(str(value))
 
 
-def _time(value: object, path: Path) -> datetime:
-    """When it was written, a time without a zone being UTC; the file's own time if it is no time.
-
-    Raises OSError.
-    """
+def _since(entry: dict[str, Any], path: Path) -> Moment:
+    """When it was written; the file's own time if that is no time. Raises OSError."""
     try:
-        at = datetime.fromisoformat(str(value))
-        at = at if at.tzinfo is not None else at.replace(tzinfo=UTC)
-        # The first and the last day that there are cannot be told in every zone.
-        at.astimezone()
-    except (ValueError, OverflowError):
-        return datetime.fromtimestamp(path.stat().st_mtime, UTC)
-    return at
+        return read_moment(entry)
+    except ValueError:
+        return Moment(datetime.fromtimestamp(path.stat().st_mtime, UTC))
+
+
+def _lease(entry: object) -> Lease | None:
+    """What can be given back to a server; None when it cannot be read."""
+    try:
+        assert isinstance(entry, dict)
+        seconds = entry["seconds"]
+        return Lease(
+            IPv4Address(entry["server"]),
+            parse_mac(entry["server_mac"]),
+            None if seconds is None else int(seconds),
+            read_moment(entry),
+        )
+    except (AssertionError, ValueError, KeyError, TypeError, AttributeError, AddressError):
+        return None
 
 
 def _visitor(value: object) -> str | None:

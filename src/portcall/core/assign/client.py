@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from enum import Enum, auto
 from ipaddress import IPv4Address, IPv4Interface
 
-from portcall.core.address import BROADCAST, LIMITED_BROADCAST, UNSPECIFIED, Mac
+from portcall.core.address import BROADCAST, LIMITED_BROADCAST, NO_MAC, UNSPECIFIED, Mac
 from portcall.core.talk.conversation import Actions, Conversation, Frame, Report, Send
 from portcall.core.wire import bootp, dhcp, udp
 from portcall.core.wire.bootp import BootpMessage, Op
@@ -37,6 +37,7 @@ class Obtained:
     gateway: IPv4Address | None
     server: IPv4Address
     lease_seconds: int | None = None
+    server_mac: Mac = NO_MAC
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,6 +81,35 @@ def _frame(
         bootp.CLIENT_PORT, bootp.SERVER_PORT, bootp.padded(bootp.encode(message))
     )
     return Frame(udp.encode_frame(udp.UdpFrame(message.mac, to_mac, message.ciaddr, to, datagram)))
+
+
+def release(mac: Mac, xid: int, own: IPv4Address, server: IPv4Address, server_mac: Mac) -> Frame:
+    """Give a leased address back to its server (RFC 2131 §4.4.6); nobody answers to that."""
+    message = _last_word(mac, xid, MessageType.RELEASE, server, ciaddr=own)
+    return _frame(message, server_mac, server)
+
+
+def decline(mac: Mac, xid: int, address: IPv4Address, server: IPv4Address) -> Frame:
+    """Tell a server that somebody has the address it gave (RFC 2131 §4.4.1, table 5)."""
+    wanted = (Code.REQUESTED_ADDRESS, address.packed)
+    return _frame(_last_word(mac, xid, MessageType.DECLINE, server, wanted))
+
+
+def _last_word(
+    mac: Mac,
+    xid: int,
+    kind: MessageType,
+    server: IPv4Address,
+    *extra: tuple[int, bytes],
+    ciaddr: IPv4Address = UNSPECIFIED,
+) -> BootpMessage:
+    entries = (
+        (Code.MESSAGE_TYPE, bytes((kind,))),
+        (Code.SERVER_IDENTIFIER, server.packed),
+        *extra,
+    )
+    vendor = dhcp.encode(Options(entries))
+    return BootpMessage(Op.REQUEST, mac, xid, ciaddr=ciaddr, vendor=vendor)
 
 
 class BootpClient(Conversation[Frame, Obtained | Lost]):
@@ -251,21 +281,23 @@ class DhcpClient(Conversation[Frame, Obtained | Lost]):
             return
         options = reply.options
         seconds = options.lease_seconds
+        server = options.server_identifier or reply.frame.source
+        server_mac = reply.frame.source_mac
         if seconds in (None, dhcp.INFINITE):
-            obtained = Obtained(interface, options.router, reply.frame.source)
+            obtained = Obtained(interface, options.router, server, None, server_mac)
             never = float("inf")
-            self._lease = _Lease(obtained, reply.frame.source_mac, never, never, never)
+            self._lease = _Lease(obtained, server_mac, never, never, never)
             self.wake_at = None
         else:
             assert seconds is not None
-            obtained = Obtained(interface, options.router, reply.frame.source, seconds)
+            obtained = Obtained(interface, options.router, server, seconds, server_mac)
             # RFC 2131 §4.4.5: T1 half, T2 seven eighths; §4.4.1: counted from the request.
             renew = options.renewal_seconds or seconds * 0.5
             rebind = options.rebinding_seconds or seconds * 0.875
             start = self._asked_at
             self._lease = _Lease(
                 obtained,
-                reply.frame.source_mac,
+                server_mac,
                 start + renew,
                 start + rebind,
                 start + seconds,

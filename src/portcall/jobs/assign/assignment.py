@@ -12,7 +12,7 @@ from ipaddress import IPv4Network
 from portcall.core.address import AddressRange, Mac
 from portcall.core.assign.board import Board
 from portcall.core.assign.event import Event, EventKind
-from portcall.core.assign.lookout import Offer
+from portcall.core.assign.lookout import LONGEST, Offer
 from portcall.core.assign.reply import Replies
 from portcall.core.assign.server import AddressServer
 from portcall.core.assign.temporary import TEMPORARY_SECONDS, Lent, Pool, check_range
@@ -53,13 +53,23 @@ class Options:
 
 
 @dataclass(frozen=True, slots=True)
+class LookingOut:
+    """It is being asked whether somebody serves here already; nobody is served meanwhile."""
+
+    adapter: str
+
+    def __str__(self) -> str:
+        return f"asking on {self.adapter} whether another DHCP server is here, {LONGEST:.0f} s …"
+
+
+@dataclass(frozen=True, slots=True)
 class OtherServer:
     """Another DHCP server answers here, and the assignment goes on beside it."""
 
     offer: Offer
 
     def __str__(self) -> str:
-        return f"another DHCP server is here: {self.offer.server} at {self.offer.server_mac}"
+        return f"another DHCP server is here: {self.offer}"
 
 
 def network_to_lend(served: Served, span: AddressRange) -> IPv4Network:
@@ -75,13 +85,14 @@ async def other_servers(served: Served, options: Options, tell: Tell) -> tuple[O
     Raises NotPossibleHere when there is one, and the assignment is not to go ``alongside`` it.
     """
     require(Privilege.NET_RAW, Privilege.NET_BIND_SERVICE)
-    known = await offers(served.adapter, secrets.randbits(32))
+    own = [each.ip for each in served.adapter.interfaces]
+    tell(LookingOut(served.adapter.name))
+    known = await offers(served.adapter, secrets.randbits(32), own)
     for offer in known:
         other = OtherServer(offer)
         if not options.alongside:
-            raise NotPossibleHere(
-                f"{other}; it offers {offer.address}. Unplug it, or serve --alongside it"
-            )
+            does = f"it offers {offer.address}" if offer.address else "it answers others"
+            raise NotPossibleHere(f"{other}; {does}. Unplug it, or serve --alongside it")
         tell(other)
     return known
 

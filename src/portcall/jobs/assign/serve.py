@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import closing, contextmanager
+from ipaddress import IPv4Interface
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.adapters.adapter_watch import AdapterChange, ChangeKind
@@ -30,10 +31,16 @@ class Service:
     """
 
     def __init__(
-        self, runner: Runner, server: AddressServer, link: Link, report: Callable[[Event], None]
+        self,
+        runner: Runner,
+        server: AddressServer,
+        link: Link,
+        report: Callable[[Event], None],
+        own: Iterable[IPv4Interface],
     ) -> None:
         self.server = server
         self._runner = runner
+        self._own = [each.ip for each in own]
         self._link = link
         self._report = report
         self.ends = [runner.start(server, link, report)]
@@ -49,16 +56,16 @@ class Service:
 
     def look_out(self, xid: int, known: tuple[Offer, ...]) -> None:
         """Report DHCP servers that appear; those ``known`` have been told of."""
-        told = {offer.server_mac for offer in known}
+        told = {offer.server for offer in known}
 
         def offered(offer: Offer) -> None:
-            if offer.server_mac not in told:
-                told.add(offer.server_mac)
-                detail = f"another DHCP server is here: {offer.server} at {offer.server_mac}"
+            if offer.server not in told:
+                told.add(offer.server)
+                detail = f"another DHCP server is here: {offer}"
                 mac, address = offer.server_mac, offer.server
                 self._report(Event(EventKind.NOTICE, mac, address=address, detail=detail))
 
-        lookout = Lookout(self._link.mac, xid, lasting=True)
+        lookout = Lookout(self._link.mac, xid, lasting=True, serving=self._own)
         self.ends.append(self._runner.start(lookout, self._link, offered))
 
 
@@ -78,7 +85,7 @@ def serving(
         closing(Datagrams(adapter.name, bootp.SERVER_PORT)),
         runner.using(Link(adapter.name, ADDRESSING)) as link,
     ):
-        yield Service(runner, server, link, report)
+        yield Service(runner, server, link, report, adapter.interfaces)
 
 
 async def watch_link(

@@ -3,27 +3,55 @@
 from __future__ import annotations
 
 import asyncio
-from contextlib import suppress
+import secrets
+from collections.abc import Collection
+from contextlib import closing, suppress
+from ipaddress import IPv4Address
 
 from portcall.core.adapters.adapter import Adapter
-from portcall.core.assign.client import DhcpClient, Lost, Obtained
+from portcall.core.assign.client import DhcpClient, Lost, Obtained, decline, release
 from portcall.core.assign.lookout import Lookout, Offer
+from portcall.core.talk.conversation import Frame
 from portcall.core.talk.pacer import Pacer
 from portcall.host.link import Link
 from portcall.host.runner import Runner
+from portcall.site.matches import Lease
 
 _TAKE_WAIT = 8.0
 """Seconds for a server that has just made an offer to stand by it, and one lost frame."""
 
 
-async def offers(adapter: Adapter, xid: int) -> tuple[Offer, ...]:
-    """What the DHCP servers on this wire offer this workstation; none of it is taken."""
+async def offers(
+    adapter: Adapter, xid: int, serving: Collection[IPv4Address] | None = None
+) -> tuple[Offer, ...]:
+    """What the DHCP servers on this wire offer this workstation; none of it is taken.
+
+    With ``serving``, also servers that were overheard.
+    """
     assert adapter.mac is not None
     found: list[Offer] = []
     runner = Runner(Pacer())
     with runner.using(Link(adapter.name)) as link:
-        await runner.run(Lookout(adapter.mac, xid), link, found.append)
+        await runner.run(Lookout(adapter.mac, xid, serving=serving), link, found.append)
     return tuple(found)
+
+
+def give_back(adapter: Adapter, own: IPv4Address, lease: Lease) -> None:
+    """Tell a server that its address is not used any longer. Raises NotPossibleHere, OSError."""
+    assert adapter.mac is not None
+    xid = secrets.randbits(32)
+    _say(adapter, release(adapter.mac, xid, own, lease.server, lease.server_mac))
+
+
+def refuse(adapter: Adapter, address: IPv4Address, server: IPv4Address) -> None:
+    """Tell a server that somebody has the address it gave. Raises NotPossibleHere, OSError."""
+    assert adapter.mac is not None
+    _say(adapter, decline(adapter.mac, secrets.randbits(32), address, server))
+
+
+def _say(adapter: Adapter, frame: Frame) -> None:
+    with closing(Link(adapter.name)) as link:
+        link.send(frame)
 
 
 async def take(adapter: Adapter, offer: Offer, xid: int) -> Obtained | None:

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
-from datetime import UTC, datetime
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 from portcall.core.adapters.adapter import Adapter
@@ -25,6 +24,7 @@ from portcall.jobs.workstation.adapters import adapters_now
 from portcall.jobs.workstation.free_address import first_free
 from portcall.site import matches
 from portcall.site.folder import Site
+from portcall.site.moment import Moment
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,7 +61,7 @@ class Matched:
     prefix_from: str
     added: bool = True
     alone: bool = False
-    lease_seconds: int | None = None
+    lease: matches.Lease | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -109,10 +109,13 @@ def put_in_force(
     adapter: Adapter,
     interface: IPv4Interface,
     alone: bool,
-    lifetime: int | None = None,
+    lease: matches.Lease | None = None,
     visiting: bool = False,
 ) -> None:
-    """Write down what is about to change, then change it. Raises NotPossibleHere."""
+    """Write down what is about to change, then change it. Raises NotPossibleHere.
+
+    An address that is there already by a lease is there for as long as its new one says.
+    """
     assert adapter.mac is not None
     taken_off = save(adapter) if alone else ()
     matches.write_down(
@@ -122,11 +125,13 @@ def put_in_force(
             interface,
             adapter.interfaces,
             taken_off,
-            datetime.now(UTC),
+            Moment.now(),
             matches.this_process() if visiting else None,
+            lease,
         )
     )
     take_off(adapter, taken_off)
+    lifetime = None if lease is None or lease.seconds is None else max(int(lease.seconds_left), 1)
     add_address(adapter, interface, lifetime)
 
 

@@ -4,15 +4,18 @@ from __future__ import annotations
 
 import asyncio
 import secrets
+from contextlib import suppress
 from dataclasses import dataclass
+from ipaddress import IPv4Interface
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import AddressError, check_host
-from portcall.core.assign.lookout import Offer
+from portcall.core.assign.client import Obtained
+from portcall.core.assign.lookout import LONGEST, Offer
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.privilege import Privilege, require
 from portcall.jobs.telling import Tell
-from portcall.jobs.workstation.lease import offers, take
+from portcall.jobs.workstation.lease import give_back, offers, refuse, take
 from portcall.jobs.workstation.match import (
     Matched,
     free_address,
@@ -20,6 +23,8 @@ from portcall.jobs.workstation.match import (
     refuse_managed,
     refuse_overlap,
 )
+from portcall.site.matches import Lease, open_matches
+from portcall.site.moment import Moment
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,10 +39,21 @@ class Offered:
         return f"offered: {offer.address}{mask} by {offer.server} ({offer.server_mac})"
 
 
+@dataclass(frozen=True, slots=True)
+class Asking:
+    """It is being asked who hands out addresses."""
+
+    adapter: str
+
+    def __str__(self) -> str:
+        return f"asking on {self.adapter} who hands out addresses, at most {LONGEST:.0f} s …"
+
+
 def best_offer(adapter: Adapter, alone: bool, tell: Tell, taking: bool = True) -> Offer:
     """The offer that came first; tells of every one. Raises NotPossibleHere when there is none."""
     refuse_managed(adapter, alone, tell)
     require(Privilege.NET_RAW, *((Privilege.NET_ADMIN,) if taking else ()))
+    tell(Asking(adapter.name))
     found = asyncio.run(offers(adapter, secrets.randbits(32)))
     for offer in found:
         tell(Offered(offer))
@@ -49,26 +65,53 @@ def best_offer(adapter: Adapter, alone: bool, tell: Tell, taking: bool = True) -
 
 
 def match_by_dhcp(adapter: Adapter, offer: Offer, alone: bool, probe: bool, tell: Tell) -> Matched:
-    """Take an offer and put it in force for as long as its lease. Raises NotPossibleHere."""
+    """Take an offer and put it in force for as long as its lease. Raises NotPossibleHere.
+
+    Made again, it lengthens the lease. What is not used is given back, and what somebody else has
+    is declined, so that the server does not count it as lent.
+    """
+    began = Moment.now()
     obtained = asyncio.run(take(adapter, offer, secrets.randbits(32)))
     if obtained is None:
         raise NotPossibleHere(
             f"{offer.server} offered {offer.address} and did not give it; try again"
         )
-    interface, lease = obtained.interface, obtained.lease_seconds
+    interface = obtained.interface
+    lease = Lease(obtained.server, obtained.server_mac, obtained.lease_seconds, began)
+    added = interface not in adapter.interfaces
+    if added:
+        try:
+            _refuse_useless(adapter, obtained)
+        except NotPossibleHere:
+            with suppress(OSError):
+                give_back(adapter, interface.ip, lease)
+            raise
+        if probe and free_address(adapter, iter((interface.ip,)), tell) is None:
+            with suppress(OSError):
+                refuse(adapter, interface.ip, obtained.server)
+            raise NotPossibleHere(
+                f"{obtained.server} gives {interface.ip}, and somebody has it; declined"
+            )
+    if added or _is_by_lease(adapter, interface):
+        put_in_force(adapter, interface, alone and added, lease)
+    target = obtained.server if obtained.server in interface.network else None
+    return Matched(adapter, interface, target, "DHCP", added, alone, lease)
+
+
+def _refuse_useless(adapter: Adapter, obtained: Obtained) -> None:
+    interface = obtained.interface
     try:
         if not 1 <= interface.network.prefixlen <= 31:
             raise AddressError(f"{interface}: is no subnet to reach a device in")
         check_host(interface)
     except AddressError as error:
         raise NotPossibleHere(f"{obtained.server} gives an address of no use: {error}") from None
-    added = interface not in adapter.interfaces
-    if added:
-        refuse_overlap(adapter, interface.network)
-        if probe and free_address(adapter, iter((interface.ip,)), tell) is None:
-            raise NotPossibleHere(
-                f"{obtained.server} gives {interface.ip}, and somebody has it; not taken"
-            )
-        put_in_force(adapter, interface, alone, lease)
-    target = obtained.server if obtained.server in interface.network else None
-    return Matched(adapter, interface, target, "DHCP", added, alone, lease)
+    refuse_overlap(adapter, interface.network)
+
+
+def _is_by_lease(adapter: Adapter, interface: IPv4Interface) -> bool:
+    """Whether the address is there by a lease that an open match tells of."""
+    return any(
+        (each.mac, each.added) == (adapter.mac, interface) and each.lease is not None
+        for each in open_matches()
+    )

@@ -4,14 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import UTC, datetime
+from datetime import datetime, timedelta
 from ipaddress import IPv4Interface
 
 from portcall.core.adapters.adapter import Adapter
+from portcall.core.trouble import NotPossibleHere
 from portcall.host.adapters import read_adapters
 from portcall.host.addresses import NotPutBack, put_back, remove_alone
 from portcall.host.privilege import Privilege, require
 from portcall.site.matches import OpenMatch, close, keep_open_for, open_matches
+
+_AFTER_RESTART = (
+    "; this computer was restarted meanwhile, so what was left of a lease is as its clock says"
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -20,7 +25,8 @@ class Restored:
 
     ``now`` are its addresses afterwards; ``ended`` are those whose lease has ended meanwhile.
     ``gone`` went with the match's address, and ``left`` could not be put back: the match stays open
-    for that alone. ``to_do`` is what a person can do about it.
+    for that alone. ``to_do`` is what a person can do about it. ``lent`` says what became of the
+    lease by which the match had its address; ``restarted`` that the computer was meanwhile.
     """
 
     entry: OpenMatch
@@ -31,6 +37,8 @@ class Restored:
     gone: tuple[NotPutBack, ...] = ()
     left: tuple[NotPutBack, ...] = ()
     to_do: str = ""
+    lent: str = ""
+    restarted: bool = False
 
     @property
     def done(self) -> bool:
@@ -38,6 +46,9 @@ class Restored:
         return self.adapter is not None and not self.left
 
     def __str__(self) -> str:
+        return self._outcome() + (_AFTER_RESTART if self.restarted else "")
+
+    def _outcome(self) -> str:
         entry, before = self.entry, listed(self.entry.before) or "no address"
         if self.adapter is None:
             return (
@@ -45,7 +56,7 @@ class Restored:
                 "Plug it in and run restore again, or leave it"
             )
         gone = "removed" if self.was_in_force else "was gone already"
-        sentence = f"{self.adapter}: {entry.added} {gone}"
+        sentence = f"{self.adapter}: {entry.added} {gone}{self.lent}"
         if self.left:
             refused = "; ".join(str(each) for each in self.left)
             return f"{sentence}; not put back yet: {refused}. {self.to_do}"
@@ -78,8 +89,8 @@ def restore_one(entry: OpenMatch) -> Restored:
     if adapter is None:
         return Restored(entry, None)
     removed = remove_alone(adapter, entry.added)
-    elapsed = (datetime.now(UTC) - entry.at).total_seconds()
-    result = put_back(adapter, entry.taken_off, max(elapsed, 0.0))
+    lent = _give_back(adapter, entry)
+    result = put_back(adapter, entry.taken_off, entry.since.elapsed)
     if result.left:
         keep_open_for(entry, [each.line for each in result.left])
     else:
@@ -94,7 +105,29 @@ def restore_one(entry: OpenMatch) -> Restored:
         removed.gone,
         result.left,
         _what_to_do(adapter, entry, result.left),
+        lent,
+        bool(result.leased) and not entry.since.is_certain,
     )
+
+
+def _give_back(adapter: Adapter, entry: OpenMatch) -> str:
+    """Give a lease back to its server, and say so: it may have one address only."""
+    lease = entry.lease
+    if lease is None or lease.seconds_left <= 0:
+        return ""
+    from portcall.jobs.workstation.lease import give_back
+
+    try:
+        if adapter.link:
+            give_back(adapter, entry.added.ip, lease)
+            return f" and given back to {lease.server}"
+        reason = "there is no link"
+    except (NotPossibleHere, OSError) as trouble:
+        reason = str(trouble)
+    until = "for good"
+    if lease.seconds is not None:
+        until = f"until {datetime.now() + timedelta(seconds=lease.seconds_left):%d %b %H:%M}"
+    return f" and not given back to {lease.server}, which keeps it lent {until}: {reason}"
 
 
 def _what_to_do(adapter: Adapter, entry: OpenMatch, left: Sequence[NotPutBack]) -> str:

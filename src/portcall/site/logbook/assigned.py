@@ -11,9 +11,9 @@ import json
 import os
 from collections import deque
 from collections.abc import Iterator
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, datetime
 from functools import lru_cache
-from ipaddress import AddressValueError, IPv4Address
+from ipaddress import IPv4Address
 from pathlib import Path
 from threading import Lock
 
@@ -22,6 +22,7 @@ from portcall.core.assign.event import Event, EventKind
 from portcall.core.trouble import NotPossibleHere
 from portcall.site.files import ends_in_the_middle, give_to_caller, make_folder
 from portcall.site.matches import state_folder
+from portcall.site.moment import Moment, read_moment
 
 FILE = "assigned.jsonl"
 
@@ -68,8 +69,7 @@ class AssignedLog:
             f'"address": {_quoted(event.address)}, "name": {_quoted(event.name)}'
         )
         if temporary_seconds is not None:
-            until = now + timedelta(seconds=temporary_seconds)
-            line += f', "until": "{until.isoformat(timespec="milliseconds")}"'
+            line += f', "lent": {json.dumps(Moment.now().entry)}, "seconds": {temporary_seconds}'
         self._lines.append(f"{line}}}\n")
         if temporary_seconds is not None:
             self.flush()
@@ -90,21 +90,20 @@ class AssignedLog:
 
     def still_lent(self) -> tuple[tuple[Mac, IPv4Address, float], ...]:
         """Temporary addresses in force: MAC, address, and the seconds that are left."""
-        now = datetime.now(UTC)
         lent: dict[IPv4Address, tuple[Mac, float]] = {}
-        for mac, address, until in self._temporary():
-            lent[address] = (mac, (until - now).total_seconds())
+        for mac, address, seconds, since in self._temporary():
+            lent[address] = (mac, seconds - since.elapsed)
         return tuple((mac, a, left) for a, (mac, left) in lent.items() if left > 0)
 
-    def _temporary(self) -> Iterator[tuple[Mac, IPv4Address, datetime]]:
+    def _temporary(self) -> Iterator[tuple[Mac, IPv4Address, int, Moment]]:
         with open(self.path, "rb") as file:
             file.seek(max(0, self.path.stat().st_size - _MOST_READ))
             for line in file.read().splitlines():
-                if b'"until"' not in line:
+                if b'"lent"' not in line:
                     continue
                 try:
                     entry = json.loads(line)
-                    until = datetime.fromisoformat(entry["until"])
-                    yield parse_mac(entry["mac"]), IPv4Address(entry["address"]), until
-                except (ValueError, KeyError, TypeError, AddressError, AddressValueError):
+                    mac, address = parse_mac(entry["mac"]), IPv4Address(entry["address"])
+                    yield mac, address, int(entry["seconds"]), read_moment(entry["lent"])
+                except (AttributeError, ValueError, KeyError, TypeError, AddressError):
                     continue  # The first line may be cut, and the last one half written.
