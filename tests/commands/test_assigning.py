@@ -37,7 +37,7 @@ def test_a_lent_address_outlives_a_kill_and_nobody_else_is_given_it(plant):
     (lent,) = [e for e in ended.json_lines if e["event"] == "assigned" and e["name"] is None]
     assert (lent["mac"], lent["address"]) == (panel, "10.61.20.100")
     assert lent["detail"] == "temporary, for 300 s"
-    assert [e["mac"] for e in record(plant) if "until" in e] == [panel]
+    assert [e["mac"] for e in record(plant) if "lent" in e] == [panel]
     # Another device asks first now: what the panel has is not given to it.
     plant.until_true(f"! {SERVES}")
     started = plant.start(line)

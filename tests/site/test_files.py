@@ -6,12 +6,15 @@ import time
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from ipaddress import IPv4Address, IPv4Interface
+from pathlib import Path
+from tempfile import TemporaryDirectory
 
 import pytest
 
 from portcall.core.address import parse_mac
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.site import files, matches
+from portcall.site.catalogs import add_catalog
 from portcall.site.folder import find_site
 from portcall.site.makers import maker_lookup
 from portcall.site.moment import Moment, read_moment
@@ -162,14 +165,86 @@ def test_a_file_is_replaced_whole_or_not_at_all(tmp_path, monkeypatch):
     assert list(tmp_path.iterdir()) == [path]
 
 
-@pytest.mark.skipif(os.geteuid() != 0, reason="only root can give files away")
-def test_files_made_under_sudo_belong_to_the_caller(state, monkeypatch):
-    monkeypatch.setenv("SUDO_UID", "65534")
-    monkeypatch.setenv("SUDO_GID", "65534")
-    entry = opened(ADDED, (), (), NOW)
-    assert {p.stat().st_uid for p in (entry.path, entry.path.parent, state)} == {65534}
+SOMEBODY, STRANGER = 65534, 65533
+
+
+@pytest.fixture
+def callers_folder(monkeypatch):
+    """The folder of a person who has called sudo, where that person and root can write."""
+    if os.geteuid() != 0:
+        pytest.skip("only root can be called by sudo")
+    with TemporaryDirectory(dir="/tmp") as name:
+        folder = Path(name)
+        os.chown(folder, SOMEBODY, SOMEBODY)
+        monkeypatch.setenv("SUDO_UID", str(SOMEBODY))
+        monkeypatch.setenv("SUDO_GID", str(SOMEBODY))
+        monkeypatch.setenv(matches.STATE_VARIABLE, str(folder / "state"))
+        yield folder
+
+
+def test_files_made_under_sudo_belong_to_the_caller(callers_folder, monkeypatch):
+    entry = opened(ADDED)
+    assert {p.stat().st_uid for p in (entry.path, entry.path.parent)} == {SOMEBODY}
+    with files.open_to_append(callers_folder / "record") as record:
+        record.write(b"half a line")
+    with files.open_to_append(callers_folder / "record") as record:
+        record.write(b"a line\n")
+    assert (callers_folder / "record").read_text() == "half a line\na line\n"
+    assert (callers_folder / "record").stat().st_uid == SOMEBODY
+    # What only root could have made stays root's.
+    assert os.geteuid() == 0
     monkeypatch.delenv(matches.STATE_VARIABLE)
     assert str(matches.state_folder()).endswith(".local/state/portcall")
+
+
+def test_no_link_of_the_callers_leads_root_where_the_caller_could_not_write(
+    callers_folder, tmp_path
+):
+    """In a folder of the caller's, links to a folder and to a file of root's."""
+    secret = tmp_path / "secret"
+    secret.write_text("root's")
+    (callers_folder / "state").symlink_to(tmp_path)
+    (callers_folder / "catalog").symlink_to(tmp_path)
+    (callers_folder / "record").symlink_to(secret)
+    (tmp_path / "a.toml").write_text('[[ports]]\nport = 9100\nname = "feeder"\n')
+    with pytest.raises(NotPossibleHere, match="nothing was changed"):
+        opened(ADDED)
+    with pytest.raises(NotPossibleHere, match="cannot be written"):
+        add_catalog(tmp_path / "a.toml", callers_folder)
+    with pytest.raises(OSError, match="ermission"):
+        files.open_to_append(callers_folder / "record")
+    with pytest.raises(OSError, match="ermission"):
+        files.write_whole(callers_folder / "record", b"the caller's")
+    assert secret.read_text() == "root's"
+    assert {each.name for each in tmp_path.iterdir()} == {"secret", "a.toml"}
+    assert {each.stat().st_uid for each in tmp_path.iterdir()} == {0}
+
+
+def test_an_entry_is_believed_only_if_nobody_else_could_have_written_it(callers_folder):
+    entry = opened(ADDED)
+    for damage in (
+        lambda path: os.chown(path, STRANGER, STRANGER),
+        lambda path: path.chmod(0o646),
+        lambda path: os.chown(path, SOMEBODY, STRANGER) or path.chmod(0o664),
+        lambda path: path.parent.chmod(0o777),
+    ):
+        assert matches.open_matches() == (entry,)
+        damage(entry.path)
+        assert matches.open_matches() == ()
+        (told,) = matches.set_aside()
+        assert "somebody else could have written it, so it is not believed" in told
+        entry.path.parent.chmod(0o755)
+        os.chown(entry.path, SOMEBODY, SOMEBODY)
+        entry.path.chmod(0o664)
+
+
+def test_a_file_that_cannot_be_read_is_not_written_over(state):
+    entry = opened(ADDED)
+    entry.path.write_text("{")
+    opened(ADDED)
+    assert matches.open_matches() == (entry,)
+    (told,) = matches.set_aside()
+    assert Path(told.split(":")[0]).read_text() == "{"
 
 
 def test_how_long_ago_something_was_is_not_told_by_a_clock_that_can_be_set():

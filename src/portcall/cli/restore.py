@@ -11,7 +11,7 @@ from portcall.cli.main import NO, YES
 from portcall.cli.options import json_option
 from portcall.cli.say import note, print_json
 from portcall.jobs.workstation.restore import Restored, listed, restore_all
-from portcall.site.matches import OpenMatch, open_matches, unreadable
+from portcall.site.matches import OpenMatch, open_matches, set_aside
 
 
 @click.command("restore")
@@ -23,8 +23,8 @@ def restore_command(show: bool, as_json: bool) -> int:
     Works after a crash or a reboot, when an adapter was pulled out and is back, in any order, any
     number of times. What others changed meanwhile stays, and is said.
     """
-    for path in unreadable():
-        note(f"{path}: cannot be read, and is left alone; delete it when its adapter is right")
+    for sentence in set_aside():
+        note(sentence)
     if show:
         return _show(open_matches(), as_json)
     results = restore_all()

@@ -9,7 +9,7 @@ from types import TracebackType
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.core.wire import pcapng
 from portcall.core.wire.octets import Malformed
-from portcall.site.files import give_to_caller
+from portcall.site.files import as_caller
 
 
 class CaptureFile:
@@ -23,10 +23,10 @@ class CaptureFile:
         try:
             if not _may_be_replaced(path):
                 raise BadInput(f"{path}: is there already, and is no capture; name another file")
-            self._file = open(path, "wb")  # noqa: SIM115 - closed by __exit__
+            with as_caller(path):
+                self._file = open(path, "wb")  # noqa: SIM115 - closed by __exit__
         except OSError as error:
             raise NotPossibleHere(f"{path}: cannot be written: {error.strerror}") from None
-        give_to_caller(path)
         self._file.write(pcapng.encode_header(adapter))
 
     def __enter__(self) -> CaptureFile:

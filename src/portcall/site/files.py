@@ -1,11 +1,22 @@
-"""Writing files so that a crash leaves the old or the new one whole, owned by the right person."""
+"""Writing files so that a crash leaves the old or the new one whole, as the right person.
+
+Under sudo, what lies in folders that somebody else could have changed is written as the person who
+called sudo would write it: with that person's rights, so that no link in them leads to a file which
+that person could not have written. Only where root alone could have made the path, root writes.
+"""
 
 from __future__ import annotations
 
 import contextlib
 import os
+import pwd
+import stat
+from collections.abc import Iterator
 from pathlib import Path
 from typing import BinaryIO
+
+_OTHERS_MAY_WRITE = stat.S_IWGRP | stat.S_IWOTH
+_ROOT = 0
 
 
 def caller() -> tuple[int, int] | None:
@@ -16,23 +27,88 @@ def caller() -> tuple[int, int] | None:
         return None
 
 
-def give_to_caller(path: Path) -> None:
-    """Files made under sudo belong to the person who called sudo."""
+@contextlib.contextmanager
+def as_caller(path: Path) -> Iterator[None]:
+    """Have the rights of the person who called sudo, where ``path`` is not root's alone.
+
+    Raises OSError. Without sudo, or when root called it, nothing changes. The rights are those of
+    the whole process: nothing that needs root goes on meanwhile in another thread.
+    """
     person = caller()
-    if person and os.geteuid() == 0:
-        os.chown(path, *person, follow_symlinks=False)
+    if person is None or _ROOT in (person[0], *_roots_alone(path)) or os.geteuid() != _ROOT:
+        yield
+        return
+    user, group = person
+    groups, own_group = os.getgroups(), os.getegid()
+    os.setgroups(_groups_of(user, group))
+    try:
+        os.setegid(group)
+        os.seteuid(user)
+        yield
+    finally:
+        os.seteuid(_ROOT)
+        os.setegid(own_group)
+        os.setgroups(groups)
+
+
+def _roots_alone(path: Path) -> tuple[int, ...]:
+    """Root, where nobody else could have put a link or a file on the way to ``path``."""
+    for way in {Path(os.path.abspath(path)), Path(os.path.realpath(path))}:
+        for folder in way.parents:
+            try:
+                found = os.lstat(folder)
+            except FileNotFoundError:
+                continue
+            # In a sticky folder others cannot replace what is root's, but could have made what is
+            # not there yet.
+            sticky = found.st_mode & stat.S_ISVTX and folder != way.parent
+            if found.st_uid != _ROOT or (found.st_mode & _OTHERS_MAY_WRITE and not sticky):
+                return ()
+    return (_ROOT,)
+
+
+def _groups_of(user: int, group: int) -> list[int]:
+    try:
+        return os.getgrouplist(pwd.getpwuid(user).pw_name, group)
+    except KeyError:
+        return [group]
+
+
+def only_we_could_write(path: Path) -> bool:
+    """Whether nobody but root, this user and the caller of sudo could have written a file.
+
+    Raises OSError.
+    """
+    person = caller()
+    people = {_ROOT, os.geteuid(), *(person[:1] if person else ())}
+    for found in (os.lstat(path), os.stat(path.parent)):
+        by_group = found.st_mode & stat.S_IWGRP and not _is_private(found.st_gid, people)
+        if found.st_uid not in people or found.st_mode & stat.S_IWOTH or by_group:
+            return False
+    return stat.S_ISREG(os.lstat(path).st_mode)
+
+
+def _is_private(group: int, people: set[int]) -> bool:
+    """Whether a group is root's, or the one that a user of that number alone is in by custom."""
+    return group == _ROOT or group in people
 
 
 def make_folder(path: Path) -> None:
-    """Make a folder and those above it, owned by the caller."""
-    if not path.exists():
-        make_folder(path.parent)
-        path.mkdir(exist_ok=True)
-        give_to_caller(path)
+    """Make a folder and those above it. Raises OSError."""
+    with as_caller(path / "file"):
+        path.mkdir(parents=True, exist_ok=True)
 
 
 def write_whole(path: Path, data: bytes) -> None:
-    """Replace a file atomically; it is on the disk when this returns. Raises OSError."""
+    """Replace a file atomically; it is on the disk when this returns. Raises OSError.
+
+    Where ``path`` is a link, the file it leads to is replaced.
+    """
+    with as_caller(path):
+        _write_whole(Path(os.path.realpath(path)), data)
+
+
+def _write_whole(path: Path, data: bytes) -> None:
     temporary = path.with_name(f".{path.name}.{os.getpid()}")
     try:
         with open(temporary, "xb") as file:
@@ -41,13 +117,22 @@ def write_whole(path: Path, data: bytes) -> None:
             os.fsync(file.fileno())
         mode = path.stat().st_mode & 0o777 if path.exists() else 0o644
         os.chmod(temporary, mode)
-        give_to_caller(temporary)
         os.replace(temporary, path)
     except BaseException:
         with contextlib.suppress(OSError):
             os.unlink(temporary)
         raise
     flush_folder(path.parent)
+
+
+def open_to_append(path: Path) -> BinaryIO:
+    """Open a record to add lines to, after one that a crash left half written. Raises OSError."""
+    make_folder(path.parent)
+    with as_caller(path):
+        file = open(path, "a+b", buffering=0)  # noqa: SIM115 - the caller closes it
+    if ends_in_the_middle(file):
+        file.write(b"\n")
+    return file
 
 
 def ends_in_the_middle(file: BinaryIO) -> bool:

@@ -12,6 +12,7 @@ import contextlib
 import json
 import os
 import pwd
+import time
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
@@ -21,7 +22,14 @@ from typing import Any
 
 from portcall.core.address import AddressError, Mac, parse_mac
 from portcall.core.trouble import NotPossibleHere
-from portcall.site.files import caller, flush_folder, make_folder, write_whole
+from portcall.site.files import (
+    as_caller,
+    caller,
+    flush_folder,
+    make_folder,
+    only_we_could_write,
+    write_whole,
+)
 from portcall.site.moment import Moment, read_moment
 
 STATE_VARIABLE = "PORTCALL_STATE"
@@ -118,12 +126,23 @@ def _write(match: OpenMatch) -> None:
     path = match.path
     try:
         make_folder(path.parent)
+        _keep_unread(path)
         write_whole(path, f"{json.dumps(entry, indent=2)}\n".encode())
     except OSError as error:
         raise NotPossibleHere(
             f"{path.parent}: what match changes must be written down first, and cannot be: "
             f"{error.strerror}; nothing was changed"
         ) from None
+
+
+def _keep_unread(path: Path) -> None:
+    """A file that cannot be read is not written over: a person may still read it.
+
+    Raises OSError.
+    """
+    if path.exists() and _read(path) is None:
+        with as_caller(path):
+            path.replace(path.with_name(f"{path.stem}.{time.time_ns()}.json"))
 
 
 def _joined(earlier: OpenMatch, later: OpenMatch) -> OpenMatch:
@@ -152,9 +171,28 @@ def open_matches() -> tuple[OpenMatch, ...]:
     return tuple(sorted(found, key=lambda entry: entry.since.at))
 
 
-def unreadable() -> tuple[Path, ...]:
-    """Files that should tell of an open match and do not."""
-    return tuple(path for path in _paths() if _read(path) is None)
+def set_aside() -> tuple[str, ...]:
+    """Files that should tell of an open match and do not, with why and what to do."""
+    told = []
+    for path in _paths():
+        if not _is_ours(path):
+            told.append(
+                f"{path}: somebody else could have written it, so it is not believed; look into "
+                "it, and delete it"
+            )
+        elif _read(path) is None:
+            told.append(
+                f"{path}: cannot be read, and is left alone; delete it when its adapter is right"
+            )
+    return tuple(told)
+
+
+def _is_ours(path: Path) -> bool:
+    """Whether an entry may be acted on: with its words, addresses are taken off as root."""
+    try:
+        return only_we_could_write(path)
+    except OSError:
+        return False
 
 
 def _paths() -> list[Path]:
@@ -165,6 +203,8 @@ def _paths() -> list[Path]:
 
 
 def _read(path: Path) -> OpenMatch | None:
+    if not _is_ours(path):
+        return None
     try:
         entry = json.loads(path.read_text(encoding="utf-8"))
         found = OpenMatch(
@@ -235,7 +275,8 @@ def _process(number: int) -> str | None:
 
 def close(entry: OpenMatch) -> None:
     """The match was put back."""
-    with contextlib.suppress(FileNotFoundError):
-        entry.path.unlink()
-    with contextlib.suppress(OSError):
-        flush_folder(entry.path.parent)
+    with as_caller(entry.path):
+        with contextlib.suppress(FileNotFoundError):
+            entry.path.unlink()
+        with contextlib.suppress(OSError):
+            flush_folder(entry.path.parent)

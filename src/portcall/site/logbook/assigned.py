@@ -20,7 +20,7 @@ from threading import Lock
 from portcall.core.address import AddressError, Mac, parse_mac
 from portcall.core.assign.event import Event, EventKind
 from portcall.core.trouble import NotPossibleHere
-from portcall.site.files import ends_in_the_middle, give_to_caller, make_folder
+from portcall.site.files import open_to_append
 from portcall.site.matches import state_folder
 from portcall.site.moment import Moment, read_moment
 
@@ -42,13 +42,7 @@ class AssignedLog:
     def __init__(self, folder: Path | None) -> None:
         self.path = (folder or state_folder()) / FILE
         try:
-            make_folder(self.path.parent)
-            existed = self.path.exists()
-            self._file = open(self.path, "a+b", buffering=0)  # noqa: SIM115 - close() closes it
-            if not existed:
-                give_to_caller(self.path)
-            elif ends_in_the_middle(self._file):
-                self._file.write(b"\n")
+            self._file = open_to_append(self.path)
         except OSError as error:
             raise NotPossibleHere(
                 f"{self.path}: what is given is written down first, and cannot be: {error.strerror}"

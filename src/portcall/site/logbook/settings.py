@@ -16,7 +16,7 @@ from typing import Any
 
 from portcall.core.address import AddressError, Mac, parse_mac
 from portcall.core.trouble import NotPossibleHere
-from portcall.site.files import ends_in_the_middle, give_to_caller, make_folder
+from portcall.site.files import open_to_append
 from portcall.site.matches import state_folder
 
 FILE = "settings.jsonl"
@@ -39,15 +39,9 @@ class SettingsLog:
         entry |= {key: None if v is None else str(v) for key, v in values.items()}
         line = json.dumps(entry, ensure_ascii=False) + "\n"
         try:
-            make_folder(self.path.parent)
-            existed = self.path.exists()
-            with open(self.path, "a+b") as file:
-                # After a line that a crash left half written, a new one.
-                file.write(("\n" if ends_in_the_middle(file) else "").encode() + line.encode())
-                file.flush()
+            with open_to_append(self.path) as file:
+                file.write(line.encode())
                 os.fsync(file.fileno())
-            if not existed:
-                give_to_caller(self.path)
         except OSError as error:
             raise NotPossibleHere(
                 f"{self.path}: what is set in a device is written down first, and cannot be: "
