@@ -134,7 +134,11 @@ DRIVES = {
     "slow": 'setting = "restarts"\nrestart = 3',
     "busy": "in_run = true",
 }
-ISLANDS = {"proud": 'setting = "refuses"', "idle": 'setting = "ignores"'}
+ISLANDS = {
+    "proud": 'setting = "refuses"',
+    "idle": 'setting = "ignores"',
+    "tardy": 'setting = "lingers"',
+}
 
 
 @pytest.fixture
@@ -162,7 +166,7 @@ def test_what_devices_do_instead_is_found_out_and_said_truly(drives):
     moved = drives.run(f"portcall move {names} --wait 20 --capture m.pcapng --json", timeout=150)
     assert moved.code == 1
     results = {each["name"]: each for each in moved.json["devices"]}
-    assert [name for name, each in results.items() if each["moved"]] == ["plain", "slow"]
+    assert [name for name, each in results.items() if each["moved"]] == ["plain", "slow", "tardy"]
     assert results["plain"]["findings"] == [
         "the host name plain set",
         "the same device: serial 77B10061",
@@ -175,7 +179,8 @@ def test_what_devices_do_instead_is_found_out_and_said_truly(drives):
     assert "it is at 203.0.113.64 as before; it is safe to repeat this" in words["cut"]
     assert "an I/O connection of it is in run mode" in words["busy"]
     assert "cannot be set while it is in operation (DCP block error 6)" in words["proud"]
-    assert "it said yes to setting the address, and did not do it" in words["idle"]
+    assert "it said yes to setting the address, and had not done it 3 s later" in words["idle"]
+    assert results["tardy"]["after"] == "10.61.20.73/24, tardy"
     assert results["idle"]["after"] == "no address, no station name"
     # Repeated, or insisted on, it is done; this computer is as it was.
     again = drives.run("portcall move cut busy --force --wait 20")
@@ -259,3 +264,60 @@ def test_a_series_recognises_who_is_connected_and_is_taken_up_again(tmp_path):
     assert "shore-radio, 02-D0-11-5C-10-22: is at 10.61.20.52/24" in person.plain
     assert "shore-radio,02-D0-11-5C-10-22,10.61.20.52" in person.plain
     assert "pier-radio,02-D0-11-5C-10-21,10.61.20.51" in person.plain
+
+
+TWO_PORTS = 'other_port = "192.0.2.1/24"\ngateway = "203.0.113.1"'
+
+
+def test_what_a_device_had_is_recorded_whole_and_brought_back(tmp_path):
+    """A drive by CIP, at its second interface, and an island by DCP."""
+    scenario = 'site = "site"\n' + WORKSTATION
+    scenario += DRIVE.format(name="fan", n=61, extra=TWO_PORTS)
+    extra = 'address = "203.0.113.71/24"\ngateway = "203.0.113.2"\nstation_name = "was-here"'
+    scenario += ISLAND.format(name="island", n=71, extra=extra)
+    (tmp_path / "site").mkdir()
+    (tmp_path / "site" / "site.toml").write_text(SITE)
+    plan = "name,mac,address,gateway\nfan,02-77-B1-00-00-61,10.61.20.61,\n"
+    plan += "island,02-77-B1-00-00-71,203.0.113.77,\n"
+    (tmp_path / "site" / "plan.csv").write_text(plan)
+    (tmp_path / "plant.toml").write_text(scenario)
+    with Plant(tmp_path / "plant.toml") as plant:
+        nothing = plant.run("portcall move fan --undo")
+        assert (nothing.code, "does not tell what it had" in nothing.out) == (1, True)
+        moved = plant.run("portcall move fan island --json")
+        assert moved.code == 0, moved.out
+        fan, _ = moved.json["devices"]
+        assert "its gateway 203.0.113.1 is not in 10.61.20.0/24: it has none now" in fan["findings"]
+        before, *_ = [json.loads(line) for line in plant.run("cat settings.jsonl").out.splitlines()]
+        assert before["had"] == {
+            "address": "203.0.113.61",
+            "mask": "255.255.255.0",
+            "gateway": "203.0.113.1",
+            "name_server": "0.0.0.0",
+            "second_name_server": "0.0.0.0",
+            "domain": "",
+            "name": "gale7",
+            "control": 0,
+        }
+        # Nobody asked for another gateway, and this one is in its subnet still.
+        planned = ["203.0.113.77", "255.255.255.0", "203.0.113.2", "island"]
+        assert by_dcp(plant) == planned
+        # What was undone can be undone as well: that was written down, too.
+        for expected in (["203.0.113.71", *planned[1:3], "was-here"], planned):
+            undone = plant.run("portcall move fan island --undo --json")
+            assert undone.code == 0, undone.out
+            assert [each["undone"] for each in undone.json["devices"]] == [True, True]
+            assert by_dcp(plant) == expected
+        assert plant.run("portcall move fan --undo").code == 0
+        found = plant.run("portcall find 203.0.113.61 --json").json["devices"]
+        fan = next(each for each in found if each["mac"] == "02-77-B1-00-00-61")
+        assert (fan["addresses"], fan["gateway"]) == (["203.0.113.61"], "203.0.113.1")
+        assert {"what": "name", "value": "gale7", "by": "cip"} in fan["said"]
+
+
+def by_dcp(plant):
+    """What the island says of itself: address, mask, gateway and name."""
+    found = plant.run("portcall find --method dcp --json").json["devices"]
+    island = next(each for each in found if each["mac"] == "02-77-B1-00-00-71")
+    said = {each["what"]: each["value"] for each in island["said"] if each["by"] == "dcp"}
+    return [*island["addresses"], said["mask"], said["gateway"], said["name"]]

@@ -52,10 +52,12 @@ def modbus_answer(asked):
 
 
 def test_a_late_attribute_is_not_read_as_the_next_one():
-    wire, party = asking(cip_interface.script, Method.CIP)
+    wire, party = asking(partial(cip_interface.script, PLC), Method.CIP)
     wire.say(StreamBytes(session_answer()))
     configuration = party.packets[-1]
     wire.pass_time(ANSWER_WAIT)
+    # How many interfaces it has, it does not tell.
+    wire.say(StreamBytes(cip_answer(party.packets[-1], b"", 5)))
     control = party.packets[-1]
     assert control is not configuration
     # Attribute 5, when 3 is asked: its first octets, an address, would be read as 3.
@@ -124,7 +126,7 @@ def test_where_nothing_numbers_the_replies_a_connection_is_not_used_again(comes)
 
 
 def test_a_message_that_nobody_asked_for_does_not_lengthen_the_wait_for_ever():
-    wire, party = asking(cip_interface.script, Method.CIP)
+    wire, party = asking(partial(cip_interface.script, PLC), Method.CIP)
     wire.say(StreamBytes(session_answer()))
     stray = cip.encode(replace_context(party.packets[-1]))
     for _ in range(100):

@@ -109,10 +109,13 @@ def attribute(party, data, status=0):
 
 @given(st.lists(st.integers(1, 90), max_size=6), st.booleans())
 def test_how_an_interface_is_set_also_where_one_attribute_is_refused(cuts, refused):
-    wire, party = alone(Dialogue(cip_interface.script(), told_by(Method.CIP)))
+    wire, party = alone(Dialogue(cip_interface.script(PLC), told_by(Method.CIP)))
     in_pieces(wire, SESSION, cuts)
     configured = cip_tcpip.encode_configuration(CONFIGURATION)
     in_pieces(wire, attribute(party, configured, 5 if refused else 0), cuts)
+    if refused:
+        # How many interfaces it has, it does not tell either.
+        in_pieces(wire, attribute(party, b"", 5), cuts)
     for data in (b"\2\0\0\0", b"\3\0fan\0"):
         in_pieces(wire, attribute(party, data), cuts)
     said = said_by(party)
@@ -135,7 +138,7 @@ def test_a_stream_that_closes_lies_floods_or_stays_silent_ends_the_dialogue():
         wire.say(StreamBytes(hostile))
         wire.pass_time(ANSWER_WAIT)
         assert (party.facts, party.conversation.over) == ([], True)
-    wire, party = alone(Dialogue(cip_interface.script(), told_by(Method.CIP)))
+    wire, party = alone(Dialogue(cip_interface.script(PLC), told_by(Method.CIP)))
     wire.pass_time(ANSWER_WAIT)
     assert party.conversation.over
 

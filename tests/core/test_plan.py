@@ -1,3 +1,4 @@
+from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 import pytest
@@ -202,3 +203,29 @@ def test_an_address_typed_by_hand_may_not_be_a_devices_or_the_gateways():
     with pytest.raises(BadInput, match="gateway"):
         check_own(IPv4Interface("10.61.20.1/24"), Plan(), (LINE_2,))
     check_own(IPv4Interface("10.61.20.2/24"), plan, (LINE_2,))
+
+
+def test_a_sites_gateway_is_every_devices_but_its_own_and_only_where_it_can_be_reached():
+    router = IPv4Address("10.61.20.1")
+    site = (Subnet(IPv4Network("10.61.20.0/24"), router),)
+    text = (
+        b"name,address,mask,gateway\nfan,10.61.20.21,,\nrouter,10.61.20.1,,\n"
+        b"belt,10.61.20.23,,10.61.20.2\nfar,10.61.20.200,25,\nelse,192.0.2.5,24,192.0.2.1\n"
+    )
+    plan = parse_plan(text, "plan.csv", site)
+    gateways = {row.name: str(row.gateway) for row in plan}
+    assert gateways == {
+        "fan": "10.61.20.1",
+        "router": "None",
+        "belt": "10.61.20.2",
+        "far": "None",
+        "else": "192.0.2.1",
+    }
+    mac = "02-77-B1-00-00-21"
+    # A row that is served elsewhere for once does not take its gateway along.
+    moved = Plan((replace(plan.by_name("else"), mac=parse_mac(mac)),)).with_pair(
+        parse_pair(f"{mac}=10.61.20.30", site)
+    )
+    assert [row.gateway for row in moved] == [router]
+    there = parse_pair(f"{mac}=203.0.113.9/24", site)
+    assert [row.gateway for row in moved.with_pair(there)] == [None]

@@ -84,7 +84,13 @@ def test_a_device_is_kept_named_and_given_back_and_doing_it_again_does_nothing()
         assert outcome.before == "127.0.61.20/8 by BOOTP"
         assert outcome.after == "127.0.61.20/8 stored in the device"
         assert outcome.findings == ("the host name fan-drive-1 set",)
-        assert remembered == [("CIP", "127.0.61.20/8 by BOOTP")]
+        ((had,),) = remembered
+        assert (had.by, had.settings, had.name, had.asks) == (
+            "CIP",
+            "127.0.61.20/8 by BOOTP",
+            "gale7",
+            True,
+        )
         assert (held.asks, held.stored, held.host_name) == (None, THERE, "fan-drive-1")
         again, remembered = keep()
         assert (again.done, again.findings, remembered) == (True, (), [])
@@ -182,3 +188,17 @@ def test_a_mask_that_is_none_and_a_way_that_has_no_name_are_no_traceback():
         outcome, _ = keep()
     assert not outcome.done
     assert "its own settings say 127.0.61.20 by BOOTP, not 127.0.61.20/8" in outcome.findings[0]
+
+
+def test_of_two_interfaces_the_one_that_was_reached_is_set_and_no_other():
+    other = IPv4Interface("192.0.2.1/24")
+    held = memory(other_port=other)
+    with device(held):
+        outcome, ((had,),) = keep()
+        assert outcome.done, outcome
+        assert (had.interface, held.stored, held.other_port) == (THERE, THERE, other)
+        # When none of them has the address it was reached at, nobody knows which is meant.
+        held.asks, held.interface = Asks.BOOTP, IPv4Interface("127.0.61.99/8")
+        outcome, remembered = keep()
+    assert (outcome.done, remembered, held.asks) == (False, [], Asks.BOOTP)
+    assert "has this address, but 192.0.2.1, 127.0.61.99" in outcome.findings[0]

@@ -24,7 +24,7 @@ from portcall.core.plan.targets import Meant, parse_device
 from portcall.core.trouble import BadInput
 from portcall.jobs.look.locate import Located
 from portcall.jobs.setting.mover import Mover
-from portcall.jobs.setting.moving import move_each, refuse_own, with_goal
+from portcall.jobs.setting.moving import move_each, refuse_own, undo_each, with_goal
 from portcall.jobs.setting.naming import names_for
 from portcall.jobs.setting.series import Series
 from portcall.site.folder import this_site
@@ -49,6 +49,7 @@ LONGEST_WAIT = 1e6
 )
 @click.option("--name", metavar="NAME", help="Give DEVICE this name, not the one in the plan.")
 @click.option("--no-name", is_flag=True, help="Leave the names that devices have.")
+@click.option("--undo", is_flag=True, help="Bring DEVICE back to what it had before it was set.")
 @click.option("--force", is_flag=True, help="Set a device even when it is controlling something.")
 @adapter_option
 @capture_option
@@ -60,6 +61,7 @@ def move_command(
     wait: str,
     name: str | None,
     no_name: bool,
+    undo: bool,
     force: bool,
     adapter_name: str | None,
     capture: str | None,
@@ -70,7 +72,8 @@ def move_command(
     DEVICE is a planned name, a MAC or the address it has now. By DCP it needs no address for that;
     by CIP this computer goes into its subnet for the time needed, and back. Any other is set by
     hand: its web page is named, and move waits. It ends when the same MAC answers at the new
-    address and nowhere else. Safe to repeat.
+    address and nowhere else. Safe to repeat. All that is overwritten is written down first; --undo
+    brings that back.
     """
     if series is None and not devices:
         raise click.UsageError("name a DEVICE, or --series ADDRESS")
@@ -78,24 +81,29 @@ def move_command(
         raise BadInput("--to and --name are for one DEVICE, and not for --series")
     if name and no_name:
         raise BadInput("--name and --no-name contradict each other")
+    if undo and (to or name or series or no_name):
+        raise BadInput("--undo goes by what was written down, and by no other option")
     seconds = _seconds(wait)
     start = parse_address(series) if series else None
     site = this_site()
     plan = site.plan()
     meant = [parse_device(text, plan) for text in dict.fromkeys(devices)]
-    if start is None:
+    if start is None and not undo:
         meant = [with_goal(each, to, site, plan) for each in meant]
-    else:
+    elif start is not None:
         _check_series(meant, plan, as_json)
     if name is not None:
         names_for(meant[0], name)  # Refused before anything is sent.
     adapter = chosen_adapter(adapter_name)
-    refuse_own(adapter, meant)
+    if not undo:
+        refuse_own(adapter, meant)
     begin_capture(adapter, capture)
     with Mover(adapter, site, seconds, force, note) as mover:
         if start is not None:
             series_of = Series(mover, start, not no_name, AtTheTerminal())
             return YES if series_of.run([each.name for each in meant]) else NO
+        if undo:
+            return _undo_all(mover, meant, plan, as_json)
         return _move_all(mover, meant, plan, name, not no_name, as_json)
 
 
@@ -105,6 +113,14 @@ def _move_all(
     """Move one after the other, and say how each went."""
     shown = OutcomeView(as_json, "moved", _is_at)
     good = move_each(mover, meant, plan, shown.ended, name, named)
+    shown.finish(mover.adapter.name)
+    return YES if good else NO
+
+
+def _undo_all(mover: Mover, meant: Sequence[Meant], plan: Plan, as_json: bool) -> int:
+    """Bring back one after the other, and say how each went."""
+    shown = OutcomeView(as_json, "undone", lambda which: "is set as it was before")
+    good = undo_each(mover, meant, plan, shown.ended)
     shown.finish(mover.adapter.name)
     return YES if good else NO
 

@@ -75,6 +75,12 @@ def _serve(memory: Memory, wanted: cip_message.Request) -> cip_message.Response 
     if wanted.service == cip_message.RESET and place == (cip_message.IDENTITY, 1):
         memory.restart()
         return response(cip_message.SUCCESS)
+    if wanted.class_number == cip_tcpip.TCP_IP_INTERFACE and memory.other_port is not None:
+        if wanted.instance == 0 and wanted.attribute == cip_tcpip.LAST_INSTANCE:
+            return response(cip_message.SUCCESS, (2).to_bytes(2, "little"))
+        if wanted.instance == 1 and wanted.attribute == Attribute.CONFIGURATION:
+            return _serve_other_port(memory, wanted)
+        place = (place[0], wanted.instance - 1)
     values = _values(memory)
     if place != (cip_tcpip.TCP_IP_INTERFACE, 1) or wanted.attribute not in values:
         return response(cip_message.PATH_UNKNOWN)
@@ -84,6 +90,21 @@ def _serve(memory: Memory, wanted: cip_message.Request) -> cip_message.Response 
         status = _set(memory, wanted.attribute, wanted.data)
         return None if status is None else response(status)
     return response(cip_message.SERVICE_NOT_SUPPORTED)
+
+
+def _serve_other_port(memory: Memory, wanted: cip_message.Request) -> cip_message.Response:
+    """The configuration of the first interface: that it was set would be the wrong one set."""
+    own = memory.other_port
+    assert own is not None
+    data = b""
+    if wanted.service == cip_message.SET_ATTRIBUTE_SINGLE:
+        told = cip_tcpip.parse_configuration(wanted.data)
+        memory.other_port = IPv4Interface((told.address, prefix_length(told.mask) or 32))
+    else:
+        nothing = (UNSPECIFIED,) * 3
+        told = cip_tcpip.InterfaceConfiguration(own.ip, own.netmask, *nothing)
+        data = cip_tcpip.encode_configuration(told)
+    return cip_message.Response(wanted.service, cip_message.SUCCESS, data)
 
 
 def _values(memory: Memory) -> dict[int, bytes]:

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from enum import Enum
 from ipaddress import IPv4Address, IPv4Interface
 
 from portcall.plant.scenario import Asks, DeviceEntry, Setting
+
+_LINGERING = 0.7
+"""Seconds."""
 
 
 class Verdict(Enum):
@@ -30,6 +34,7 @@ class Memory:
     apply: Callable[[], None]
     restart: Callable[[], None]
     asks: Asks | None = field(init=False)
+    other_port: IPv4Interface | None = field(init=False)
     stored: IPv4Interface | None = field(init=False)
     stored_gateway: IPv4Address | None = field(init=False)
     host_name: str = field(init=False)
@@ -41,7 +46,7 @@ class Memory:
     _attempts: int = 0
 
     def __post_init__(self) -> None:
-        self.asks = self.entry.asks
+        self.asks, self.other_port = self.entry.asks, self.entry.other_port
         self.stored, self.stored_gateway = self.entry.address, self.entry.gateway
         self.host_name, self.station_name = self.entry.host_name, self.entry.station_name
 
@@ -99,6 +104,8 @@ class Memory:
             return Verdict.REFUSED
         if setting is Setting.DROPS and self._attempts == 2:
             return Verdict.CUT
-        if setting is not Setting.IGNORES:
+        if setting is Setting.LINGERS:
+            asyncio.get_running_loop().call_later(_LINGERING, change)
+        elif setting is not Setting.IGNORES:
             change()
         return Verdict.DONE

@@ -63,6 +63,8 @@ class Setting(StrEnum):
     """Says that it took it, and did not."""
     DROPS = "drops"
     """Takes the first thing, and closes the connection at the second."""
+    LINGERS = "lingers"
+    """Says that it took it, and does it 0.7 s later."""
     RESTARTS = "restarts"
     """Takes it when it is told to restart."""
 
@@ -105,6 +107,8 @@ class DeviceEntry:
     announce_every: float = 30
     modbus_units: tuple[int, ...] = ()
     setting: Setting = Setting.TAKES
+    other_port: IPv4Interface | None = None
+    """What its first CIP interface has, which is on no wire; the one on the wire is the second."""
     in_run: bool = False
     """A controller owns it, with a connection in run mode."""
 
@@ -220,6 +224,7 @@ def _device(table: _Table) -> DeviceEntry:
         table.number("announce_every", 30, 3600),
         table.numbers("modbus_units", 247),
         table.one_of("setting", Setting) if table.has("setting") else Setting.TAKES,
+        table.parsed_or_none("other_port", parse_interface),
         table.flag("in_run", False),
     )
     table.done()

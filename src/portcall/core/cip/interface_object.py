@@ -1,13 +1,18 @@
-"""The TCP/IP interface object of a CIP device (volume 2 §5-4): how its address is set."""
+"""The TCP/IP interface object of a CIP device (volume 2 §5-4): how its address is set.
+
+A device with two ports has two instances of it, each with an address of its own. Which one is meant
+is told by the address at which the device was reached, and by nothing else.
+"""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
-from ipaddress import IPv4Interface
+from ipaddress import IPv4Address, IPv4Interface
 
 from portcall.core.cip.session import Part, Session, ask
 from portcall.core.wire import cip_message
 from portcall.core.wire.cip_tcpip import (
+    LAST_INSTANCE,
     STATUS_BY_SWITCHES,
     TCP_IP_INTERFACE,
     Attribute,
@@ -39,6 +44,8 @@ class CipSettings:
     control: int
     configuration: InterfaceConfiguration
     host_name: bytes | None = None
+    instance: int = 1
+    """The number of the interface that these are the settings of."""
 
     @property
     def is_stored(self) -> bool:
@@ -75,28 +82,83 @@ def obtains(control: int) -> str | None:
     return OBTAINS.get(control & CONTROL_MASK)
 
 
-def get(session: Session, attribute: Attribute) -> Part[bytes | None]:
-    """One attribute of the object's only instance; None when the device refuses or is silent."""
-    response = yield from ask(session, cip_message.Request(TCP_IP_INTERFACE, 1, attribute))
+@dataclass(frozen=True, slots=True)
+class OtherAddresses:
+    """No interface of the device has the address at which it was reached; these are theirs."""
+
+    addresses: tuple[IPv4Address, ...]
+
+    def __str__(self) -> str:
+        listed = ", ".join(str(address) for address in self.addresses)
+        return (
+            f"none of its interfaces says that it has this address, but {listed}; which of them is "
+            "meant is not certain. If it waits for a restart, switch it off and on"
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """The instance that has an address, and its configuration."""
+
+    instance: int
+    configuration: InterfaceConfiguration
+
+
+def get(session: Session, instance: int, attribute: int) -> Part[bytes | None]:
+    """One attribute of an instance; None when the device refuses or is silent."""
+    response = yield from ask(session, cip_message.Request(TCP_IP_INTERFACE, instance, attribute))
     if response is None or response.status != cip_message.SUCCESS:
         return None
     return response.data
 
 
-def read_settings(session: Session) -> Part[CipSettings | None]:
-    """How the address is set; None when the device does not tell. Raises Malformed."""
-    configuration = yield from get(session, Attribute.CONFIGURATION)
-    control = yield from get(session, Attribute.CONTROL)
-    if not configuration or not control:
+def find_instance(session: Session, at: IPv4Address) -> Part[Found | OtherAddresses | None]:
+    """The instance that has the address ``at``; None when the device tells of none.
+
+    Raises Malformed.
+    """
+    others: list[IPv4Address] = []
+    last = None
+    for instance in range(1, _MOST_INSTANCES + 1):
+        data = yield from get(session, instance, Attribute.CONFIGURATION)
+        if data:
+            configuration = parse_configuration(data)
+            if configuration.address == at:
+                return Found(instance, configuration)
+            others.append(configuration.address)
+        if last is None:
+            highest = yield from get(session, _CLASS, LAST_INSTANCE)
+            # A device that does not say how many it has is asked for each until one is missing.
+            last = parse_word(highest) if highest else 0
+        if instance >= last and not (last == 0 and data):
+            break
+    return OtherAddresses(tuple(others)) if others else None
+
+
+_CLASS = 0
+"""The instance that stands for the class itself (volume 1 §4-4.1)."""
+
+_MOST_INSTANCES = 8
+
+
+def read_settings(session: Session, at: IPv4Address) -> Part[CipSettings | OtherAddresses | None]:
+    """How the address ``at`` is set; None when the device does not tell. Raises Malformed."""
+    found = yield from find_instance(session, at)
+    if not isinstance(found, Found):
+        return found
+    instance = found.instance
+    control = yield from get(session, instance, Attribute.CONTROL)
+    if not control:
         return None
-    status = yield from get(session, Attribute.STATUS)
-    capability = yield from get(session, Attribute.CAPABILITY)
-    name = yield from get(session, Attribute.HOST_NAME)
+    status = yield from get(session, instance, Attribute.STATUS)
+    capability = yield from get(session, instance, Attribute.CAPABILITY)
+    name = yield from get(session, instance, Attribute.HOST_NAME)
     return CipSettings(
         parse_word(status) if status else 0,
         # A device that does not tell its capability may still be settable: trying it shows.
         parse_word(capability) if capability else ConfigurationCapability.SETTABLE,
         parse_word(control),
-        parse_configuration(configuration),
+        found.configuration,
         None if name is None else parse_text(name),
+        instance,
     )

@@ -6,27 +6,31 @@ gateway), where that comes from (attribute 3), and its host name (attribute 6). 
 
 from __future__ import annotations
 
-from portcall.core.cip.interface_object import get, obtains
+from ipaddress import IPv4Address
+
+from portcall.core.cip.interface_object import Found, OtherAddresses, find_instance, get, obtains
 from portcall.core.cip.session import close_session, open_session
 from portcall.core.find.sighting import Field, Learnt, Method, words
 from portcall.core.printable import decoded
 from portcall.core.talk.dialogue import Script
 from portcall.core.wire.cip_tcpip import (
     Attribute,
-    parse_configuration,
     parse_text,
     parse_word,
 )
 
 
-def script() -> Script[Learnt]:
-    """Read mask and gateway, where the address comes from, and the host name."""
+def script(at: IPv4Address) -> Script[Learnt]:
+    """Read mask and gateway, where the address comes from, and the host name.
+
+    ``at`` is where the device was reached: other interfaces of it are set otherwise.
+    """
     session = yield from open_session()
     if session is None:
         return
-    data = yield from get(session, Attribute.CONFIGURATION)
-    if data is not None:
-        interface = parse_configuration(data)
+    found = yield from find_instance(session, at)
+    if isinstance(found, Found):
+        interface = found.configuration
         yield Learnt(
             words(
                 Method.CIP,
@@ -34,10 +38,13 @@ def script() -> Script[Learnt]:
                 (Field.GATEWAY, str(interface.gateway) if int(interface.gateway) else None),
             )
         )
-    data = yield from get(session, Attribute.CONTROL)
-    if data:
-        yield Learnt(words(Method.CIP, (Field.OBTAINS, obtains(parse_word(data)))))
-    data = yield from get(session, Attribute.HOST_NAME)
-    if data:
-        yield Learnt(words(Method.CIP, (Field.NAME, decoded(parse_text(data)))))
+    if not isinstance(found, OtherAddresses):
+        # One that does not tell its configuration tells the rest of its first interface.
+        instance = found.instance if found else 1
+        data = yield from get(session, instance, Attribute.CONTROL)
+        if data:
+            yield Learnt(words(Method.CIP, (Field.OBTAINS, obtains(parse_word(data)))))
+        data = yield from get(session, instance, Attribute.HOST_NAME)
+        if data:
+            yield Learnt(words(Method.CIP, (Field.NAME, decoded(parse_text(data)))))
     yield from close_session(session)

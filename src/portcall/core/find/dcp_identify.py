@@ -31,6 +31,7 @@ def sighting(mac: Mac, said: dcp.Station, now: float) -> Sighting:
         (Field.PRODUCT, decoded(said.station_type)),
         (Field.KIND, ", ".join(said.roles)),
         (Field.MASK, str(said.mask) if known else None),
+        (Field.GATEWAY, str(said.gateway) if known and said.gateway != UNSPECIFIED else None),
         (Field.MANNER, None if known else "has no address"),
         (Field.MANNER, None if said.name else "has no station name"),
     )

@@ -24,7 +24,7 @@ from portcall.core.address import (
     parse_mask,
 )
 from portcall.core.circuit import circuit_words, parse_circuit
-from portcall.core.plan.rows import Plan, PlannedDevice, Subnet, prefix_for
+from portcall.core.plan.rows import Plan, PlannedDevice, Subnet, gateway_for, prefix_for
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput
 
@@ -60,7 +60,7 @@ class PlanError(BadInput):
 def parse_plan(data: bytes, source: str, subnets: Sequence[Subnet] = ()) -> Plan:
     """Read a plan from the bytes of a CSV file; ``source`` names it in messages.
 
-    ``subnets`` are the site's: they give the mask where a row has none.
+    ``subnets`` are the site's: they give mask and gateway where a row has none.
     Raises PlanError with every rule broken.
     """
     reading = _Reading(subnets)
@@ -215,7 +215,7 @@ class _Reading:
             name,
             interface,
             mac,
-            gateway,
+            gateway or gateway_for(interface, self.subnets),
             printable(cell.get("kind", "")),
             printable(cell.get("place", "")),
             printable(cell.get("note", "")),

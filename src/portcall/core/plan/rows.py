@@ -96,7 +96,9 @@ class Plan:
         old = here or there
         if old is None:
             return Plan((*self.devices, pair))
-        new = replace(old, mac=pair.mac, interface=pair.interface)
+        kept = old.gateway if old.gateway and old.gateway in pair.interface.network else None
+        gateway = kept or pair.gateway
+        new = replace(old, mac=pair.mac, interface=pair.interface, gateway=gateway)
         return Plan(tuple(new if row is old else row for row in self.devices))
 
 
@@ -106,6 +108,14 @@ NO_PLAN = Plan()
 def prefix_for(address: IPv4Address, subnets: Iterable[Subnet]) -> int | None:
     """The prefix length of the site's subnet that holds an address, or None."""
     return next((s.network.prefixlen for s in subnets if address in s.network), None)
+
+
+def gateway_for(interface: IPv4Interface, subnets: Iterable[Subnet]) -> IPv4Address | None:
+    """The gateway that a device in a site's subnet uses, which is not itself; or None."""
+    gateway = next((s.gateway for s in subnets if interface.ip in s.network), None)
+    if gateway is None or gateway == interface.ip or gateway not in interface.network:
+        return None
+    return gateway
 
 
 def parse_pair(text: str, subnets: Sequence[Subnet] = ()) -> PlannedDevice:
@@ -120,4 +130,6 @@ def parse_pair(text: str, subnets: Sequence[Subnet] = ()) -> PlannedDevice:
         prefix = prefix_for(address, subnets)
         assumed = prefix is None
         address_text = f"{address}/{prefix or assumed_prefix(address)}"
-    return PlannedDevice(str(mac), parse_interface(address_text), mac, mask_assumed=assumed)
+    interface = parse_interface(address_text)
+    gateway = gateway_for(interface, subnets)
+    return PlannedDevice(str(mac), interface, mac, gateway, mask_assumed=assumed)

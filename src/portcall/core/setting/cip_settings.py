@@ -10,16 +10,18 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv4Interface
 
-from portcall.core.address import UNSPECIFIED
 from portcall.core.cip.identity_object import RESET, ask_identity
 from portcall.core.cip.interface_object import (
     CONTROL_MASK,
     OBTAINS,
     CipSettings,
+    OtherAddresses,
+    obtains,
     read_settings,
 )
 from portcall.core.cip.session import ask, close_session, open_session
 from portcall.core.printable import decoded
+from portcall.core.setting.had import Had, gateway_for
 from portcall.core.talk.dialogue import Script
 from portcall.core.wire import cip, cip_message
 from portcall.core.wire.cip_tcpip import (
@@ -40,6 +42,7 @@ class AttributeChange:
     what: str
     attribute: Attribute
     data: bytes
+    instance: int
     minor: bool = False
 
 
@@ -58,15 +61,15 @@ class Answered:
         return f"setting {self.change.what}: {cip_message.status_words(self.status)}"
 
 
-def read() -> Script[cip.Identity | CipSettings]:
-    """Who it is, and how its address is set; nothing for what it does not tell."""
+def read(at: IPv4Address) -> Script[cip.Identity | CipSettings | OtherAddresses]:
+    """Who it is, and how the address ``at`` is set; nothing for what it does not tell."""
     identity = yield from ask_identity()
     if identity is not None:
         yield identity
     session = yield from open_session()
     if session is None:
         return
-    settings = yield from read_settings(session)
+    settings = yield from read_settings(session, at)
     if settings is not None:
         yield settings
     yield from close_session(session)
@@ -116,18 +119,40 @@ def moving(
     gateway: IPv4Address | None,
     name: str | None = None,
 ) -> tuple[AttributeChange, ...]:
-    """The changes that are left until the device holds this address; its other settings stay."""
+    """The changes that are left until the device holds this address; its other settings stay.
+
+    So does its gateway, where none is given and the one that it has is in the new subnet.
+    """
     changes = list(_naming(now, name))
     wanted = now.configuration._replace(
         address=interface.ip,
         mask=interface.netmask,
-        gateway=gateway or UNSPECIFIED,
+        gateway=gateway_for(now.configuration.gateway, interface, gateway),
     )
     if wanted != now.configuration:
         data = encode_configuration(wanted)
-        changes.append(AttributeChange(f"the address {interface}", Attribute.CONFIGURATION, data))
+        changes.append(
+            AttributeChange(f"the address {interface}", Attribute.CONFIGURATION, data, now.instance)
+        )
     if not now.is_stored:
         changes.append(_control(now, Control.STORED))
+    return tuple(changes)
+
+
+def undoing(now: CipSettings, had: Had) -> tuple[AttributeChange, ...]:
+    """The changes that are left until the device is set as it was.
+
+    One that asked for its address asks again from its next start; what it has until then stays.
+    """
+    changes = list(_naming(now, had.name))
+    if not had.asks and now.configuration != had.configuration:
+        data = encode_configuration(had.configuration)
+        what = f"the address {had.interface or had.configuration.address}"
+        changes.append(AttributeChange(what, Attribute.CONFIGURATION, data, now.instance))
+    if had.control is not None and now.control != had.control:
+        what = f"its address {obtains(had.control) or 'as before'}"
+        data = encode_word(had.control)
+        changes.append(AttributeChange(what, Attribute.CONTROL, data, now.instance))
     return tuple(changes)
 
 
@@ -154,20 +179,21 @@ def _control(now: CipSettings, control: Control) -> AttributeChange:
         Control.BOOTP: "asking by BOOTP",
         Control.DHCP: "asking by DHCP",
     }
-    return AttributeChange(words[control], Attribute.CONTROL, encode_word(number))
+    return AttributeChange(words[control], Attribute.CONTROL, encode_word(number), now.instance)
 
 
 def _naming(now: CipSettings, name: str | None) -> tuple[AttributeChange, ...]:
     if name is None or now.host_name is None or decoded(now.host_name) == name:
         return ()
-    data = encode_text(name.encode("ascii"))
-    return (AttributeChange(f"the host name {name}", Attribute.HOST_NAME, data, minor=True),)
+    data = encode_text(name.encode("latin-1"))
+    what = f"the host name {name}"
+    return (AttributeChange(what, Attribute.HOST_NAME, data, now.instance, minor=True),)
 
 
 def _setting(change: AttributeChange) -> cip_message.Request:
     return cip_message.Request(
         TCP_IP_INTERFACE,
-        1,
+        change.instance,
         change.attribute,
         cip_message.SET_ATTRIBUTE_SINGLE,
         change.data,

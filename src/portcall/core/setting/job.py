@@ -7,7 +7,11 @@ from dataclasses import dataclass, replace
 from ipaddress import IPv4Address, IPv4Interface
 
 from portcall.core.address import Mac
+from portcall.core.setting.had import Had
 from portcall.core.setting.whereabouts import Whereabouts
+
+NO_INTERFACE = IPv4Interface("0.0.0.0/0")
+"""What a DCP station is told that is to have no address."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,6 +33,8 @@ class Job:
     host_name: str | None = None
     elsewhere: Sequence[IPv4Address] = ()
     force: bool = False
+    back_to: Had | None = None
+    """How it was set before, when that is what it is to be brought back to."""
     wait: float | None = 120.0
 
 

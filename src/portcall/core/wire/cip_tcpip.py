@@ -13,7 +13,7 @@ from typing import NamedTuple
 from portcall.core.wire.octets import Reader
 
 TCP_IP_INTERFACE = 0xF5
-"""The object's class; a device has one instance for each port, nearly always one."""
+"""The object's class; a device has one instance for each port that has addresses."""
 
 LONGEST_HOST_NAME = 64
 
@@ -26,6 +26,10 @@ class Attribute(IntEnum):
     CONTROL = 3
     CONFIGURATION = 5
     HOST_NAME = 6
+
+
+LAST_INSTANCE = 2
+"""The class attribute that says the highest number of an instance (volume 1 §4-4.1.1)."""
 
 
 class Control(IntEnum):

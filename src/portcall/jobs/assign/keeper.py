@@ -9,6 +9,7 @@ from contextlib import suppress
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.assign.board import Board, State
 from portcall.core.assign.event import Event, EventKind
+from portcall.core.setting.had import Had
 from portcall.core.setting.job import Job, Outcome
 from portcall.core.talk.pacer import sustained
 from portcall.core.trouble import NotPossibleHere
@@ -48,6 +49,8 @@ class Keeper:
         self._report = report
         self._under_way: dict[str, asyncio.Task[None]] = {}
         self._tried: set[str] = set()
+        self._being_set: set[str] = set()
+        """Those whose settings are being changed: never left in the middle."""
 
     def answered(self, event: Event, board: Board) -> None:
         """A device answers at its address, perhaps after it had lost it."""
@@ -68,9 +71,20 @@ class Keeper:
         return not self._under_way and names <= self._tried
 
     async def finish(self, at_once: bool = False) -> None:
-        """Let those under way come to their end, unless it is to be at once; no other is begun."""
+        """Let those under way come to their end; ``at_once``, only those that are being set.
+
+        No other is begun.
+        """
         self._ending.set()
-        if self._under_way and not at_once:
+        if at_once:
+            for name, task in tuple(self._under_way.items()):
+                if name not in self._being_set:
+                    await end(task)
+            if self._being_set:
+                names = ", ".join(sorted(self._being_set))
+                detail = f"ending when it is done: {names} is being set"
+                self._report(Event(EventKind.NOTICE, None, detail=detail))
+        if self._under_way:
             await asyncio.wait(self._under_way.values(), timeout=_LAST_WAIT)
         for task in tuple(self._under_way.values()):
             await end(task)
@@ -93,6 +107,7 @@ class Keeper:
             outcome = Outcome(False, findings=(str(trouble),))
         self._tried.add(job.name)
         self._under_way.pop(job.name, None)
+        self._being_set.discard(job.name)
         if outcome.done:
             detail = f"{outcome.by}: {outcome.after}"
             kind = EventKind.KEPT
@@ -102,7 +117,12 @@ class Keeper:
         self._report(Event(kind, job.mac, event.protocol, job.interface.ip, job.name, detail))
 
     async def _carry_out(self, job: Job) -> Outcome:
-        remember = remembering(self._log, job)
+        write = remembering(self._log, job)
+
+        def remember(had: Had) -> None:
+            write(had)
+            self._being_set.add(job.name)
+
         for _ in range(_ATTEMPTS):
             outcome = await keep_by_cip(self._adapter.name, job, remember)
             if outcome is not None:

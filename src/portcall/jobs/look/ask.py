@@ -231,7 +231,7 @@ def talk_at(door: Endpoint, wanted: Collection[Method], identified: bool = False
     elif method is Method.CIP:
         if not identified:
             scripts.append(cip_identity.script)
-        scripts.append(cip_interface.script)
+        scripts.append(partial(cip_interface.script, door.address))
     elif method is Method.MODBUS:
         scripts.append(modbus_identity.script)
     elif method is Method.OPCUA:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from ipaddress import IPv4Address
 
 from portcall.core.find import cip_interface
@@ -15,7 +16,7 @@ from portcall.jobs.look.converse import Talk, converse
 async def read_mask(adapter: str, address: IPv4Address) -> IPv4Address | None:
     """The mask that a device says it has; None when it does not say."""
     seen: list[Sighting] = []
-    talk = Talk(Method.CIP, (cip_interface.script,))
+    talk = Talk(Method.CIP, (partial(cip_interface.script, address),))
     doors = {address: (cip.PORT,)}
     await converse(Runner(), Vantage(adapter), doors, lambda door: talk, seen.append)
     masks = [said.value for each in seen for said in each.said if said.field is Field.MASK]

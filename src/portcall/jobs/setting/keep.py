@@ -2,23 +2,35 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import Callable, Sequence
 from ipaddress import IPv4Address, IPv4Interface
+from typing import NamedTuple
 
-from portcall.core.address import Mac
+from portcall.core.address import UNSPECIFIED, Mac
 from portcall.core.cip.identity_object import controls
-from portcall.core.cip.interface_object import CipSettings
+from portcall.core.cip.interface_object import CipSettings, OtherAddresses
 from portcall.core.find.sighting import Field, Sighting
 from portcall.core.setting import cip_settings
 from portcall.core.setting.cip_settings import Answered, AttributeChange
-from portcall.core.setting.job import Job, Outcome
+from portcall.core.setting.had import CIP, DCP, Had, gateway_for, had_by_cip
+from portcall.core.setting.job import NO_INTERFACE, Job, Outcome
 from portcall.core.wire import cip, cip_message, dcp
+from portcall.core.wire.cip_tcpip import InterfaceConfiguration
 from portcall.jobs.setting.exchanges import ask_by_cip, read_by_dcp, set_by_dcp
 
-CIP, DCP = "CIP", "DCP"
+_UNREAD = "it does not tell how its address is set"
 
-Remember = Callable[[str, str], None]
-"""Is told the protocol and the settings before they are changed; an exception of it stops that."""
+Remember = Callable[[Had], None]
+"""Is told how a device is set before that is changed; an exception of it stops the change."""
+
+READ_BACK = 3.0
+"""Seconds in which a DCP station does what it said yes to.
+
+For so long it belongs to who set it (IEC 61158-6-10, the client hold time).
+"""
+
+_READ_AGAIN = 0.25
 
 
 async def keep_by_cip(adapter: str, job: Job, remember: Remember) -> Outcome | None:
@@ -41,6 +53,16 @@ async def release_by_cip(adapter: str, job: Job, remember: Remember, before: str
     return await _change(adapter, job, remember, released)
 
 
+async def undo_by_cip(adapter: str, job: Job, remember: Remember, had: Had) -> Outcome | None:
+    """Have the device ask for its address as it did; it has the one it has until it starts again.
+
+    None without CIP.
+    """
+    return await _change(
+        adapter, job, remember, lambda job, now: (cip_settings.undoing(now, had), None)
+    )
+
+
 _Decision = tuple[tuple[AttributeChange, ...], str | None]
 
 
@@ -59,19 +81,21 @@ async def _change(
     told = await read_by_cip(adapter, job.interface.ip)
     if told is None:
         return None
-    identity, before = told
-    reason = why_not(job, identity, before)
-    if before is None or reason is not None:
-        return Outcome(False, CIP, str(before) if before else None, findings=(reason or _UNREAD,))
+    before = told.settings
+    if before is None:
+        return Outcome(False, CIP, findings=(told.unread,))
+    reason = in_use(job, told.identity) or before.cannot()
+    if reason is not None:
+        return Outcome(False, CIP, str(before), findings=(reason,))
     changes, obstacle = decide(job, before)
     if obstacle is not None:
         return Outcome(False, CIP, str(before), findings=(obstacle,))
     if not changes:
         return Outcome(True, CIP, str(before), str(before))
-    remember(CIP, str(before))
+    remember(had_by_cip(before))
     answers = await write_by_cip(adapter, job.interface.ip, changes)
     again = await read_by_cip(adapter, job.interface.ip)
-    after = again[1] if again else None
+    after = again.settings if again else None
     findings = left_undone(changes, answers)
     if after is None:
         findings += ("its settings could not be read back: look again with portcall find",)
@@ -84,16 +108,6 @@ async def _change(
     return Outcome(not major, CIP, str(before), str(after), findings=findings)
 
 
-_UNREAD = "it does not tell how its address is set"
-
-
-def why_not(job: Job, identity: cip.Identity | None, settings: CipSettings | None) -> str | None:
-    """Why a CIP device is not to be changed, or None."""
-    if settings is None:
-        return _UNREAD
-    return in_use(job, identity) or settings.cannot()
-
-
 def in_use(job: Job, identity: cip.Identity | None) -> str | None:
     """Why a CIP device that is doing something is not to be changed, or None."""
     busy = "it does not say what it is doing"
@@ -104,15 +118,23 @@ def in_use(job: Job, identity: cip.Identity | None) -> str | None:
     return f"left alone, {busy}: stop what it does, or change it anyway with --force"
 
 
-async def read_by_cip(
-    adapter: str, address: IPv4Address
-) -> tuple[cip.Identity | None, CipSettings | None] | None:
+class Told(NamedTuple):
+    """What a device tells by CIP: who it is, and how it is set; without that, why not."""
+
+    identity: cip.Identity | None
+    settings: CipSettings | None
+    unread: str = _UNREAD
+
+
+async def read_by_cip(adapter: str, address: IPv4Address) -> Told | None:
     """Who a device is and how its address is set; None when nothing listens at its CIP port."""
-    facts = await ask_by_cip(adapter, address, cip_settings.read())
+    facts = await ask_by_cip(adapter, address, cip_settings.read(address))
     if facts is None:
         return None
     identity = next((fact for fact in facts if isinstance(fact, cip.Identity)), None)
-    return identity, next((fact for fact in facts if isinstance(fact, CipSettings)), None)
+    settings = next((fact for fact in facts if isinstance(fact, CipSettings)), None)
+    other = next((str(fact) for fact in facts if isinstance(fact, OtherAddresses)), _UNREAD)
+    return Told(identity, settings, other)
 
 
 async def write_by_cip(
@@ -148,8 +170,10 @@ async def keep_by_dcp(adapter: str, job: Job, remember: Remember) -> Outcome | N
 
 async def set_for_good(adapter: str, job: Job, before: Sighting, remember: Remember) -> Outcome:
     """Set address and station name by DCP, and read them back."""
-    remember(DCP, settings_of(before))
-    blocks = [dcp.encode_ip_block(job.interface, job.gateway)]
+    had = had_by_dcp(before)
+    remember(had)
+    gateway = gateway_for(had.configuration.gateway, job.interface, job.gateway)
+    blocks = [dcp.encode_ip_block(job.interface, gateway)]
     if job.station_name is not None:
         blocks.append(dcp.encode_name_block(job.station_name))
     answer = await set_by_dcp(adapter, job.mac, blocks)
@@ -160,49 +184,69 @@ async def set_for_good(adapter: str, job: Job, before: Sighting, remember: Remem
     )
     if answer.errors is None:
         findings = ("no answer to the DCP request that sets it",)
-    after = await read_by_dcp(adapter, job.mac)
-    there = after is not None and interface_of(after) == job.interface
-    named = job.station_name is None or (after and name_of(after) == job.station_name)
+    after = await _read_back(adapter, job, READ_BACK if not findings else 0.0)
+    there, named = _is_set(job, after)
     if after is None:
         findings += ("it does not answer DCP any more",)
     elif not findings and not (there and named):
         what = _WHAT[dcp.STATION_NAME] if there else _WHAT[dcp.IP_PARAMETER]
-        findings = (f"it said yes to setting {what}, and did not do it",)
-    told = settings_of(after) if after else None
-    return Outcome(there, DCP, settings_of(before), told, findings=findings)
+        findings = (f"it said yes to setting {what}, and had not done it {READ_BACK:.0f} s later",)
+    elif there and gateway != (job.gateway or had.configuration.gateway):
+        lost = had.configuration.gateway
+        findings += (f"its gateway {lost} is not in {job.interface.network}: it has none now",)
+    return Outcome(there, DCP, had.settings, after.settings if after else None, findings=findings)
+
+
+async def _read_back(adapter: str, job: Job, seconds: float) -> Had | None:
+    """What the station says of itself once it is as it should be, or when that takes too long."""
+    clock = asyncio.get_running_loop().time
+    end = clock() + seconds
+    while True:
+        seen = await read_by_dcp(adapter, job.mac)
+        after = had_by_dcp(seen) if seen else None
+        if all(_is_set(job, after)) or clock() >= end:
+            return after
+        await asyncio.sleep(_READ_AGAIN)
+
+
+def _is_set(job: Job, told: Had | None) -> tuple[bool, bool]:
+    """Whether a station has the address of a job, and the name."""
+    if told is None:
+        return False, False
+    wanted = None if job.interface == NO_INTERFACE else job.interface
+    return told.interface == wanted, job.station_name in (None, told.name)
+
+
+def had_by_dcp(seen: Sighting) -> Had:
+    """What a DCP station tells of itself."""
+    mask, gateway = (_said(seen, field) for field in (Field.MASK, Field.GATEWAY))
+    configuration = InterfaceConfiguration(
+        seen.address or UNSPECIFIED,
+        IPv4Address(mask) if mask else UNSPECIFIED,
+        IPv4Address(gateway) if gateway else UNSPECIFIED,
+        UNSPECIFIED,
+        UNSPECIFIED,
+    )
+    name = _said(seen, Field.NAME) or ""
+    had = Had(DCP, "", configuration, name)
+    settings = f"{had.interface or 'no address'}, {name or 'no station name'}"
+    return Had(DCP, settings, configuration, name)
+
+
+def _said(seen: Sighting, field: Field) -> str | None:
+    return next((said.value for said in seen.said if said.field is field), None)
 
 
 _WHAT = {dcp.IP_PARAMETER: "the address", dcp.STATION_NAME: "the station name"}
 
 
-def interface_of(seen: Sighting) -> IPv4Interface | None:
-    """The address and mask that a station says it has."""
-    mask = next((said.value for said in seen.said if said.field is Field.MASK), None)
-    if seen.address is None or mask is None:
-        return None
-    try:
-        return IPv4Interface(f"{seen.address}/{mask}")
-    except ValueError:
-        return None
-
-
 async def own_interface(adapter: str, mac: Mac, address: IPv4Address) -> IPv4Interface | None:
     """The address and mask that a device itself says it has, by CIP or DCP."""
     told = await read_by_cip(adapter, address)
-    if told is not None and told[1] is not None:
-        return told[1].interface
+    if told is not None and told.settings is not None:
+        return told.settings.interface
     seen = await read_by_dcp(adapter, mac)
-    return interface_of(seen) if seen else None
-
-
-def name_of(seen: Sighting) -> str | None:
-    """The station name."""
-    return next((said.value for said in seen.said if said.field is Field.NAME), None)
-
-
-def settings_of(seen: Sighting) -> str:
-    """Address and name in a few words."""
-    return f"{interface_of(seen) or 'no address'}, {name_of(seen) or 'no station name'}"
+    return had_by_dcp(seen).interface if seen else None
 
 
 async def keep(adapter: str, job: Job, remember: Remember, by_dcp: bool = True) -> Outcome:

@@ -10,11 +10,12 @@ from portcall.core.adapters.adapter import Adapter
 from portcall.core.find.sighting import Method
 from portcall.core.plan.rows import Plan
 from portcall.core.plan.targets import Meant
+from portcall.core.setting.had import DCP
 from portcall.core.setting.job import Job, Outcome
 from portcall.host.privilege import Privilege, require
 from portcall.jobs.look.holders import taken_by
 from portcall.jobs.look.locate import Located, locate
-from portcall.jobs.setting.keep import DCP, keep, own_interface, release
+from portcall.jobs.setting.keep import keep, own_interface, release
 from portcall.jobs.setting.log import Ended, remembering, written
 from portcall.jobs.setting.naming import names_for
 from portcall.jobs.telling import Tell

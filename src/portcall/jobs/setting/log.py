@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TypeAlias
 
+from portcall.core.setting.had import Had
 from portcall.core.setting.job import Job, Outcome
 from portcall.jobs.look.locate import Located
 from portcall.jobs.setting.keep import Remember
@@ -17,8 +18,8 @@ Ended: TypeAlias = Callable[[Located, Outcome], None]
 def remembering(log: SettingsLog, job: Job) -> Remember:
     """What writes down how a device was set, before that is changed."""
 
-    def remember(by: str, before: str) -> None:
-        log.write("before", job.name, job.mac, address=job.interface.ip, by=by, settings=before)
+    def remember(had: Had) -> None:
+        log.write_before(job.name, job.mac, job.interface.ip, had)
 
     return remember
 

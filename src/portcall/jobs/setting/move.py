@@ -8,8 +8,10 @@ from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
 
 from portcall.core.adapters.adapter import Adapter
+from portcall.core.address import UNSPECIFIED
 from portcall.core.cip.interface_object import CipSettings
 from portcall.core.setting import cip_settings
+from portcall.core.setting.had import CIP, gateway_for, had_by_cip
 from portcall.core.setting.job import Job, Outcome, not_there
 from portcall.core.setting.whereabouts import At, Left, Other, Whereabout, Whereabouts
 from portcall.core.wire import cip
@@ -17,7 +19,6 @@ from portcall.core.wire.cip_tcpip import Attribute, ConfigurationCapability
 from portcall.jobs.setting.exchanges import read_by_dcp
 from portcall.jobs.setting.follow import follow
 from portcall.jobs.setting.keep import (
-    CIP,
     Remember,
     in_use,
     keep_by_cip,
@@ -62,18 +63,21 @@ async def move_by_cip(adapter: Adapter, job: Job, remember: Remember, say: Say) 
     told = await read_by_cip(adapter.name, at)
     if told is None:
         return None
-    identity, before = told
-    fixed = before.cannot() if before else None
+    identity, before = told.identity, told.settings
+    fixed = before.cannot() if before else told.unread
     if before is None or fixed:
-        say(fixed or "it answers CIP, and does not tell how its address is set")
+        say(f"it answers CIP: {fixed}")
         return None
     busy = in_use(job, identity)
     if busy:
         return Outcome(False, CIP, str(before), findings=(busy,))
-    changes = cip_settings.moving(before, job.interface, job.gateway, job.host_name)
+    if job.back_to is not None:
+        changes = cip_settings.undoing(before, job.back_to)
+    else:
+        changes = cip_settings.moving(before, job.interface, job.gateway, job.host_name)
     if not changes:
         return Outcome(True, CIP, str(before), str(before))
-    remember(CIP, str(before))
+    remember(had_by_cip(before))
     began = asyncio.get_running_loop().time()
     moves = any(change.attribute is Attribute.CONFIGURATION for change in changes)
     restart = moves and bool(before.capability & ConfigurationCapability.NEEDS_RESTART)
@@ -90,7 +94,7 @@ async def move_by_cip(adapter: Adapter, job: Job, remember: Remember, say: Say) 
         if undone:
             return await _still_there(adapter, job, at, before, undone)
         again = await read_by_cip(adapter.name, at)
-        now = again[1] if again else None
+        now = again.settings if again else None
         if now is not None and now.configuration == before.configuration:
             sentence = f"it said yes to the address {job.interface}, and did not take it"
             return Outcome(False, CIP, str(before), str(now), findings=(sentence,))
@@ -98,7 +102,9 @@ async def move_by_cip(adapter: Adapter, job: Job, remember: Remember, say: Say) 
         arrival = await _arrival(adapter, job, began, say)
     if not arrival.done:
         return Outcome(False, CIP, str(before), None, findings=arrival.findings)
-    arrival = replace(arrival, findings=(*arrival.findings, *named(answers)))
+    arrival = replace(
+        arrival, findings=(*arrival.findings, *named(answers), *_without_gateway(job, before))
+    )
     return await _proven(adapter, job, identity, before, arrival)
 
 
@@ -155,7 +161,7 @@ async def _still_there(
     say how the device is set now, as it tells itself.
     """
     again = await read_by_cip(adapter.name, at)
-    now = again[1] if again else None
+    now = again.settings if again else None
     if now is not None and now.configuration == before.configuration:
         findings = (*findings, f"it is at {at} as before; it is safe to repeat this")
     return Outcome(False, CIP, str(before), str(now) if now else None, findings=findings)
@@ -176,12 +182,12 @@ async def _proven(
         if told is not None:
             break
         await asyncio.sleep(_BETWEEN)
-    outcome = await keep_by_cip(adapter.name, job, lambda by, settings: None)
+    outcome = await keep_by_cip(adapter.name, job, lambda had: None)
     findings = arrival.findings
     if outcome is None or told is None:
         findings += ("it answers there by ARP, and no CIP yet: portcall verify",)
         return Outcome(False, CIP, str(before), None, arrival.seconds, findings)
-    now = told[0]
+    now = told.identity
     findings += outcome.findings
     same = identity is None or (now is not None and now.serial == identity.serial)
     if identity is not None and same:
@@ -192,6 +198,14 @@ async def _proven(
     return Outcome(
         outcome.done and same, CIP, str(before), outcome.after, arrival.seconds, findings
     )
+
+
+def _without_gateway(job: Job, before: CipSettings) -> tuple[str, ...]:
+    had = before.configuration.gateway
+    now = gateway_for(had, job.interface, job.gateway)
+    if job.back_to is not None or now != UNSPECIFIED or had == UNSPECIFIED:
+        return ()
+    return (f"its gateway {had} is not in {job.interface.network}: it has none now",)
 
 
 def _shorter(wait: float | None) -> float:

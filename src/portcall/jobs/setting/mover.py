@@ -6,17 +6,19 @@ import asyncio
 from collections.abc import Mapping
 from contextlib import ExitStack
 from dataclasses import dataclass, replace
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv4Interface
 from typing import Self
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.find.sighting import Field, Method, Said
 from portcall.core.plan.rows import PlannedDevice
-from portcall.core.setting.job import Job, Outcome
+from portcall.core.setting.had import CIP, DCP, Had
+from portcall.core.setting.job import NO_INTERFACE, Job, Outcome
 from portcall.host.privilege import Privilege, require
 from portcall.jobs.look.holders import taken_by
 from portcall.jobs.look.interrogate import identity_in, interrogate, interrogate_again
 from portcall.jobs.look.locate import Located
+from portcall.jobs.setting.keep import keep_by_dcp, undo_by_cip
 from portcall.jobs.setting.log import remembering, written
 from portcall.jobs.setting.move import move_by_cip, move_by_dcp, wait_by_hand
 from portcall.jobs.telling import Tell
@@ -90,9 +92,51 @@ class Mover:
             called,
             self.site.default_addresses(),
             self._force,
-            self._wait,
+            wait=self._wait,
         )
         return written(self.log, job, self._move(job, Method.DCP in device.methods))
+
+    def undo(self, which: Located) -> Outcome:
+        """Bring a device back to how it was set before it was changed last, by the same protocol.
+
+        Raises NotPossibleHere.
+        """
+        device = which.device
+        assert device is not None
+        had = self.log.had(which.mac)
+        if had is None:
+            return Outcome(False, findings=(f"{self.log.path} does not tell what it had",))
+        at = next(iter(device.addresses), None)
+        job = Job(
+            which.meant.name,
+            which.mac,
+            had.interface or NO_INTERFACE,
+            had.configuration.gateway,
+            at,
+            had.name,
+            had.name,
+            self.site.default_addresses(),
+            self._force,
+            had,
+            self._wait,
+        )
+        return written(self.log, job, self._undo(job, had))
+
+    def _undo(self, job: Job, had: Had) -> Outcome:
+        remember = remembering(self.log, job)
+        if had.by == CIP and had.asks:
+            if job.at is None:
+                return Outcome(False, findings=("it has no address at which it could be set",))
+            self._be_in(job.at)
+            there = replace(job, interface=IPv4Interface(job.at))
+            outcome = asyncio.run(undo_by_cip(self.adapter.name, there, remember, had))
+            return outcome or Outcome(False, findings=("it answers CIP no more",))
+        if had.interface is None and had.by == DCP:
+            outcome = asyncio.run(keep_by_dcp(self.adapter.name, job, remember))
+            return outcome or Outcome(False, findings=("it answers DCP no more",))
+        if had.interface is None:
+            return Outcome(False, findings=("it had no address that could be set again",))
+        return self._move(job, had.by == DCP)
 
     def _move(self, job: Job, by_dcp: bool) -> Outcome:
         remember = remembering(self.log, job)

@@ -9,7 +9,7 @@ from ipaddress import IPv4Interface
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import assumed_prefix, check_host, parse_address, parse_interface
 from portcall.core.find.sighting import Method
-from portcall.core.plan.rows import Plan, PlannedDevice, prefix_for
+from portcall.core.plan.rows import Plan, PlannedDevice, gateway_for, prefix_for
 from portcall.core.plan.targets import Meant
 from portcall.core.setting.job import Outcome
 from portcall.core.trouble import BadInput
@@ -45,6 +45,19 @@ def move_each(
     return good
 
 
+def undo_each(mover: Mover, meant: Sequence[Meant], plan: Plan, ended: Ended) -> bool:
+    """Find the devices, and bring each back to what it had; whether all are. As ``move_each``."""
+    good = True
+    for each in locate(mover.adapter, mover.site, plan, meant, mover.tell, everywhere=True):
+        if each.device is None:
+            outcome = Outcome(False, findings=(each.reason,))
+        else:
+            outcome = mover.undo(each)
+        ended(each, outcome)
+        good = good and outcome.done
+    return good
+
+
 def refuse_own(adapter: Adapter, meant: Sequence[Meant]) -> None:
     """Raise BadInput when a device is to get an address that this computer has."""
     ours = {own.ip for own in adapter.interfaces}
@@ -69,13 +82,16 @@ def with_goal(meant: Meant, to: str | None, site: Site, plan: Plan) -> Meant:
     holder = plan.by_address(interface.ip)
     if holder is not None and holder.mac is None and row is None:
         # A row that waits to be told which device it is.
-        return replace(meant, row=replace(holder, interface=interface))
+        gateway = holder.gateway or gateway_for(interface, site.subnets)
+        return replace(meant, row=replace(holder, interface=interface, gateway=gateway))
     if holder is not None and holder is not row:
         raise BadInput(f"{interface.ip}: the plan gives it to {holder.name}")
     if row is None:
-        device = PlannedDevice(meant.words, interface, meant.mac, mask_assumed=assumed)
+        gateway = gateway_for(interface, site.subnets)
+        device = PlannedDevice(meant.words, interface, meant.mac, gateway, mask_assumed=assumed)
         return replace(meant, row=device)
     gateway = row.gateway if row.gateway and row.gateway in interface.network else None
+    gateway = gateway or gateway_for(interface, site.subnets)
     there = replace(row, interface=interface, gateway=gateway, mask_assumed=assumed)
     return replace(meant, row=there)
 

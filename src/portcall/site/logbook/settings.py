@@ -15,6 +15,7 @@ from pathlib import Path
 from typing import Any
 
 from portcall.core.address import AddressError, Mac, parse_mac
+from portcall.core.setting.had import Had, read_had
 from portcall.core.trouble import NotPossibleHere
 from portcall.site.files import open_to_append
 from portcall.site.matches import state_folder
@@ -29,14 +30,22 @@ class SettingsLog:
     def __init__(self, folder: Path | None) -> None:
         self.path = (folder or state_folder()) / FILE
 
-    def write(self, step: str, name: str, mac: Mac, **values: object) -> None:
-        """Write a step down; it is on the disk on return. Raises NotPossibleHere.
+    def write_before(self, name: str, mac: Mac, address: IPv4Address, had: Had) -> None:
+        """Write down all that is about to be changed; it is on the disk on return.
 
-        Steps are ``before`` (what is about to be changed), ``done`` and ``not done``.
+        ``address`` is the one that is to be set. Raises NotPossibleHere.
         """
+        values = {"address": str(address), "by": had.by, "settings": had.settings}
+        self._write({"step": "before", "name": name, "mac": str(mac), **values, "had": had.entry})
+
+    def write(self, step: str, name: str, mac: Mac, **values: object) -> None:
+        """Write down what came of it, ``done`` or ``not done``. Raises NotPossibleHere."""
+        told = {key: None if value is None else str(value) for key, value in values.items()}
+        self._write({"step": step, "name": name, "mac": str(mac), **told})
+
+    def _write(self, values: dict[str, object]) -> None:
         now = datetime.now(UTC).isoformat(timespec="milliseconds")
-        entry: dict[str, str | None] = {"at": now, "step": step, "name": name, "mac": str(mac)}
-        entry |= {key: None if v is None else str(v) for key, v in values.items()}
+        entry = {"at": now, **values}
         line = json.dumps(entry, ensure_ascii=False) + "\n"
         try:
             with open_to_append(self.path) as file:
@@ -54,10 +63,20 @@ class SettingsLog:
         for entry in self._entries():
             try:
                 if entry["step"] == "done" and entry.get("address"):
-                    key = (str(entry["name"]).casefold(), IPv4Address(entry["address"]))
-                    found[key] = parse_mac(entry["mac"])
+                    name, mac = str(entry["name"]).casefold(), parse_mac(entry["mac"])
+                    # It is at one address only: where it was before, it is no more.
+                    found = {k: v for k, v in found.items() if (k[0], v) != (name, mac)}
+                    found[name, IPv4Address(entry["address"])] = mac
             except (KeyError, TypeError, AddressError, AddressValueError):
                 continue
+        return found
+
+    def had(self, mac: Mac) -> Had | None:
+        """How a device was set before it was changed last; None when no record tells."""
+        found = None
+        for entry in self._entries():
+            if entry.get("mac") == str(mac) and entry.get("step") == "before":
+                found = read_had(entry.get("by"), entry.get("settings"), entry.get("had")) or found
         return found
 
     def before_keeping(self, mac: Mac) -> str:
