@@ -416,3 +416,48 @@ def test_devices_with_self_assigned_addresses_are_found_and_reached(tmp_path):
         assert found.code == 0
         assert "169.254.0.0/16, where devices give themselves" in found.json["not_run"][0]["reason"]
         assert [each["product"] for each in found.json["devices"]] == ["lost-plc", None]
+
+
+TALKER = """
+import socket, struct
+own = bytes.fromhex("0260d1005e01")
+def say(to, rest):
+    link = socket.socket(socket.AF_PACKET, socket.SOCK_RAW)
+    link.bind(("eth0", 0))
+    link.send((bytes.fromhex(to) + own + bytes.fromhex(rest)).ljust(60, b"\\0"))
+tlvs = "0207040260d1005e01" "0404056c3034" "06020078" "0a05717561792e" "0000"
+say("0180c200000e", "88cc" + tlvs)
+say("010ecf000001", "8892fefc0600000000010000000c" "0202000800007175617938")
+bootp = bytes((1, 1, 6, 0, 0, 0, 0, 7)) + bytes(20) + own + bytes(266)
+udp = struct.pack("!HHHH", 68, 67, 8 + len(bootp), 0) + bootp
+head = struct.pack("!BBHHHBBH", 0x45, 0, 20 + len(udp), 0, 0, 64, 17, 0) + bytes(4) + b"\\xff" * 4
+total = sum(struct.unpack("!10H", head))
+total = (total & 0xFFFF) + (total >> 16)
+head = head[:10] + struct.pack("!H", 0xFFFF - total) + head[12:]
+say("ff" * 6, "81000014" "0800" + (head + udp).hex())
+"""
+
+
+def test_an_adapter_that_filters_groups_hears_announcements_and_tags_are_shown(plant):
+    """A macvlan filters as real adapters do; the kernel takes tags off."""
+    plant.write("talk.py", TALKER)
+    made = plant.run("ip link add link usb0 name mv0 type macvlan mode bridge")
+    if made.code != 0:
+        pytest.skip(f"no macvlan here: {made.err}")
+    plant.run("ip link set mv0 up")
+    line = "portcall listen --adapter mv0 --for 6 --json --capture heard.pcapng"
+    listening = plant.start(line)
+    # The recorder and the listener have their packet sockets, below one line of headings.
+    plant.until_true("[ $(wc -l </proc/net/packet) -ge 3 ]")
+    assert plant.on("spare-1", "python3 talk.py").code == 0
+    heard = by_mac(plant.finish(listening).json["devices"])["02-60-D1-00-5E-01"]
+    assert "lldp" in heard["methods"]
+    assert heard["name"] in ("quay.", "quay8")
+    assert "heard in VLAN 20, by tagged frames" in heard["remarks"]
+    assert "asked for one by BOOTP once" in str(heard["remarks"])
+    # The same from the capture, whose tags another program reads.
+    again = plant.run("portcall listen --from heard.pcapng --json").json["devices"]
+    assert by_mac(again)["02-60-D1-00-5E-01"]["remarks"] == heard["remarks"]
+    need("tshark")
+    read = plant.run("tshark -r heard.pcapng -Y vlan.id==20 -T fields -e dhcp.hw.mac_addr")
+    assert read.out.split() == ["02:60:d1:00:5e:01"]

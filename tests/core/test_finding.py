@@ -25,12 +25,12 @@ from portcall.core.find.borrowed import borrowable, concerns
 from portcall.core.find.cip_identity import IdentityByAddress
 from portcall.core.find.dcp_identify import DcpIdentify
 from portcall.core.find.device_watch import DeviceWatch, Happened
-from portcall.core.find.devices import Gathering
+from portcall.core.find.devices import Gathering, merge
 from portcall.core.find.ipv6_echo import Ipv6Echo
 from portcall.core.find.mdns_names import MdnsNames
 from portcall.core.find.netbios_names import NodeStatusQuestion
 from portcall.core.find.outlook import Outlook
-from portcall.core.find.overhear import REPEAT, Overhear
+from portcall.core.find.overhear import REPEAT, Overhear, overheard
 from portcall.core.find.remarks import remarks
 from portcall.core.find.sighting import Field, Method, Said, Sighting, sighting_of, words
 from portcall.core.find.snmp_system import SystemGroup
@@ -663,3 +663,52 @@ def test_a_mask_that_differs_and_a_device_without_name_are_remarked():
     assert remarks(device, own, Gathering().plan) == ("has only an IPv6 address of this link",)
     (device,) = gathered(Sighting(0, Method.DCP, THEIRS, None, said[1:]))
     assert remarks(device, own, Gathering().plan) == ("has no address",)
+
+
+# What is told, and what is proved.
+
+
+FAN, OTHER = parse_mac("02-77-B1-4C-09-21"), IPv4Address("10.61.20.99")
+
+
+def announcement(sender, **differs):
+    said = lldp.Announcement(lldp.Subtype.CHASSIS_MAC, sender, 3, sender, 120)
+    return lldp.encode_frame(sender, said._replace(**differs))
+
+
+def test_where_a_switch_says_it_is_managed_is_no_proof_that_it_has_that_address():
+    told = overheard(Frame(announcement(THEIRS, management=(PLC, OTHER), name=b"sw")), 1.0)
+    heard = Sighting(2.0, Method.ARP, FAN, PLC)
+    (alone,) = merge([told])
+    assert (alone.addresses, alone.rivals) == ((PLC,), ())
+    assert alone.values(Field.MANNER) == (f"says that it is managed at {OTHER}, too",)
+    plc, switch = merge([told, heard])
+    assert (plc.mac, plc.addresses, plc.rivals) == (FAN, (PLC,), ())
+    assert (switch.addresses, switch.rivals) == ((), ())
+    assert f"says that it is managed at {PLC}, where {FAN} answers" in switch.values(Field.MANNER)
+    # A device that is heard at the address it tells is simply there.
+    (both,) = merge([told, Sighting(2.0, Method.ARP, THEIRS, PLC)])
+    assert (both.addresses, both.values(Field.NAME)) == ((PLC,), ("sw",))
+
+
+def test_a_chassis_may_go_by_a_name_or_an_address_and_what_is_cut_loses_only_itself():
+    local = announcement(THEIRS, chassis_subtype=7, chassis=b"io-island-1", port_subtype=7)
+    assert "calls its chassis io-island-1" in [
+        each.value for each in overheard(Frame(local), 1.0).said
+    ]
+    by_address = announcement(THEIRS, chassis_subtype=5, chassis=b"\x01" + PLC.packed)
+    assert overheard(Frame(by_address), 1.0)[2:4] == (THEIRS, PLC)
+    whole = announcement(THEIRS, name=b"sw", description=b"a switch of eight ports and more")
+    cut = overheard(Frame(whole[:-12]), 1.0)
+    assert [each.value for each in cut.said] == ["sw"]
+
+
+def test_a_tagged_frame_is_not_on_this_wire_and_its_vlan_is_said():
+    plain = announcement(THEIRS, name=b"sw")
+    for tags, vlan in (("81000014", 20), ("88a80007 81000014", 7), ("81006000", None)):
+        tagged = Frame(plain[:12] + bytes.fromhex(tags) + plain[12:])
+        seen = overheard(tagged, 1.0)
+        assert (seen.mac, seen.vlan, seen.said[0].value) == (THEIRS, vlan, "sw")
+        said = [each.value for each in seen.said[1:]]
+        assert said == ([f"heard in VLAN {vlan}, by tagged frames"] if vlan else [])
+    assert overheard(Frame(plain[:12] + b"\x81\0\0"), 1.0).mac == THEIRS

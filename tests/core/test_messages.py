@@ -60,7 +60,7 @@ def test_an_announcement_of_a_real_lldpd():
     sender, said = lldp.parse_frame(messages.LLDP_ANNOUNCEMENT)
     assert (said.chassis_subtype, Mac(said.chassis)) == (lldp.Subtype.CHASSIS_MAC, sender)
     assert (said.name, said.description, said.seconds) == (b"vm", b"Ebb 2 gauge", 120)
-    assert (said.port_description, said.management) == (b"eth0", GAUGE)
+    assert (said.port_description, said.management) == (b"eth0", (GAUGE,))
 
 
 def test_what_a_real_modbus_server_says_of_itself():
@@ -153,7 +153,7 @@ announcements = st.builds(
     octets,
     octets,
     octets,
-    st.none() | addresses,
+    st.lists(addresses, max_size=3, unique=True).map(tuple),
 )
 texts = st.text(max_size=300)
 bacnets = st.one_of(

@@ -17,7 +17,14 @@ from time import monotonic
 from portcall.core.talk.conversation import Frame
 from portcall.host.checksum import close_checksum
 from portcall.host.medium import MOST_AT_ONCE, clock_skew, stamp_receives
-from portcall.host.packet_socket import PACKET_AUXDATA, SOL_PACKET
+from portcall.host.packet_socket import (
+    AUXILIARY,
+    PACKET_AUXDATA,
+    SOL_PACKET,
+    STATUS_TAGGED,
+    VLAN_NUMBER,
+    with_tag,
+)
 
 _AT_ONCE = 64
 _LONGEST_FRAME = 65536
@@ -54,9 +61,9 @@ _LENGTH = struct.Struct(f"@{_Received.length.offset}x I 0P")
 """Of a frame, in struct mmsghdr."""
 
 _HEAD = socket.CMSG_LEN(0)
-_NOTES = struct.Struct(f"@{_HEAD}x ll {_HEAD}x I 16x 0P")
-"""What the kernel notes with every frame, in this order: when it came, struct timespec, and its
-status, the first of struct tpacket_auxdata (cmsg(3), packet(7))."""
+_NOTES = struct.Struct(f"@{_HEAD}x ll {_HEAD}x {AUXILIARY.format} 0P")
+"""What the kernel notes with every frame, in this order: when it came, struct timespec, and struct
+tpacket_auxdata: its status and its tag (cmsg(3), packet(7))."""
 
 _receive = ctypes.CDLL(None).recvmmsg
 _receive.argtypes = (
@@ -108,11 +115,14 @@ class Inbox:
             lengths, notes = _LENGTH.iter_unpack(heads), _NOTES.iter_unpack(self._notes)
             start = 0
             for _ in range(count):
-                (length,), (seconds, nanoseconds, status) = next(lengths), next(notes)
+                (length,), (seconds, nanoseconds, status, *tag) = next(lengths), next(notes)
                 data = frames[start : start + length]
                 start += _LONGEST_FRAME
                 if status & _CHECKSUM_NOT_READY:
                     data = close_checksum(data)
+                # A tag of VLAN 0 is a priority only: the frame belongs to this wire.
+                if status & STATUS_TAGGED and tag[0] & VLAN_NUMBER:
+                    data = with_tag(data, status, *tag)
                 # The kernel stamps with the wall clock, which may have been set: an impossible time
                 # is not used.
                 at = seconds + nanoseconds * 1e-9 - skew

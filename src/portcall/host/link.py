@@ -10,7 +10,12 @@ from portcall.core.talk.conversation import Frame
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.filters import Program, attach
 from portcall.host.inbox import Inbox
-from portcall.host.packet_socket import ETH_P_ALL, PACKET_IGNORE_OUTGOING, SOL_PACKET
+from portcall.host.packet_socket import (
+    ETH_P_ALL,
+    PACKET_IGNORE_OUTGOING,
+    SOL_PACKET,
+    hear_groups,
+)
 
 _RECEIVE_BUFFER = 4 * 1024 * 1024
 
@@ -38,6 +43,7 @@ class Link:
                 attach(self._socket, passes)
             # Bound last: from here on frames come in.
             self._socket.bind((adapter, ETH_P_ALL))
+            hear_groups(self._socket, adapter)
         except OSError as error:
             self._socket.close()
             raise NotPossibleHere(f"{adapter}: cannot be opened: {error.strerror}") from None

@@ -10,7 +10,15 @@ from collections.abc import Callable
 
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.medium import SO_TIMESTAMPNS
-from portcall.host.packet_socket import ETH_P_ALL, PACKET_OUTGOING
+from portcall.host.packet_socket import (
+    AUXILIARY,
+    ETH_P_ALL,
+    PACKET_AUXDATA,
+    PACKET_OUTGOING,
+    SOL_PACKET,
+    hear_groups,
+    with_tag,
+)
 
 _LONGEST_FRAME = 65536
 _RECEIVE_BUFFER = 16 * 1024 * 1024
@@ -31,7 +39,9 @@ class Recorder:
             self._socket.setblocking(False)
             self._socket.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, _RECEIVE_BUFFER)
             self._socket.setsockopt(socket.SOL_SOCKET, SO_TIMESTAMPNS, 1)
+            self._socket.setsockopt(SOL_PACKET, PACKET_AUXDATA, 1)
             self._socket.bind((adapter, ETH_P_ALL))
+            hear_groups(self._socket, adapter)
         except PermissionError:
             raise NotPossibleHere(
                 "a capture needs root or CAP_NET_RAW: run this with sudo"
@@ -70,8 +80,13 @@ class Recorder:
             except OSError:
                 # The socket is empty, or the adapter went down and may come back.
                 return
-            for level, kind, value in ancillary:
-                if level == socket.SOL_SOCKET and kind == SO_TIMESTAMPNS:
-                    seconds, nanoseconds = struct.unpack("qq", value[:16])
-                    outgoing = origin[2] == PACKET_OUTGOING
-                    self._write(data, seconds * 1_000_000_000 + nanoseconds, outgoing)
+            notes = {(level, kind): value for level, kind, value in ancillary}
+            stamp = notes.get((socket.SOL_SOCKET, SO_TIMESTAMPNS))
+            status = notes.get((SOL_PACKET, PACKET_AUXDATA))
+            if stamp is None:
+                continue
+            if status is not None:
+                data = with_tag(data, *AUXILIARY.unpack(status))
+            seconds, nanoseconds = struct.unpack("qq", stamp[:16])
+            outgoing = origin[2] == PACKET_OUTGOING
+            self._write(data, seconds * 1_000_000_000 + nanoseconds, outgoing)

@@ -232,7 +232,7 @@ class Announcer(Conversation[Frame, None]):
             120,
             name=memory.host_name.encode(),
             description=f"{plate.product}, firmware {plate.major}.{plate.minor:03d}".encode(),
-            management=memory.interface.ip if memory.interface else None,
+            management=(memory.interface.ip,) if memory.interface else (),
         )
         yield Send(Frame(lldp.encode_frame(entry.mac, said)))
 

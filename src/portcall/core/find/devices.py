@@ -36,6 +36,9 @@ class _Gathered:
     mac: Mac | None
     heard: float
     addresses: dict[IPv4Address, float] = field(default_factory=dict)
+    """Where it was heard, and when last."""
+    told: dict[IPv4Address, float] | None = None
+    """Where it says by LLDP that it is managed: its own address only if no other is heard there."""
     methods: tuple[Method, ...] = ()
     said: dict[Said, float] | None = None
     asks: dict[AddressProtocol, Asking] | None = None
@@ -47,7 +50,10 @@ class _Gathered:
     def add(self, seen: Sighting) -> None:
         if seen.at > self.heard:
             self.heard = seen.at
-        if seen.address is not None and len(self.addresses) < _MOST_ADDRESSES:
+        if seen.address is not None and seen.method is Method.LLDP:
+            if len(self.told or ()) < _MOST_ADDRESSES:
+                self.told = {**(self.told or {}), seen.address: seen.at}
+        elif seen.address is not None and len(self.addresses) < _MOST_ADDRESSES:
             self.addresses[seen.address] = seen.at
         if seen.lacks_address:
             self.lacked = seen.at
@@ -82,6 +88,9 @@ class _Gathered:
         ]
         for address in left:
             del self.addresses[address]
+        # Announcements are half a minute apart: only a newer one tells what is so no more.
+        newest = max((self.told or {}).values(), default=before)
+        self.told = {a: at for a, at in (self.told or {}).items() if at >= min(before, newest)}
         return left
 
     def since(self, before: float) -> _Gathered:
@@ -89,7 +98,7 @@ class _Gathered:
         said = {each: at for each, at in (self.said or {}).items() if at >= before}
         codes = {each: at for each, at in (self.codes or {}).items() if at >= before}
         methods = tuple(dict.fromkeys(each.method for each in said))
-        return _Gathered(None, self.heard, self.addresses, methods, said, codes=codes)
+        return _Gathered(None, self.heard, self.addresses, None, methods, said, codes=codes)
 
     def drop_contradicted(self, before: float) -> None:
         """Drop values that were not said again since ``before``, where their method said something
@@ -114,6 +123,7 @@ class _Gathered:
             self.mac,
             max(self.heard, other.heard),
             {**self.addresses, **other.addresses},
+            self.told,
             tuple(dict.fromkeys(self.methods + other.methods)),
             {**(self.said or {}), **(other.said or {})},
             self.asks,
@@ -181,6 +191,11 @@ class Gathering:
         for mac, known in self._by_mac.items():
             for address in known.addresses:
                 holders.setdefault(address, []).append(mac)
+        heard = {address: tuple(macs) for address, macs in holders.items()}
+        for mac, known in self._by_mac.items():
+            for address in known.told or ():
+                if address not in heard:
+                    holders.setdefault(address, []).append(mac)
         extra: dict[Mac, _Gathered] = {}
         alone: list[_Gathered] = []
         for address, said in self._by_address.items():
@@ -206,10 +221,12 @@ class Gathering:
             for other in holders.get(address, ())
             if other != known.mac
         }
+        own = {*known.addresses, *(a for a in known.told or () if known.mac in holders.get(a, ()))}
+        said = {**(known.said or {}), **dict.fromkeys(self._elsewhere(known, holders), known.heard)}
         return Device(
             known.mac,
-            tuple(sorted(known.addresses)),
-            {**(known.said or {}), **dict.fromkeys(self._looked_up(known.mac, codes), known.heard)},
+            tuple(sorted(own)),
+            {**said, **dict.fromkeys(self._looked_up(known.mac, codes), known.heard)},
             known.methods,
             tuple((known.asks or {}).values()),
             tuple(sorted(rivals)),
@@ -217,6 +234,14 @@ class Gathering:
             tuple(sorted(known.ipv6 or ())),
             known.heard,
         )
+
+    def _elsewhere(self, known: _Gathered, holders: dict[IPv4Address, list[Mac]]) -> Iterator[Said]:
+        """Where a device says that it is managed, and another answers."""
+        for address in known.told or ():
+            macs = holders.get(address, [])
+            if known.mac not in macs:
+                sentence = f"says that it is managed at {address}, where {macs[0]} answers"
+                yield Said(Field.MANNER, sentence, Method.LLDP)
 
     def _looked_up(self, mac: Mac | None, codes: tuple[Codes, ...]) -> Iterator[Said]:
         """What the plan, the registry and the catalogue know."""

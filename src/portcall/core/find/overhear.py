@@ -67,7 +67,7 @@ class Overhear(Conversation[Frame, Sighting]):
         if seen.asks is not None:
             return True
         # The same statement without its time: what is remembered of it.
-        word = Sighting(0, seen.method, seen.mac, seen.address, seen.said, None, None, seen.ipv6)
+        word = seen._replace(at=0.0, codes=None)
         last = self._last.pop(word, None)
         self._last[word] = now if last is None or now - last >= REPEAT else last
         if len(self._last) > _MOST_KNOWN:
@@ -78,8 +78,17 @@ class Overhear(Conversation[Frame, Sighting]):
 
 def overheard(packet: Frame, now: float) -> Sighting | None:
     """What one frame tells of who sent it, or None when that is nothing."""
+    plain, vlan = ethernet.without_tags(packet.data)
+    seen = _on_this_wire(Frame(plain), now)
+    if seen is None or vlan is None:
+        return seen
+    said = words(seen.method, (Field.MANNER, f"heard in VLAN {vlan}, by tagged frames"))
+    return seen._replace(said=(*seen.said, *said), vlan=vlan)
+
+
+def _on_this_wire(packet: Frame, now: float) -> Sighting | None:
     try:
-        outer = ethernet.parse_untagged(packet.data)
+        outer = ethernet.parse(packet.data)
     except Malformed:
         return None
     if outer.source.is_group or outer.source == NO_MAC:

@@ -84,6 +84,8 @@ class Sighting(NamedTuple):
     asks: AddressProtocol | None = None
     codes: Codes | None = None
     ipv6: IPv6Address | None = None
+    vlan: int | None = None
+    """The VLAN in which it was heard, for a tagged frame; None for this wire itself."""
 
     @property
     def lacks_address(self) -> bool:

@@ -32,6 +32,12 @@ SHORTEST_PAYLOAD = 46
 
 
 _HEADER = 14
+_TAG_SIZE = 4
+_TAGS = (b"\x81\x00", b"\x88\xa8")
+"""The customer's tag and the service provider's."""
+
+_MOST_TAGS = 2
+_VLAN_NUMBER = 0x0FFF
 
 
 class EthernetFrame(NamedTuple):
@@ -52,14 +58,28 @@ def parse(data: bytes) -> EthernetFrame:
 
 
 def parse_untagged(data: bytes) -> EthernetFrame:
-    """Read a frame, passing over a VLAN or priority tag (IEEE 802.1Q §9.6). Raises Malformed."""
-    frame = parse(data)
-    if frame.ethertype != EtherType.TAG:
-        return frame
-    if len(frame.payload) < 4:
-        raise Malformed("Ethernet: a tag and nothing after it", _HEADER)
-    ethertype = int.from_bytes(frame.payload[2:4], "big")
-    return EthernetFrame(frame.destination, frame.source, ethertype, frame.payload[4:])
+    """Read a frame of this wire, passing over a priority tag; one of a VLAN keeps its tag.
+
+    Raises Malformed.
+    """
+    plain, vlan = without_tags(data)
+    return parse(plain if vlan is None else data)
+
+
+def without_tags(data: bytes) -> tuple[bytes, int | None]:
+    """A frame without its VLAN and priority tags, and the number of its VLAN.
+
+    None is the wire itself, without a VLAN. A frame in a VLAN of another (IEEE 802.1Q §9.6, the
+    service tag) is in the outer one. Never raises: a frame that ends in a tag is given as it is.
+    """
+    vlan, plain = None, data
+    for _ in range(_MOST_TAGS):
+        if plain[12:14] not in _TAGS or len(plain) < _HEADER + _TAG_SIZE:
+            break
+        number = int.from_bytes(plain[14:16], "big") & _VLAN_NUMBER
+        vlan = vlan or number or None
+        plain = plain[:12] + plain[12 + _TAG_SIZE :]
+    return plain, vlan
 
 
 def encode(frame: EthernetFrame) -> bytes:

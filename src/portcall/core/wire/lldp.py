@@ -36,7 +36,16 @@ class Subtype(IntEnum):
 
     CHASSIS_MAC = 4
     PORT_MAC = 3
+    NETWORK_ADDRESS = 5
     PORT_NAME = 5
+    LOCAL = 7
+
+
+CHASSIS_TEXTS = (1, 2, 3, 6, 7)
+"""Table 8-2: chassis component, interface alias, port component, interface name, local."""
+
+PORT_TEXTS = (1, 2, 5, 7)
+"""Table 8-3: interface alias, port component, interface name, local."""
 
 
 class Announcement(NamedTuple):
@@ -50,21 +59,32 @@ class Announcement(NamedTuple):
     port_description: bytes = b""
     name: bytes = b""
     description: bytes = b""
-    management: IPv4Address | None = None
+    management: tuple[IPv4Address, ...] = ()
 
 
 def parse(data: bytes) -> Announcement:
-    """Read a data unit. Raises Malformed unless it starts with its three mandatory TLVs (§8.2)."""
+    """Read a data unit. Raises Malformed unless it starts with its three mandatory TLVs (§8.2).
+
+    What comes behind a TLV that runs past the end is not read.
+    """
     reader = Reader(data, "LLDP")
     found: dict[int, bytes] = {}
+    management: list[IPv4Address] = []
     for count in range(_MOST_TLVS):
-        head = reader.u16()
-        kind, value = head >> 9, reader.take(head & 0x1FF)
+        try:
+            head = reader.u16()
+            kind, value = head >> 9, reader.take(head & 0x1FF)
+        except Malformed:
+            if count < 3:
+                raise
+            break
         if kind == Tlv.END:
             break
         if count < 3 and kind != count + 1:
             raise reader.wrong(f"TLV {count + 1} is of type {kind}")
         found.setdefault(kind, value)
+        if kind == Tlv.MANAGEMENT_ADDRESS:
+            management.extend(_management(value))
         if not reader.remaining:
             break
     try:
@@ -83,23 +103,24 @@ def parse(data: bytes) -> Announcement:
         found.get(Tlv.PORT_DESCRIPTION, b""),
         found.get(Tlv.SYSTEM_NAME, b""),
         found.get(Tlv.SYSTEM_DESCRIPTION, b""),
-        _management(found.get(Tlv.MANAGEMENT_ADDRESS, b"")),
+        tuple(dict.fromkeys(management)),
     )
 
 
-def _management(value: bytes) -> IPv4Address | None:
+def _management(value: bytes) -> tuple[IPv4Address, ...]:
     """§8.5.9: length and address family first."""
-    if len(value) >= 6 and value[0] == 5 and value[1] == _FAMILY_IPV4:
-        return IPv4Address(value[2:6])
-    return None
+    return network_address(value[1 : 1 + value[0]]) if value else ()
+
+
+def network_address(value: bytes) -> tuple[IPv4Address, ...]:
+    """The IPv4 address in an identifier that starts with its family, if it is one."""
+    if len(value) == 5 and value[0] == _FAMILY_IPV4:
+        return (IPv4Address(value[1:]),)
+    return ()
 
 
 def encode(said: Announcement) -> bytes:
     """The data unit's bytes, ended as §8.5.1 wants it."""
-    management = b""
-    if said.management is not None:
-        # Interface numbering subtype 1, "unknown", and no object identifier.
-        management = bytes((5, _FAMILY_IPV4)) + said.management.packed + bytes((1, *bytes(5)))
     parts = [
         (Tlv.CHASSIS_ID, bytes((said.chassis_subtype,)) + said.chassis),
         (Tlv.PORT_ID, bytes((said.port_subtype,)) + said.port),
@@ -109,7 +130,14 @@ def encode(said: Announcement) -> bytes:
         (Tlv.PORT_DESCRIPTION, said.port_description),
         (Tlv.SYSTEM_NAME, said.name),
         (Tlv.SYSTEM_DESCRIPTION, said.description),
-        (Tlv.MANAGEMENT_ADDRESS, management),
+        *(
+            # Interface numbering subtype 1, "unknown", and no object identifier.
+            (
+                Tlv.MANAGEMENT_ADDRESS,
+                bytes((5, _FAMILY_IPV4)) + address.packed + bytes((1, *bytes(5))),
+            )
+            for address in said.management
+        ),
     ]
     parts += [part for part in optional if part[1]]
     body = b"".join((kind << 9 | len(value)).to_bytes(2, "big") + value for kind, value in parts)

@@ -114,6 +114,9 @@ class Findings:
     def report(self, seen: Sighting) -> None:
         """Take a sighting."""
         self._seen(seen)
+        if seen.vlan is not None:
+            # What is asked on this wire does not reach it.
+            return
         if seen.method is Method.CIP and seen.address is not None:
             self.identified.add(seen.address)
         address = seen.address
