@@ -137,7 +137,8 @@ SAMPLES = {
 
 SHORTEST = {
     # An Ethernet payload may have any length; a vendor area may be missing; what is padded, or
-    # ends with the connection, may be shorter; a capture that was cut off ends there.
+    # ends with the connection, may be shorter; a capture that was cut off ends there; of a message of
+    # records those before the cut are read.
     "ethernet": 14,
     "bootp and dhcp": 236,
     "dcp": 70,
@@ -146,6 +147,7 @@ SHORTEST = {
     "http": 39,
     "pcapng": 4,
     "opcua endpoints": 200,
+    "dns": 115,
     "netbios": len(messages.NETBIOS_STATUS) - 40,
 }
 """How long a sample must be at least to be read at all, where that is less than the whole."""

@@ -1,5 +1,6 @@
 """Ways of finding, the watch, the catalogue, driven with packets and made-up times."""
 
+import struct
 from collections import Counter
 from functools import partial
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network, IPv6Address
@@ -268,6 +269,28 @@ def test_mdns_asks_for_the_kinds_of_service_that_were_named():
     assert said_by(party)[Field.NAME] == "tide-gauge"
     wire.pass_time(1)
     assert party.conversation.over
+
+
+def test_a_record_that_the_library_does_not_read_loses_only_itself():
+    """RFC 6762 §18.14: the name in an NSEC record may be compressed, and responders do that."""
+    host = b"\4gull\5local\0"
+    kinds = (b"\5_http\4_tcp\5local\0", b"\4_ipp\4_tcp\5local\0", b"\5_gull\4_udp\5local\0")
+
+    def record(name, kind, data):
+        return name + struct.pack("!HHIH", kind, 0x8001, 120, len(data)) + data
+
+    records = [
+        record(host, 1, PLC.packed),
+        record(b"\xc0\x0c", 47, b"\xc0\x0c\0\4\x40\0\0\x08"),
+        *(record(kind, 12, b"\4gull" + kind) for kind in kinds),
+    ]
+    head = struct.pack("!HHHHHH", 0, 0x8400, 0, 2, 0, 3)
+    wire, party = alone(MdnsNames())
+    wire.say(Datagram(Endpoint(PLC, dns.PORT), head + b"".join(records)))
+    assert said_by(party) == {
+        Field.NAME: "gull",
+        Field.DESCRIPTION: "offers gull, printer, web",
+    }
 
 
 # Doors.

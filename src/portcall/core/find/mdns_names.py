@@ -16,22 +16,55 @@ ANSWER_WAIT = 1.0
 _MOST_KINDS = 20
 _MOST_ANSWERS = 5000
 _MOST_PER_DEVICE = 50
+_MOST_OFFERS = 6
+
+_ALL = dns.ALL_SERVICES.rstrip(".")
+_SERVICES = {
+    # The registry's service names (RFC 6335) that are met in plants, in words.
+    "http": "web",
+    "https": "secure web",
+    "ipp": "printer",
+    "ipps": "printer",
+    "printer": "printer",
+    "pdl-datastream": "printer",
+    "scanner": "scanner",
+    "uscan": "scanner",
+    "ssh": "shell",
+    "sftp-ssh": "shell",
+    "telnet": "shell",
+    "ftp": "files",
+    "smb": "files",
+    "nfs": "files",
+    "webdav": "files",
+    "opcua-tcp": "OPC UA",
+    "mqtt": "MQTT",
+    "secure-mqtt": "MQTT",
+    "coap": "CoAP",
+    "modbus": "Modbus",
+    "rtsp": "camera",
+    "rfb": "remote screen",
+    "ntp": "time",
+    "workstation": "computer",
+    "device-info": "device description",
+}
 
 
 def said(answer: dns.Answer, sender: IPv4Address) -> tuple[Said, ...]:
     """What an answer says of the one that sent it: its host name, and its services' names."""
     host = next((name for name, address in answer.hosts if address == sender), "")
-    instances = [
-        target
-        for kind, target in answer.pointers
-        if kind != dns.ALL_SERVICES.rstrip(".") and target.endswith(kind)
-    ]
-    offers = sorted({printable(target.replace("\\032", " ")) for target in instances})
+    kinds = [kind for kind, target in answer.pointers if target.endswith(f".{kind}")]
+    offers = sorted({_service(kind) for kind in kinds if kind != _ALL})
     return words(
         Method.MDNS,
         (Field.NAME, printable(host.removesuffix(".local"))),
-        (Field.DESCRIPTION, f"offers {', '.join(offers[:4])}" if offers else None),
+        (Field.DESCRIPTION, f"offers {', '.join(offers[:_MOST_OFFERS])}" if offers else None),
     )
+
+
+def _service(kind: str) -> str:
+    """A kind of service in a word; one that has none here by its registered name (RFC 6335)."""
+    name = kind.split(".")[0].removeprefix("_")
+    return _SERVICES.get(name, printable(name, 20))
 
 
 class MdnsNames(AskAll[Datagram, Sighting]):
@@ -59,6 +92,6 @@ class MdnsNames(AskAll[Datagram, Sighting]):
             return
         self._answers[sender] = count + 1
         for name, target in answer.pointers:
-            if name == dns.ALL_SERVICES.rstrip(".") and len(self._kinds) < _MOST_KINDS:
+            if name == _ALL and len(self._kinds) < _MOST_KINDS:
                 self._kinds[f"{target}."] = None
         yield Report(Sighting(now, Method.MDNS, address=sender, said=said(answer, sender)))

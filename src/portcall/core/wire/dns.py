@@ -119,7 +119,13 @@ def _message(data: bytes):  # type: ignore[no-untyped-def]
     import dns.message
 
     try:
-        return dns.message.from_wire(data, ignore_trailing=True)
+        # A record that the library does not read is left out, and the rest stays: it forbids
+        # compressed names in NSEC records, where RFC 6762 §18.14 allows them.
+        message = dns.message.from_wire(data, ignore_trailing=True, continue_on_error=True)
     except Exception as error:
         # The library's errors are of many kinds; hostile bytes reach all of them.
         raise Malformed(f"DNS: {type(error).__name__}", 0) from None
+    records = message.answer or message.authority or message.additional
+    if message.errors and not (records if _is_response(message) else message.question):
+        raise Malformed(f"DNS: {type(message.errors[0].exception).__name__}", 0)
+    return message
