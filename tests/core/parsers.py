@@ -137,8 +137,8 @@ SAMPLES = {
 
 SHORTEST = {
     # An Ethernet payload may have any length; a vendor area may be missing; what is padded, or
-    # ends with the connection, may be shorter; a capture that was cut off ends there; of a message of
-    # records those before the cut are read.
+    # ends with the connection, may be shorter; a capture that was cut off ends there; of a message
+    # of records those before the cut are read.
     "ethernet": 14,
     "bootp and dhcp": 236,
     "dcp": 70,

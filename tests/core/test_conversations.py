@@ -18,7 +18,7 @@ from portcall.core.address import (
 from portcall.core.assign.lookout import Lookout, Offer
 from portcall.core.find import arp_sweep
 from portcall.core.find.arp_sweep import ArpSweep
-from portcall.core.find.arrivals import Arrivals
+from portcall.core.find.arrivals import Arrival, Arrivals, Ear, dropped
 from portcall.core.find.cip_identity import IdentityByBroadcast
 from portcall.core.find.overhear import Overhear
 from portcall.core.find.sighting import Field, Method
@@ -144,7 +144,9 @@ def test_identity_by_broadcast_asks_twice_and_reports_each_device_once():
     wire.say(answer)
     wire.say(Datagram(Endpoint(IPv4Address(5), 44818), b"\x63\x00garbage"))
     wire.pass_time(5)
-    assert party.packets == [Datagram(Endpoint(everybody, 44818), cip.encode_list_identity())] * 2
+    assert (
+        party.packets == [Datagram(Endpoint(everybody, 44818), cip.encode_list_identity(0.8))] * 2
+    )
     assert party.conversation.over
     (seen,) = party.facts
     said = {value.field: value.value for value in seen.said}
@@ -162,11 +164,28 @@ def test_answers_that_arrive_are_noted_once_and_only_ours():
     wire, party = alone(Arrivals(OWN, 44818))
     for frame in (answer(THEIRS), answer(OWN, 80), answer(OWN), answer(OWN), Frame(b"short")):
         wire.say(frame)
-    assert party.facts == [PLC]
+    (arrival,) = party.facts
+    assert arrival == (PLC, 50000, wire.now)
     refused = IdentityByBroadcast((PLC,))
     (ask,) = list(refused.begin(0.0))
     assert list(refused.unsent(ask.packet, "forbidden", 0.0)) == []
     assert refused.refusal == "forbidden"
+
+
+def test_a_firewall_is_named_only_when_a_socket_was_there_for_the_answer_and_was_not_given_it():
+    arrival = Arrival(PLC, 50000, at=10.0)
+    for ear, came, named in (
+        (Ear(50000, 9.0, 11.0), (), True),
+        (Ear(50000, 9.0), (), True),
+        # It reached a program, which could not read it; it came late; it was another's.
+        (Ear(50000, 9.0, 11.0), (PLC,), False),
+        (Ear(50000, 9.0, 9.9), (), False),
+        (Ear(50000, 9.0, 10.1), (), False),
+        (Ear(50000, 10.1, 12.0), (), False),
+        (Ear(50001, 9.0, 11.0), (), False),
+    ):
+        assert dropped([arrival, arrival], [ear], came) == ((PLC,) if named else ())
+    assert dropped([arrival], [], ()) == ()
 
 
 # Listening.

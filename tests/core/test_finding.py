@@ -23,7 +23,7 @@ from portcall.core.find import (
 )
 from portcall.core.find.bacnet_devices import BacnetDevices
 from portcall.core.find.borrowed import borrowable, concerns
-from portcall.core.find.cip_identity import IdentityByAddress
+from portcall.core.find.cip_identity import IdentityByAddress, IdentityByBroadcast
 from portcall.core.find.dcp_identify import DcpIdentify
 from portcall.core.find.device_watch import DeviceWatch, Happened
 from portcall.core.find.devices import Gathering, merge
@@ -34,7 +34,7 @@ from portcall.core.find.outlook import Outlook
 from portcall.core.find.overhear import REPEAT, Overhear, overheard
 from portcall.core.find.remarks import remarks
 from portcall.core.find.sighting import Field, Method, Said, Sighting, sighting_of, words
-from portcall.core.find.snmp_system import SystemGroup
+from portcall.core.find.snmp_system import EngineQuestion, SystemGroup
 from portcall.core.find.subnets import spoken
 from portcall.core.talk import ask_each
 from portcall.core.talk.ask_each import AskEach
@@ -54,8 +54,10 @@ from portcall.core.wire import (
     lldp,
     modbus,
     netbios,
+    snmp,
     udp,
 )
+from portcall.core.wire.octets import Malformed
 
 OWN = parse_mac("02-1A-40-7C-00-06")
 THEIRS = parse_mac("02-77-B1-90-00-3D")
@@ -144,23 +146,71 @@ def test_a_stream_that_closes_lies_floods_or_stays_silent_ends_the_dialogue():
     assert party.conversation.over
 
 
-def test_a_gateway_is_asked_unit_by_unit_and_the_server_id_where_that_fails():
+def modbus_units(answers, seconds=0.0):
+    """What a device or gateway was asked, unit and function, and what was made of its answers.
+
+    ``answers`` by unit: an exception to 43/14, or a server ID; None is silence. ``seconds`` is how
+    long it takes for each.
+    """
     wire, party = alone(Dialogue(modbus_identity.script(), told_by(Method.MODBUS)))
-    units = []
-    while not party.conversation.over and len(party.packets) < 20:
+    units, answered = [], 0
+    while not party.conversation.over and len(party.packets) < 40:
+        if len(party.packets) == answered:
+            wire.pass_time(1.0)
+            continue
+        answered = len(party.packets)
         asked = modbus.parse(party.packets[-1].data)
         units.append((asked.unit, asked.pdu[0]))
-        pdu = bytes((asked.pdu[0] | 0x80, 0x0B))
-        if (asked.unit, asked.pdu[0]) == (1, 17):
-            pdu = b"\x11\x06Ebb 2\xff"
+        answer = answers.get(asked.unit, 0x0B)
+        wire.pass_time(seconds)
+        if isinstance(answer, bytes):
+            has = asked.pdu[0] == 17
+            pdu = bytes((17, len(answer) + 1)) + answer + b"\xff" if has else b"\xab\x01"
+        elif answer is None:
+            continue
+        else:
+            pdu = bytes((asked.pdu[0] | 0x80, answer))
         wire.say(
             StreamBytes(modbus.encode(modbus.ModbusMessage(asked.transaction, asked.unit, pdu)))
         )
-    assert units == [(255, 43), (255, 17), (0, 43), (0, 17), (1, 43), (1, 17)]
-    assert said_by(party) == {
-        Field.DESCRIPTION: "Ebb 2",
-        Field.MANNER: "answers Modbus as unit 1",
-    }
+    said = [(said.field, said.value) for fact in party.facts for said in fact.said]
+    return units, said
+
+
+def test_a_gateway_is_asked_unit_by_unit_also_a_slow_one():
+    """It takes three seconds to say that a unit is not there; nothing is asked meanwhile."""
+    units, said = modbus_units({1: b"Ebb 2"}, seconds=3.0)
+    assert units == [(255, 43), (1, 43), (1, 17), (2, 43), (3, 43)]
+    assert said == [
+        (Field.DESCRIPTION, "Ebb 2"),
+        (Field.MANNER, "answers Modbus as unit 1"),
+    ]
+    # Others are asked for as long as there are any.
+    answers = {n: f"Ebb {n}".encode() for n in (2, 3, 4, 5)}
+    units, said = modbus_units({**answers, 1: 0x0A, 5: 0x01})
+    assert [unit for unit, function in units if function == 43] == [255, 1, 2, 3, 4, 5, 6]
+    assert said[1:] == [
+        (Field.MANNER, "answers Modbus as unit 2"),
+        (Field.MANNER, "Modbus unit 3 behind it: Ebb 3"),
+        (Field.MANNER, "Modbus unit 4 behind it: Ebb 4"),
+        (Field.MANNER, "answers Modbus as unit 5, not saying what that is"),
+    ]
+    units, said = modbus_units({247: b"Ebb 9"})
+    assert [unit for unit, function in units if function == 43] == [255, 1, 2, 3, 247]
+
+
+def test_what_speaks_modbus_and_does_not_say_who_it_is_is_said():
+    for answers, asked, sentence in (
+        (dict.fromkeys(range(256), 1), 4, "answers Modbus, and does not say what it is"),
+        ({}, 5, "is a Modbus gateway; none of the units that were asked answers"),
+        (
+            dict.fromkeys(range(256)),
+            2,
+            "its Modbus port is open, and it does not answer there",
+        ),
+    ):
+        units, said = modbus_units(answers)
+        assert (len(units), said) == (asked, [(Field.MANNER, sentence)])
 
 
 def test_a_device_that_always_has_more_is_not_followed_for_ever():
@@ -735,3 +785,91 @@ def test_a_tagged_frame_is_not_on_this_wire_and_its_vlan_is_said():
         said = [each.value for each in seen.said[1:]]
         assert said == ([f"heard in VLAN {vlan}, by tagged frames"] if vlan else [])
     assert overheard(Frame(plain[:12] + b"\x81\0\0"), 1.0).mac == THEIRS
+
+
+# Odd in one place.
+
+
+@pytest.mark.parametrize(
+    ("change", "oddity"),
+    [
+        (lambda data: data[:8] + b"\x05" + data[9:], "answers with the status 0x5"),
+        (lambda data: data[:32] + b"\x02\x00" + data[34:], "names the address family 512"),
+        (lambda data: data[:-1], "does not tell its state"),
+        (lambda data: data[:-3], "its product name ends after 4 of 6 characters"),
+        (lambda data: data[:2] + b"\xff" + data[3:], None),
+        (lambda data: data[:40], "answers CIP, and who it is cannot be read"),
+    ],
+)
+def test_an_identity_that_is_odd_is_still_a_device_and_the_oddity_is_said(change, oddity):
+    data = cip.encode_identity(
+        cip.Identity(PLC, 44818, 64101, 14, 40, 20, 13, 0, 0x5A20170F, b"Gale 7", 3), bytes(8)
+    )
+    wire, party = alone(IdentityByBroadcast((OTHER,)))
+    wire.say(Datagram(Endpoint(PLC, cip.PORT), change(data)))
+    (seen,) = party.facts
+    manners = [said.value for said in seen.said if said.field is Field.MANNER]
+    assert any(oddity in manner for manner in manners) if oddity else manners == []
+    product = [said.value for said in seen.said if said.field is Field.PRODUCT]
+    assert product in (["Gale 7"], ["Gale"], [])
+
+
+def bacnet_answer(said):
+    return Datagram(Endpoint(PLC, bacnet.PORT), bacnet.encode(said))
+
+
+def test_a_bacnet_error_and_a_silence_lose_one_property_and_not_the_rest():
+    wire, party = alone(BacnetDevices((OTHER,)))
+    wire.say(bacnet_answer(bacnet.IAm(7, 64101)))
+    for _ in range(3):
+        asked = bacnet.parse(party.packets[-1].payload)
+        if asked.wanted == bacnet.Property.MODEL_NAME:
+            wire.say(bacnet_answer(bacnet.PropertyText(asked.invoke, 7, asked.wanted, "Draught")))
+        else:
+            wire.say(bacnet_answer(bacnet.Refused(asked.invoke)))
+    # This one is not answered; meanwhile all are asked once more who they are.
+    wire.pass_time(1.0)
+    asked = next(
+        message
+        for packet in reversed(party.packets)
+        if isinstance(message := bacnet.parse(packet.payload), bacnet.ReadProperty)
+    )
+    assert asked.wanted == bacnet.Property.LOCATION
+    wire.say(bacnet_answer(bacnet.PropertyText(asked.invoke, 7, asked.wanted, "hood")))
+    wire.pass_time(3.0)
+    assert said_by(party) == {
+        Field.KIND: "BACnet device 7",
+        Field.PRODUCT: "Draught",
+        Field.PLACE: "hood",
+    }
+    assert party.conversation.over
+
+
+def test_a_bacnet_device_that_was_passed_on_is_not_who_passed_it_on():
+    i_am = bacnet.encode(bacnet.IAm(9, 64101))
+    # Clause 6.2.2: from network 5, station 3. Annex J.2.5: from another address.
+    routed = b"\x81\x0a" + (len(i_am) + 4).to_bytes(2, "big") + b"\1\x08\0\5\1\3" + i_am[6:]
+    origin = OTHER.packed + bacnet.PORT.to_bytes(2, "big")
+    forwarded = b"\x81\x04" + (len(i_am) + 6).to_bytes(2, "big") + origin + i_am[4:]
+    wire, party = alone(BacnetDevices((OTHER,)))
+    wire.say(Datagram(Endpoint(PLC, bacnet.PORT), routed))
+    wire.say(Datagram(Endpoint(PLC, bacnet.PORT), forwarded))
+    router, device = party.facts
+    assert (router.address, router.codes) == (PLC, None)
+    assert router.said[0].value == "BACnet device 9 is behind it, in network 5"
+    assert (device.address, device.codes.maker) == (OTHER, 64101)
+
+
+def test_an_snmp_engine_of_version_3_is_worth_a_word():
+    # RFC 3414 §4: no engine, no user, the flag "report it".
+    asked = snmp.encode_discovery(7)
+    assert asked.hex(" ", 1).startswith("30 3e 02 01 03 30 11 02 04 00 00 00 07 02 03 00 ff e3 04")
+    assert snmp.parse_engine(messages.SNMP_ENGINE) == (7, b"\x80\0\x1f\x88\x04gull")
+    learnt = EngineQuestion(7).read(PLC, messages.SNMP_ENGINE)
+    assert (learnt.codes.numbering, learnt.codes.maker) == (Numbering.SNMP, 8072)
+    assert "version 3 only" in learnt.said[0].value
+    with pytest.raises(Malformed):
+        EngineQuestion(8).read(PLC, messages.SNMP_ENGINE)
+    for length in range(len(messages.SNMP_ENGINE)):
+        with pytest.raises(Malformed):
+            snmp.parse_engine(messages.SNMP_ENGINE[:length])

@@ -157,7 +157,8 @@ announcements = st.builds(
 )
 texts = st.text(max_size=300)
 bacnets = st.one_of(
-    st.builds(bacnet.IAm, st.integers(0, 0x3FFFFF), u16),
+    st.builds(bacnet.IAm, st.integers(0, 0x3FFFFF), u16, st.none(), st.none()),
+    st.builds(bacnet.Refused, u8),
     st.builds(bacnet.ReadProperty, u8, st.integers(0, 0x3FFFFF), u16),
     st.builds(bacnet.PropertyText, u8, st.integers(0, 0x3FFFFF), u16, texts),
 )

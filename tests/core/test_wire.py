@@ -80,6 +80,7 @@ identities = st.builds(
     st.binary(max_size=255),
     u8,
     u16,
+    st.just(()),
 )
 encapsulations = st.builds(
     cip.Encapsulation, u16, payloads, u32, u32, st.binary(min_size=8, max_size=8), u32
@@ -249,6 +250,8 @@ def test_a_request_without_cookie_has_no_options():
 def test_list_identity_octet_by_octet():
     # Volume 2 §2-4.2: command 0x0063, everything else zero; §2-4.3 for the reply.
     assert cip.encode_list_identity() == b"\x63\x00" + bytes(22)
+    # §2-4.2.2: the longest delay, in milliseconds, where the context begins.
+    assert cip.encode_list_identity(0.8) == b"\x63\x00" + bytes(10) + b"\x20\x03" + bytes(10)
     reply = bytes.fromhex(
         "6300 2900 00000000 00000000 0000000000000000 00000000"
         "0100 0c00 2300 0100 0002 af12 0a3d1415 0000000000000000"

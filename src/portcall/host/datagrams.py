@@ -15,6 +15,7 @@ from portcall.host.medium import MOST_AT_ONCE, bind_to_adapter, received_at, sta
 from portcall.host.vantage import Vantage
 
 _LONGEST_DATAGRAM = 65536
+_MOST_SENDERS = 20_000
 _IP_RECVERR = 11
 _PORT_UNREACHABLE = bytes((2, 3, 3))
 """Origin ICMP, type, code: struct sock_extended_err, after the error number (ip(7))."""
@@ -35,6 +36,8 @@ class Datagrams:
         refusals: bool = False,
     ) -> None:
         self._refusals = refusals
+        self.senders: set[IPv4Address] = set()
+        """Who was heard, whatever it said."""
         self._socket = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
         try:
             self._socket.setblocking(False)
@@ -64,6 +67,11 @@ class Datagrams:
         membership = group.packed + own.packed
         self._socket.setsockopt(socket.IPPROTO_IP, socket.IP_ADD_MEMBERSHIP, membership)
 
+    @property
+    def port(self) -> int:
+        """The port it has here."""
+        return int(self._socket.getsockname()[1])
+
     def fileno(self) -> int:
         """The socket's descriptor."""
         return self._socket.fileno()
@@ -84,6 +92,8 @@ class Datagrams:
                 continue
             peer = Endpoint(IPv4Address(sender[0]), sender[1])
             if not flags:
+                if len(self.senders) < _MOST_SENDERS:
+                    self.senders.add(peer.address)
                 yield Datagram(peer, data), received_at(ancillary)
             elif _is_refusal(ancillary):
                 yield Datagram(peer, b"", refused=True), monotonic()

@@ -67,7 +67,8 @@ class SnmpResponder(Responder):
             snmp.SYS_NAME: self.memory.host_name.encode(),
             snmp.SYS_LOCATION: self.entry.place.encode(),
         }
-        found = {key: values.get(key) for key in asked.values}
+        after = ".0" if asked.asks_next else ""
+        found = {f"{key}{after}": values.get(f"{key}{after}") for key in asked.values}
         return snmp.encode_response(
             snmp.SnmpMessage(asked.version, asked.community, asked.request, found)
         )

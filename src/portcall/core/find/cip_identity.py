@@ -9,18 +9,24 @@ from ipaddress import IPv4Address
 from portcall.core.catalog.catalog import Codes, Numbering
 from portcall.core.cip.identity_object import ask_identity
 from portcall.core.find.sighting import Field, Learnt, Method, Said, Sighting, words
-from portcall.core.printable import decoded
+from portcall.core.printable import decoded, printable
 from portcall.core.talk.ask_all import AskAll
 from portcall.core.talk.conversation import Actions, Datagram, Endpoint, Report
 from portcall.core.talk.dialogue import Script
 from portcall.core.wire import cip
 from portcall.core.wire.octets import Malformed
 
-ANSWER_WAIT = 1.0
-"""Seconds to wait for answers.
+ANSWER_WAIT = 1.2
+"""Seconds to wait for answers."""
 
-A device may delay its answer to a broadcast, so that not all come at once (volume 2 §2-4.2.2).
+LONGEST_DELAY = 0.8
+"""Seconds by which a device may put off its answer to a broadcast (volume 2 §2-4.2.2).
+
+So they do not all come at once, and all come while they are waited for.
 """
+
+SHORTEST_DELAY = 0.5
+"""The least that can be asked for (volume 2 §2-4.2.2), and enough for one device alone."""
 
 _MOST_DEVICES = 20_000
 
@@ -34,6 +40,18 @@ def said(identity: cip.Identity) -> tuple[Said, ...]:
         (Field.SERIAL, identity.serial_text),
         (Field.FIRMWARE, identity.firmware),
     )
+
+
+def learnt(payload: bytes) -> Learnt:
+    """What an answer to List Identity tells, also one that is odd; Malformed when it is none."""
+    message = cip.parse_answer(payload)
+    try:
+        identity = cip.parse_identity(message)
+    except Malformed as trouble:
+        sentence = f"answers CIP, and who it is cannot be read: {trouble.what}"
+        return Learnt(words(Method.CIP, (Field.MANNER, printable(sentence, 120))))
+    odd = words(Method.CIP, *((Field.MANNER, f"CIP: {each}") for each in identity.oddities))
+    return Learnt(said(identity) + odd, codes(identity))
 
 
 def codes(identity: cip.Identity) -> Codes:
@@ -53,7 +71,7 @@ class IdentityByBroadcast(AskAll[Datagram, Sighting]):
 
     def question(self) -> Iterable[Datagram]:
         """Who are you?"""
-        return [Datagram(peer, cip.encode_list_identity()) for peer in self._peers]
+        return [Datagram(peer, cip.encode_list_identity(LONGEST_DELAY)) for peer in self._peers]
 
     def unsent(self, packet: Datagram, reason: str, now: float) -> Actions[Datagram, Sighting]:
         """Remember why."""
@@ -61,18 +79,16 @@ class IdentityByBroadcast(AskAll[Datagram, Sighting]):
         yield from ()
 
     def heard(self, packet: Datagram, now: float) -> Actions[Datagram, Sighting]:
-        """Read an answer; what cannot be read is not from a device of this protocol."""
+        """Read an answer; what is no CIP at all is not from a device of this protocol."""
         address = packet.peer.address
         if address in self._seen or len(self._seen) >= _MOST_DEVICES:
             return
         try:
-            identity = cip.parse_identity(cip.parse(packet.payload))
+            told = learnt(packet.payload)
         except Malformed:
             return
         self._seen.add(address)
-        yield Report(
-            Sighting(now, Method.CIP, address=address, said=said(identity), codes=codes(identity))
-        )
+        yield Report(Sighting(now, Method.CIP, address=address, said=told.said, codes=told.codes))
 
 
 class IdentityByAddress:
@@ -83,13 +99,13 @@ class IdentityByAddress:
 
     def ask(self, address: IPv4Address, attempt: int) -> bytes:
         """The same question at each attempt."""
-        return cip.encode_list_identity()
+        return cip.encode_list_identity(SHORTEST_DELAY)
 
     def read(self, address: IPv4Address, payload: bytes) -> Learnt:
         """The identity, and that it had to be asked for."""
-        identity = cip.parse_identity(cip.parse(payload))
+        told = learnt(payload)
         manner = words(Method.CIP, (Field.MANNER, "answers CIP only when asked directly"))
-        return Learnt(said(identity) + manner, codes(identity))
+        return Learnt(told.said + manner, told.codes)
 
 
 def script() -> Script[Learnt]:

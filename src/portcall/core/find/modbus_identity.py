@@ -2,16 +2,33 @@
 
 from __future__ import annotations
 
-from portcall.core.find.sighting import Field, Learnt, Method, Said, words
+from collections.abc import Generator, Iterator, Mapping
+from enum import Enum, auto
+from itertools import count
+from typing import NamedTuple, TypeAlias
+
+from portcall.core.find.sighting import Field, Learnt, Method, words
 from portcall.core.printable import decoded
 from portcall.core.talk.dialogue import Exchange, Script
 from portcall.core.wire import modbus
 from portcall.core.wire.modbus import Identification, ModbusMessage, ObjectId, ReadCode
 from portcall.core.wire.octets import Malformed
 
-UNITS = (255, 0, 1, 2, 247)
-"""Messaging on TCP/IP §4.4.2.3: 255 or 0 mean the device itself; gateways are often found to speak
-for the first units on their serial side, or the last."""
+OWN_UNIT = 255
+"""Messaging on TCP/IP §4.4.2.3: the device itself."""
+
+FIRST_UNITS, MOST_UNITS, LAST_UNIT = 3, 16, 247
+"""Behind a gateway: so many are asked in any case, more while they answer, and the last one, which
+some gateways have alone."""
+
+ANSWER_WAIT = 5.0
+"""Seconds. A gateway waits itself for the serial line: two seconds for a unit that is not there.
+
+A question that is asked before the last one is answered waits in the gateway, on a line that a
+plant may be polling.
+"""
+
+_MOST_SILENCES = 2
 
 _MOST_PARTS = 4
 _FIELDS = {
@@ -24,42 +41,121 @@ _FIELDS = {
 }
 
 
+class _Kind(Enum):
+    """What a unit does when it is asked who it is."""
+
+    NAMED = auto()
+    NAMELESS = auto()
+    """It answers, and does not say."""
+    ABSENT = auto()
+    """A gateway says that nobody answers there."""
+    SILENT = auto()
+
+
+class _Unit(NamedTuple):
+    kind: _Kind
+    said: tuple[tuple[Field, str | None], ...] = ()
+
+    @property
+    def is_there(self) -> bool:
+        return self.kind in (_Kind.NAMED, _Kind.NAMELESS)
+
+
+Part: TypeAlias = Generator[Exchange, bytes | None, _Unit]
+
+
 def script() -> Script[Learnt]:
-    """Ask one unit after the other, until one says what it is."""
-    transaction = 0
-    for unit in UNITS:
-        objects: dict[int, bytes] = {}
-        for code in (ReadCode.BASIC, ReadCode.REGULAR):
-            first: int | None = 0 if code is ReadCode.BASIC else ObjectId.VENDOR_URL
-            for _ in range(_MOST_PARTS):
-                if first is None:
-                    break
-                transaction += 1
-                request = ModbusMessage(
-                    transaction, unit, modbus.encode_identification_request(code, first)
-                )
-                reply = yield _exchange(request)
-                said = _identification(reply)
-                if said is None:
-                    break
-                objects.update(said.objects)
-                first = said.next_object
-            if not objects:
+    """Ask the device itself; where it does not say, the units behind it, one at a time."""
+    numbers = count(1)
+    own = yield from _ask(OWN_UNIT, numbers)
+    silences = int(own.kind is _Kind.SILENT)
+    found: dict[int, _Unit] = {}
+    for unit in _others(found) if own.kind is not _Kind.NAMED else ():
+        told = yield from _ask(unit, numbers)
+        silences += told.kind is _Kind.SILENT
+        if told.is_there:
+            found[unit] = told
+        # One that answers for itself may answer for every number.
+        if silences == _MOST_SILENCES or (own.is_there and found):
+            break
+    yield Learnt(words(Method.MODBUS, *_together(own, found)))
+
+
+def _others(found: Mapping[int, _Unit]) -> Iterator[int]:
+    """Which units to ask, one after the other, as those before them were ``found``."""
+    yield from range(1, FIRST_UNITS + 1)
+    for unit in range(FIRST_UNITS + 1, MOST_UNITS + 1):
+        if unit - 1 not in found:
+            break
+        yield unit
+    if not found:
+        yield LAST_UNIT
+
+
+def _ask(unit: int, numbers: Iterator[int]) -> Part:
+    """Ask one unit: device identification (43/14), or else the server ID (17)."""
+    objects: dict[int, bytes] = {}
+    for code in (ReadCode.BASIC, ReadCode.REGULAR):
+        first: int | None = 0 if code is ReadCode.BASIC else ObjectId.VENDOR_URL
+        for _ in range(_MOST_PARTS):
+            if first is None:
                 break
-        if objects:
-            yield Learnt(_words(objects, unit))
-            return
-        transaction += 1
-        request = ModbusMessage(transaction, unit, bytes((modbus.REPORT_SERVER_ID,)))
-        reply = yield _exchange(request)
-        text = _server_id(reply)
-        if text:
-            yield Learnt(words(Method.MODBUS, (Field.DESCRIPTION, text), *_behind(unit)))
-            return
+            pdu = modbus.encode_identification_request(code, first)
+            reply = yield _exchange(ModbusMessage(next(numbers), unit, pdu))
+            kind = _without_answer(reply)
+            if kind is not None and not objects:
+                return _Unit(kind)
+            said = _identification(reply)
+            if said is None:
+                break
+            objects.update(said.objects)
+            first = said.next_object
+        if not objects:
+            break
+    if objects:
+        return _Unit(_Kind.NAMED, _fields(objects))
+    pdu = bytes((modbus.REPORT_SERVER_ID,))
+    reply = yield _exchange(ModbusMessage(next(numbers), unit, pdu))
+    text = _server_id(reply)
+    if text:
+        return _Unit(_Kind.NAMED, ((Field.DESCRIPTION, text),))
+    return _Unit(_Kind.NAMELESS)
+
+
+def _together(own: _Unit, found: Mapping[int, _Unit]) -> Iterator[tuple[Field, str | None]]:
+    """What the device and the units behind it say, the first that says what it is before all."""
+    yield from own.said
+    named = [unit for unit, told in found.items() if told.kind is _Kind.NAMED]
+    if own.kind is not _Kind.NAMED and named:
+        first, *others = named
+        yield from found[first].said
+        yield Field.MANNER, f"answers Modbus as unit {first}"
+        for unit in others:
+            shown = ", ".join(value for _, value in found[unit].said if value)
+            yield Field.MANNER, f"Modbus unit {unit} behind it: {shown}"
+    nameless = [str(unit) for unit, told in found.items() if told.kind is _Kind.NAMELESS]
+    if own.kind is _Kind.NAMELESS and not named:
+        yield Field.MANNER, "answers Modbus, and does not say what it is"
+    elif nameless and own.kind is not _Kind.NAMELESS:
+        units = f"unit {nameless[0]}" if len(nameless) == 1 else f"units {', '.join(nameless)}"
+        yield Field.MANNER, f"answers Modbus as {units}, not saying what that is"
+    elif own.kind is _Kind.ABSENT and not found:
+        yield Field.MANNER, "is a Modbus gateway; none of the units that were asked answers"
+    elif own.kind is _Kind.SILENT and not found:
+        yield Field.MANNER, "its Modbus port is open, and it does not answer there"
 
 
 def _exchange(message: ModbusMessage) -> Exchange:
-    return Exchange(modbus.encode(message), modbus.whole_length, modbus.is_answer)
+    request = modbus.encode(message)
+    return Exchange(request, modbus.whole_length, modbus.is_answer, wait=ANSWER_WAIT)
+
+
+def _without_answer(reply: bytes | None) -> _Kind | None:
+    """Why there is nothing to read in a reply, or None."""
+    if reply is None:
+        return _Kind.SILENT
+    refused = modbus.parse(reply).exception in modbus.GATEWAY_REFUSALS
+    return _Kind.ABSENT if refused else None
 
 
 def _answer(reply: bytes | None) -> bytes | None:
@@ -88,7 +184,7 @@ def _server_id(reply: bytes | None) -> str:
         return ""
 
 
-def _words(objects: dict[int, bytes], unit: int) -> tuple[Said, ...]:
+def _fields(objects: Mapping[int, bytes]) -> tuple[tuple[Field, str | None], ...]:
     found: dict[Field, str] = {}
     for number, field in _FIELDS.items():
         value = decoded(objects.get(number, b""))
@@ -96,9 +192,4 @@ def _words(objects: dict[int, bytes], unit: int) -> tuple[Said, ...]:
             # Later lines of the table describe the device better: a product's name rather than its
             # code.
             found[field] = value
-    return words(Method.MODBUS, *found.items(), *_behind(unit))
-
-
-def _behind(unit: int) -> tuple[tuple[Field, str | None], ...]:
-    own = unit in (255, 0)
-    return ((Field.MANNER, None if own else f"answers Modbus as unit {unit}"),)
+    return tuple(found.items())

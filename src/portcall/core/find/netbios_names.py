@@ -7,6 +7,7 @@ from ipaddress import IPv4Address
 from portcall.core.find.sighting import Field, Learnt, Method, words
 from portcall.core.printable import decoded
 from portcall.core.wire import netbios
+from portcall.core.wire.octets import Malformed
 
 
 class NodeStatusQuestion:
@@ -16,6 +17,7 @@ class NodeStatusQuestion:
     port = netbios.PORT
 
     def __init__(self, number: int = 1) -> None:
+        self._number = number
         self._request = netbios.encode_request(number)
 
     def ask(self, address: IPv4Address, attempt: int) -> bytes:
@@ -25,6 +27,8 @@ class NodeStatusQuestion:
     def read(self, address: IPv4Address, payload: bytes) -> Learnt:
         """The workstation name, and the group it says it is in."""
         status = netbios.parse(payload)
+        if status.transaction != self._number:
+            raise Malformed("NetBIOS: answer to another request", 0)
 
         def first(group: bool) -> str:
             return next(

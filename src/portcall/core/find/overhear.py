@@ -8,7 +8,8 @@ from __future__ import annotations
 from collections.abc import Collection
 
 from portcall.core.address import NO_MAC, UNSPECIFIED, Mac
-from portcall.core.find import bacnet_devices, dcp_identify, lldp_listen, mdns_names
+from portcall.core.catalog.catalog import Codes, Numbering
+from portcall.core.find import dcp_identify, lldp_listen, mdns_names
 from portcall.core.find.sighting import Field, Method, Said, Sighting, words
 from portcall.core.printable import decoded
 from portcall.core.talk.conversation import Actions, Conversation, Frame, Report
@@ -145,9 +146,13 @@ def _udp(packet: Frame, outer: ethernet.EthernetFrame, now: float) -> Sighting |
             said = mdns_names.said(dns.parse(frame.datagram.payload), frame.source)
         elif port == bacnet.PORT and outer.destination.is_group:
             announced = bacnet.parse(frame.datagram.payload)
-            if isinstance(announced, bacnet.IAm):
+            # One that was passed on comes from whoever passed it on, and tells of another.
+            passed_on = isinstance(announced, bacnet.IAm) and (
+                announced.origin is not None or announced.network is not None
+            )
+            if isinstance(announced, bacnet.IAm) and not passed_on:
                 address = frame.source
-                codes = bacnet_devices.codes(announced)
+                codes = Codes(Numbering.BACNET, announced.vendor)
     except Malformed:
         pass
     return Sighting(now, Method.LISTEN, frame.source_mac, address, said, None, codes)

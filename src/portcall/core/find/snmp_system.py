@@ -1,4 +1,7 @@
-"""Identifying by SNMP: the system group, by version 2c, and by version 1 where that is silent."""
+"""Identifying by SNMP: the system group, by version 2c, and by version 1 where that is silent.
+
+Where both are, there may be an engine of version 3, which tells whose it is and no more.
+"""
 
 from __future__ import annotations
 
@@ -21,10 +24,14 @@ class SystemGroup:
 
     def __init__(self, community: str = DEFAULT_COMMUNITY, number: int = 1) -> None:
         self._number = number
+        name = community.encode()
         wanted = dict.fromkeys(snmp.SYSTEM)
-        self._requests = tuple(
-            snmp.encode_get(snmp.SnmpMessage(version, community.encode(), number, wanted))
-            for version in (snmp.Version.V2C, snmp.Version.V1)
+        # In version 1 one object that is not there refuses the whole question (RFC 1157 §4.1.2).
+        # What follows each object's name is asked for: that is the object, or another.
+        before = dict.fromkeys(key.removesuffix(".0") for key in snmp.SYSTEM)
+        self._requests = (
+            snmp.encode_get(snmp.SnmpMessage(snmp.Version.V2C, name, number, wanted)),
+            snmp.encode_get_next(snmp.SnmpMessage(snmp.Version.V1, name, number, before)),
         )
 
     def ask(self, address: IPv4Address, attempt: int) -> bytes:
@@ -53,3 +60,29 @@ class SystemGroup:
             (Field.PLACE, text(snmp.SYS_LOCATION)),
         )
         return Learnt(said, codes)
+
+
+class EngineQuestion:
+    """Whose engine of version 3 answers; it tells that to everybody (RFC 3414 §4)."""
+
+    method = Method.SNMP
+    port = snmp.PORT
+
+    def __init__(self, number: int = 1) -> None:
+        self._number = number
+        self._request = snmp.encode_discovery(number)
+
+    def ask(self, address: IPv4Address, attempt: int) -> bytes:
+        """The same question at each attempt."""
+        return self._request
+
+    def read(self, address: IPv4Address, payload: bytes) -> Learnt:
+        """The maker's number, which an engine's ID begins with (RFC 3411 §5)."""
+        number, engine = snmp.parse_engine(payload)
+        if number != self._number:
+            raise Malformed("SNMP: answer to another request", 0)
+        sentence = "answers SNMP version 3 only, for which it wants a user"
+        codes = None
+        if engine[0] & 0x80:
+            codes = Codes(Numbering.SNMP, int.from_bytes(engine[:4], "big") & 0x7FFFFFFF)
+        return Learnt(words(Method.SNMP, (Field.MANNER, sentence)), codes)

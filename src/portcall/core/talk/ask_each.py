@@ -70,6 +70,11 @@ class AskEach(Conversation[Datagram, F], Generic[L, F]):
         self.refusal: str | None = None
         """Why a question could not leave this computer, in the operating system's words."""
 
+    @property
+    def silent(self) -> list[IPv4Address]:
+        """Those that have neither answered nor refused."""
+        return [address for address, count in self._answers.items() if count == 0]
+
     def unsent(self, packet: Datagram, reason: str, now: float) -> Actions[Datagram, F]:
         """Remember why, and go on with the others."""
         self.refusal = reason
@@ -86,7 +91,7 @@ class AskEach(Conversation[Datagram, F], Generic[L, F]):
 
     def woke(self, now: float) -> Actions[Datagram, F]:
         """The wait after a round is over."""
-        silent = [address for address, count in self._answers.items() if count == 0]
+        silent = self.silent
         if self._round == ROUNDS or not silent:
             self._end()
             return

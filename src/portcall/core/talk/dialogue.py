@@ -23,7 +23,7 @@ from portcall.core.wire.octets import Malformed
 ANSWER_WAIT = 1.5
 """Seconds for each answer."""
 
-LONGEST_REPLY = 65536
+LONGEST_REPLY = 262_144
 MOST_EXCHANGES = 40
 
 
@@ -33,7 +33,8 @@ class Exchange(NamedTuple):
     ``whole`` is given what has come so far; it gives the length of the whole message, or None while
     that cannot be told, or raises Malformed. ``answers`` is given the request and a whole message;
     it is None for a protocol that numbers nothing. With ``until_close``, a connection that closes,
-    or a wait that ends, ends the reply too. ``wanted`` False expects no reply at all.
+    or a wait that ends, ends the reply too. ``wanted`` False expects no reply at all. ``wait`` is
+    how many seconds a reply may take.
     """
 
     request: bytes
@@ -41,6 +42,7 @@ class Exchange(NamedTuple):
     answers: Callable[[bytes, bytes], bool] | None = None
     until_close: bool = False
     wanted: bool = True
+    wait: float = ANSWER_WAIT
 
 
 L = TypeVar("L")
@@ -101,7 +103,7 @@ class Dialogue(Conversation[StreamBytes, F], Generic[L, F]):
             elif self._late > 0:
                 # The device answers its questions one after the other, and is that far behind.
                 self._late -= 1
-                self.wake_at = now + ANSWER_WAIT
+                self.wake_at = now + self._current.wait
 
     def _take_message(self) -> bytes | None:
         """The first whole message of what has come; what is behind it stays for the next."""
@@ -150,7 +152,7 @@ class Dialogue(Conversation[StreamBytes, F], Generic[L, F]):
                 yield Send(StreamBytes(step.request))
                 self._current = step
                 if step.wanted:
-                    self.wake_at = now + ANSWER_WAIT
+                    self.wake_at = now + step.wait
                     return
                 step = self._script.send(None)
         except (StopIteration, Malformed):

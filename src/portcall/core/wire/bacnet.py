@@ -8,9 +8,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import IntEnum
+from ipaddress import IPv4Address
 from typing import NamedTuple
 
-from portcall.core.wire.octets import Reader
+from portcall.core.wire.octets import Malformed, Reader
 
 PORT = 47808
 _BVLL = 0x81
@@ -18,6 +19,9 @@ _UNICAST, _BROADCAST, _FORWARDED = 0x0A, 0x0B, 0x04
 _DEVICE = 8
 _WHO_IS, _I_AM, _READ_PROPERTY = 8, 0, 12
 _CONFIRMED, _UNCONFIRMED, _COMPLEX_ACK = 0x00, 0x10, 0x30
+_ERROR = 0x50
+_REFUSALS = (_ERROR, 0x60, 0x70)
+"""Clause 20.1: Error, Reject and Abort."""
 _OBJECT_ID, _UNSIGNED, _ENUMERATED, _CHARACTERS = 12, 2, 9, 7
 _LONGEST_APDU = 1476
 _CHARACTER_SETS = {0: "utf-8", 4: "utf-16-be", 5: "latin-1"}
@@ -41,10 +45,22 @@ class WhoIs:
 
 
 class IAm(NamedTuple):
-    """A device says that it is there."""
+    """A device says that it is there.
+
+    ``origin`` is where it is, when a broadcast management device passed this on (annex J.2.5);
+    ``network`` is that behind a router, where it is then (clause 6.2.2).
+    """
 
     instance: int
     vendor: int
+    origin: IPv4Address | None = None
+    network: int | None = None
+
+
+class Refused(NamedTuple):
+    """A question that the device does not answer, or not with text: Error, Reject or Abort."""
+
+    invoke: int
 
 
 class ReadProperty(NamedTuple):
@@ -64,13 +80,16 @@ class PropertyText(NamedTuple):
     text: str
 
 
-Message = WhoIs | IAm | ReadProperty | PropertyText
+Message = WhoIs | IAm | ReadProperty | PropertyText | Refused
 
 
 def encode(message: Message) -> bytes:
     """The whole datagram."""
     function, expects = _UNICAST, 0
-    if isinstance(message, WhoIs):
+    if isinstance(message, Refused):
+        # Clause 20.1.7: of an object, "unknown property" (clause 18).
+        apdu = bytes((_ERROR, message.invoke, _READ_PROPERTY, 0x91, 2, 0x91, 32))
+    elif isinstance(message, WhoIs):
         function, apdu = _BROADCAST, bytes((_UNCONFIRMED, _WHO_IS))
     elif isinstance(message, IAm):
         apdu = bytes((_UNCONFIRMED, _I_AM)) + _tagged(_OBJECT_ID, _device(message.instance))
@@ -122,18 +141,20 @@ def parse(data: bytes) -> Message:
     function, length = reader.u8(), reader.u16()
     if length != len(data):
         raise reader.wrong(f"length says {length} octets, here are {len(data)}")
+    origin = None
     if function == _FORWARDED:
-        reader.take(6)
+        origin = reader.address()
+        reader.take(2)
     elif function not in (_UNICAST, _BROADCAST):
         raise reader.wrong(f"function {function} carries no message")
-    _pass_network_layer(reader)
+    network = _pass_network_layer(reader)
     kind = reader.u8()
     if kind & 0xF0 == _UNCONFIRMED:
         service = reader.u8()
         if service == _WHO_IS:
             return WhoIs()
         if service == _I_AM:
-            return _i_am(reader)
+            return _i_am(reader)._replace(origin=origin, network=network)
     elif kind == _CONFIRMED:
         reader.u8()
         invoke = reader.u8()
@@ -143,12 +164,21 @@ def parse(data: bytes) -> Message:
     elif kind == _COMPLEX_ACK:
         invoke = reader.u8()
         if reader.u8() == _READ_PROPERTY:
-            return _property_text(reader, invoke)
+            try:
+                return _property_text(reader, invoke)
+            except Malformed:
+                return Refused(invoke)
+    elif kind & 0xF0 in _REFUSALS:
+        return Refused(reader.u8())
     raise reader.wrong("is another service")
 
 
-def _pass_network_layer(reader: Reader) -> None:
-    """Clause 6.2.2: version, control, and the addresses that control announces."""
+def _pass_network_layer(reader: Reader) -> int | None:
+    """Clause 6.2.2: version, control, and the addresses that control announces.
+
+    Gives the number of the network that it comes from, when a router passed it on.
+    """
+    source = None
     if reader.u8() != 1:
         raise reader.wrong("network layer version is not 1")
     control = reader.u8()
@@ -158,10 +188,11 @@ def _pass_network_layer(reader: Reader) -> None:
         reader.u16()
         reader.take(reader.u8())
     if control & 0x08:
-        reader.u16()
+        source = reader.u16()
         reader.take(reader.u8())
     if control & 0x20:
         reader.u8()
+    return source
 
 
 def _value(reader: Reader, tag: int) -> bytes:

@@ -25,6 +25,8 @@ _CONTEXT = slice(12, 20)
 _IDENTITY_ITEM = 0x000C
 _MOST_ITEMS = 16
 _SOCKET_FAMILY_INET = 2
+_NO_STATE = 0xFF
+"""Volume 1 §5-2.2.1.8: the default of the identity's state."""
 
 DEVICE_PROFILES = {
     # Volume 1, chapter 6: public device profiles, in words of the trade.
@@ -71,6 +73,8 @@ class Identity(NamedTuple):
     product_name: bytes
     state: int
     protocol_version: int = 1
+    oddities: tuple[str, ...] = ()
+    """What is not as the standard has it, in sentences; it was read all the same."""
 
     @property
     def kind(self) -> str:
@@ -97,6 +101,20 @@ def parse(data: bytes) -> Encapsulation:
     if length != reader.remaining:
         raise reader.wrong(f"length is {length}, but {reader.remaining} octets follow")
     return Encapsulation(command, reader.rest(), session, status, context, options)
+
+
+def parse_answer(data: bytes) -> Encapsulation:
+    """Read the answer to List Identity in a datagram, whatever its length says.
+
+    Raises Malformed when it is none.
+    """
+    reader = Reader(data, "CIP encapsulation")
+    command = reader.u16_little()
+    if command != LIST_IDENTITY or len(data) < HEADER_LENGTH:
+        raise reader.wrong(f"command {command:#x} is not List Identity")
+    reader.take(6)
+    status = reader.u32_little()
+    return Encapsulation(command, data[HEADER_LENGTH:], 0, status, data[_CONTEXT])
 
 
 def whole_length(head: bytes) -> int | None:
@@ -134,36 +152,51 @@ def encode(message: Encapsulation) -> bytes:
     )
 
 
-def encode_list_identity(context: bytes = bytes(8)) -> bytes:
-    """A List Identity request (§2-4.2); the reply repeats ``context``."""
-    return encode(Encapsulation(LIST_IDENTITY, context=context))
+def encode_list_identity(longest_delay: float = 0.0) -> bytes:
+    """A List Identity request.
+
+    Over UDP a device may put off its answer, by up to ``longest_delay`` seconds, so that not all
+    come at once (§2-4.2.2); zero lets it take two seconds.
+    """
+    milliseconds = round(longest_delay * 1000).to_bytes(2, "little")
+    return encode(Encapsulation(LIST_IDENTITY, context=milliseconds.ljust(8, b"\0")))
 
 
 def parse_identity(message: Encapsulation) -> Identity:
-    """The identity in a List Identity reply. Raises Malformed when there is none to read."""
+    """The identity in a List Identity reply. Raises Malformed when there is none to read.
+
+    An error status, another socket family, a name that is cut and a missing state are said.
+    """
     reader = Reader(message.data, "CIP identity")
-    if message.command != LIST_IDENTITY or message.status != 0:
-        raise reader.wrong(f"command {message.command:#x}, status {message.status:#x}")
+    if message.command != LIST_IDENTITY:
+        raise reader.wrong(f"command {message.command:#x}")
+    oddities = [f"answers with the status {message.status:#x}"] if message.status else []
     count = reader.u16_little()
     for _ in range(min(count, _MOST_ITEMS)):
         kind, length = reader.u16_little(), reader.u16_little()
-        item = reader.take(length)
+        item = reader.take(min(length, reader.remaining))
         if kind == _IDENTITY_ITEM:
-            return _parse_item(Reader(item, "CIP identity item"))
+            return _parse_item(Reader(item, "CIP identity item"), oddities)
     raise reader.wrong("no identity item")
 
 
-def _parse_item(reader: Reader) -> Identity:
+def _parse_item(reader: Reader, oddities: list[str]) -> Identity:
     version = reader.u16_little()
-    if reader.u16() != _SOCKET_FAMILY_INET:
-        raise reader.wrong("socket address is not IPv4")
+    family = reader.u16()
+    if family != _SOCKET_FAMILY_INET:
+        oddities.append(f"names the address family {family}, and IPv4 is {_SOCKET_FAMILY_INET}")
     port, address = reader.u16(), reader.address()
     reader.take(8)
     vendor, device_type = reader.u16_little(), reader.u16_little()
     product_code = reader.u16_little()
     major, minor = reader.u8(), reader.u8()
     status, serial = reader.u16_little(), reader.u32_little()
-    name = reader.take(reader.u8())
+    length = reader.u8()
+    name = reader.take(min(length, reader.remaining))
+    if len(name) < length:
+        oddities.append(f"its product name ends after {len(name)} of {length} characters")
+    elif not reader.remaining:
+        oddities.append("does not tell its state")
     return Identity(
         address,
         port,
@@ -175,8 +208,9 @@ def _parse_item(reader: Reader) -> Identity:
         status,
         serial,
         name,
-        reader.u8(),
+        reader.u8() if reader.remaining else _NO_STATE,
         version,
+        tuple(oddities),
     )
 
 

@@ -20,6 +20,9 @@ REPORT_SERVER_ID = 17
 ENCAPSULATED = 43
 DEVICE_IDENTIFICATION = 14
 _EXCEPTION = 0x80
+GATEWAY_REFUSALS = (0x0A, 0x0B)
+"""§7: a gateway has no path to the unit, or the unit does not answer it."""
+
 _MOST_OBJECTS = 128
 
 

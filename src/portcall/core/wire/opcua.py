@@ -47,14 +47,18 @@ class Application(NamedTuple):
 
 
 def whole_length(head: bytes) -> int | None:
-    """How long the message is that begins so, or None while that cannot be told. Malformed."""
+    """How long the message is that begins so, or None while that cannot be told. Malformed.
+
+    A message that comes in several chunks (OPC 10000-6 §6.7.2) is read by its first: what a server
+    says of itself is in there, before the certificates that make it long.
+    """
     if len(head) < HEADER_LENGTH:
         return None
     reader = Reader(head, "OPC UA")
     kind, final = reader.take(3), reader.take(1)
     length = reader.u32_little()
-    if kind not in (b"ACK", b"ERR", b"OPN", b"MSG", b"HEL", b"CLO") or final != b"F":
-        raise reader.wrong(f"message type {kind + final!r} is not one in one piece")
+    if kind not in (b"ACK", b"ERR", b"OPN", b"MSG", b"HEL", b"CLO") or final not in b"FC":
+        raise reader.wrong(f"message type {kind + final!r} is none that is known")
     if not HEADER_LENGTH <= length <= LONGEST_MESSAGE:
         raise reader.wrong(f"length is {length}")
     return length
@@ -114,10 +118,8 @@ def _request_header(handle: int) -> bytes:
 
 
 def encode_hello(url: bytes) -> bytes:
-    """§7.1.2.3."""
-    return _message(
-        b"HEL", _u32(0, LONGEST_MESSAGE, LONGEST_MESSAGE, LONGEST_MESSAGE, 1) + _string(url)
-    )
+    """§7.1.2.3; no limit to the size of a message, nor to its chunks."""
+    return _message(b"HEL", _u32(0, LONGEST_MESSAGE, LONGEST_MESSAGE, 0, 0) + _string(url))
 
 
 def encode_acknowledge() -> bytes:

@@ -1,6 +1,7 @@
-"""SNMP messages of versions 1 and 2c, as far as reading a few values needs them.
+"""SNMP messages of versions 1 and 2c, as far as reading a few values needs them; engines of 3.
 
-RFC 1157 §4 and RFC 3416 §3 (messages), RFC 3418 §2 (the system group). The BER of it is a
+RFC 1157 §4 and RFC 3416 §3 (messages), RFC 3418 §2 (the system group), RFC 3412 §6 and RFC 3411 §5
+(version 3 and its engine IDs). The BER of it is a
 library's; it is imported when the first message is made, since most commands make none.
 """
 
@@ -37,6 +38,8 @@ class SnmpMessage(NamedTuple):
     community: bytes
     request: int
     values: Mapping[str, bytes | str | None]
+    asks_next: bool = False
+    """It is a GetNextRequest: what it asks for is what follows each key."""
 
 
 def encode_get(message: SnmpMessage) -> bytes:
@@ -44,6 +47,40 @@ def encode_get(message: SnmpMessage) -> bytes:
     from puresnmp.pdu import GetRequest
 
     return _encode(message, GetRequest)
+
+
+def encode_get_next(message: SnmpMessage) -> bytes:
+    """A GetNextRequest for what follows the keys of ``values``."""
+    from puresnmp.pdu import GetNextRequest
+
+    return _encode(message, GetNextRequest)
+
+
+def encode_discovery(number: int) -> bytes:
+    """A version 3 message from nobody, which an engine answers with its ID (RFC 3414 §4)."""
+    message_number = number.to_bytes(4, "big")
+    header = b"\x30\x11\x02\x04" + message_number + _HEADER_REST
+    nobody = b"\x04\x10\x30\x0e\x04\x00\x02\x01\x00\x02\x01\x00" + b"\x04\x00" * 3
+    get = b"\xa0\x0e\x02\x04" + message_number + b"\x02\x01\x00\x02\x01\x00\x30\x00"
+    body = b"\x02\x01\x03" + header + nobody + b"\x30\x14\x04\x00\x04\x00" + get
+    return bytes((_SEQUENCE, len(body))) + body
+
+
+_HEADER_REST = bytes.fromhex("020300ffe3 040104 020103")
+"""RFC 3412 §6: the largest message taken, the flag "report it", the user-based security model."""
+
+
+def parse_engine(data: bytes) -> tuple[int, bytes]:
+    """The number of a version 3 message and the ID of the engine that sent it. Raises Malformed."""
+    message = _inside(Reader(data, "SNMP"), (_SEQUENCE,))
+    version = _inside(message, (_INTEGER,)).rest()
+    header = _inside(message, (_SEQUENCE,))
+    number = int.from_bytes(_inside(header, (_INTEGER,)).rest(), "big")
+    security = _inside(_inside(message, (_OCTETS,)), (_SEQUENCE,))
+    engine = _inside(security, (_OCTETS,)).rest()
+    if version != b"\x03" or not 5 <= len(engine) <= 32:
+        raise message.wrong("names no engine of version 3")
+    return number, engine
 
 
 def encode_response(message: SnmpMessage) -> bytes:
@@ -73,7 +110,7 @@ def parse(data: bytes) -> SnmpMessage:
     if len(data) > LONGEST:
         raise Malformed(f"SNMP message of {len(data)} octets", LONGEST)
     _check_shape(data)
-    from puresnmp.pdu import GetRequest, GetResponse
+    from puresnmp.pdu import GetNextRequest, GetRequest, GetResponse
     from x690 import decode
     from x690.types import Integer, ObjectIdentifier, OctetString, Sequence
 
@@ -82,7 +119,7 @@ def parse(data: bytes) -> SnmpMessage:
         version, community, pdu = parts
         if not (isinstance(version, Integer) and isinstance(community, OctetString)):
             raise Malformed("SNMP version or community is of another type", 0)
-        if not isinstance(pdu, GetRequest | GetResponse):
+        if not isinstance(pdu, GetRequest | GetNextRequest | GetResponse):
             raise Malformed("SNMP message is neither a request nor a response", 0)
         values: dict[str, bytes | str | None] = {}
         for bound in pdu.value.varbinds:
@@ -94,7 +131,11 @@ def parse(data: bytes) -> SnmpMessage:
             else:
                 values[str(bound.oid)] = None
         return SnmpMessage(
-            Version(version.value), community.value, int(pdu.value.request_id), values
+            Version(version.value),
+            community.value,
+            int(pdu.value.request_id),
+            values,
+            isinstance(pdu, GetNextRequest),
         )
     except Malformed:
         raise
@@ -104,7 +145,7 @@ def parse(data: bytes) -> SnmpMessage:
 
 
 _INTEGER, _OCTETS, _OBJECT_ID, _SEQUENCE = 0x02, 0x04, 0x06, 0x30
-_PDUS = (0xA0, 0xA2)
+_PDUS = (0xA0, 0xA1, 0xA2)
 _SIMPLE = {_INTEGER, _OCTETS, 0x05, _OBJECT_ID, *range(0x40, 0x47), 0x80, 0x81, 0x82}
 _MOST_BOUND = 64
 

@@ -33,7 +33,7 @@ from portcall.core.find.sighting import (
     sighting_of,
     words,
 )
-from portcall.core.find.snmp_system import SystemGroup
+from portcall.core.find.snmp_system import EngineQuestion, SystemGroup
 from portcall.core.talk.ask_each import ANSWER_WAITS, AskEach
 from portcall.core.talk.conversation import Conversation, Datagram, Endpoint
 from portcall.core.talk.dialogue import Script
@@ -88,8 +88,9 @@ async def ask_everybody(
             except NotPossibleHere as trouble:
                 found.cannot(method, str(trouble))
                 continue
-            ends.append(runner.start(conversation, medium, found.report_datagram))
+            ends.append(runner.start(conversation, medium, found.report))
             if method is Method.CIP:
+                stack.enter_context(found.hearing(medium))
                 over = ends[-1]
                 cip_over = asyncio.ensure_future(over.wait())
                 cip_over.add_done_callback(partial(_set_when_over, cip_done))
@@ -157,13 +158,21 @@ async def _ask_these(
     with found.outlook.doing(f"asking {len(addresses)} devices", seconds):
         async with asyncio.TaskGroup() as tasks:
             tasks.create_task(silent_to_cip())
-            for method, question in (
-                (Method.SNMP, partial(SystemGroup, found.orders.community)),
-                (Method.NETBIOS, NodeStatusQuestion),
-            ):
-                if method in wanted:
-                    tasks.create_task(_by_datagram(runner, found, vantage, question(), addresses))
+            if Method.SNMP in wanted:
+                tasks.create_task(_by_snmp(runner, found, vantage, addresses))
+            if Method.NETBIOS in wanted:
+                question = NodeStatusQuestion()
+                tasks.create_task(_by_datagram(runner, found, vantage, question, addresses))
             tasks.create_task(_knock(runner, found, vantage, addresses, cip_by_address))
+
+
+async def _by_snmp(
+    runner: Runner, found: Findings, vantage: Vantage, addresses: Iterable[IPv4Address]
+) -> None:
+    system = SystemGroup(found.orders.community)
+    silent = await _by_datagram(runner, found, vantage, system, addresses)
+    if silent:
+        await _by_datagram(runner, found, vantage, EngineQuestion(), silent)
 
 
 async def _by_datagram(
@@ -172,13 +181,17 @@ async def _by_datagram(
     vantage: Vantage,
     question: IdentityQuestion,
     addresses: Iterable[IPv4Address],
-) -> None:
+) -> list[IPv4Address]:
+    """Ask each; gives those that stay silent."""
     asking = AskEach(question, addresses, partial(sighting_of, question.method))
     with ExitStack() as stack:
         medium = stack.enter_context(runner.using(Datagrams.at(vantage, refusals=True)))
-        await runner.run(asking, medium, found.report_datagram)
+        if question.method is Method.CIP:
+            stack.enter_context(found.hearing(medium))
+        await runner.run(asking, medium, found.report)
     if asking.refusal is not None:
         found.cannot(question.method, f"{asking.refusal}: a question could not be sent")
+    return asking.silent
 
 
 async def _knock(

@@ -3,17 +3,20 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable, Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv4Network
 
 from portcall.core.address import AddressRange
 from portcall.core.catalog.catalog import USUAL_PORTS
+from portcall.core.find.arrivals import Ear
 from portcall.core.find.outlook import Outlook
 from portcall.core.find.sighting import Method, Sighting
 from portcall.core.find.snmp_system import DEFAULT_COMMUNITY
 from portcall.core.talk.pacer import DEFAULT_PACE, sustained
 from portcall.core.talk.request import AddressProtocol
+from portcall.host.datagrams import Datagrams
 
 ON_THE_LINK = (Method.LISTEN, Method.LLDP, Method.ARP, Method.IPV6, Method.DCP)
 """The methods that need raw Ethernet."""
@@ -101,8 +104,10 @@ class Findings:
         """Those that said by CIP what they are."""
         self.asked: set[IPv4Address] = set(orders.known)
         """Those that are being asked what they are, or need not be."""
+        self.ears: list[Ear] = []
+        """The sockets that answers by CIP came to, if they came."""
         self.came_through: set[IPv4Address] = set()
-        """Those whose datagrams reached a program."""
+        """Those whose datagrams did."""
         self.rate = sustained(orders.pace or DEFAULT_PACE)
         """What may be expected to leave, in packets a second."""
         self.asks_devices = any(method in orders.methods for method in ASKING_EACH)
@@ -140,11 +145,17 @@ class Findings:
         """Take a sighting of a look that asks no device: a sweep sees ten thousands."""
         self._seen(seen)
 
-    def report_datagram(self, seen: Sighting) -> None:
-        """Take a sighting that came by UDP: what a firewall lets in."""
-        if seen.address is not None:
-            self.came_through.add(seen.address)
-        self.report(seen)
+    @contextmanager
+    def hearing(self, medium: Datagrams) -> Iterator[None]:
+        """Note what comes to a socket while the block runs, whether it can be read or not."""
+        clock = asyncio.get_running_loop().time
+        ear = Ear(medium.port, clock())
+        self.ears.append(ear)
+        try:
+            yield
+        finally:
+            ear.closed = clock()
+            self.came_through |= medium.senders
 
     def may_ask(self, address: IPv4Address) -> None:
         """From now on a device at this address is asked."""

@@ -17,7 +17,7 @@ from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import SELF_ASSIGNED, assumed_network
 from portcall.core.find.arp_sweep import ANSWER_WAIT as SWEEP_WAIT
 from portcall.core.find.arp_sweep import ROUNDS, ArpSweep
-from portcall.core.find.arrivals import Arrivals
+from portcall.core.find.arrivals import Arrival, Arrivals, dropped
 from portcall.core.find.borrowed import borrowable
 from portcall.core.find.dcp_identify import ANSWER_WAIT as DCP_WAIT
 from portcall.core.find.dcp_identify import DcpIdentify
@@ -76,7 +76,7 @@ class Look:
         self._stack = AsyncExitStack()
         self._tasks: asyncio.TaskGroup | None = None
         self._networks: list[IPv4Network] = [own.network for own in adapter.interfaces]
-        self._arrived: list[IPv4Address] = []
+        self._arrived: list[Arrival] = []
 
     @property
     def not_run(self) -> list[NotRun]:
@@ -263,19 +263,18 @@ class Look:
         return None
 
     def _judge_answers(self) -> None:
-        """Note answers that reached the adapter and no program:
-
+        """Note answers that reached the adapter and no program, though one was waiting for them:
         this computer's own firewall dropped them.
         """
-        dropped = [
-            str(a)
-            for a in dict.fromkeys(self._arrived)
-            if self.adapter.on_subnet_of(a) is not None and a not in self.findings.came_through
+        lost = [
+            str(address)
+            for address in dropped(self._arrived, self.findings.ears, self.findings.came_through)
+            if self.adapter.on_subnet_of(address) is not None
         ]
-        if dropped:
-            others = f" and {len(dropped) - 5} more" if len(dropped) > 5 else ""
+        if lost:
+            others = f" and {len(lost) - 5} more" if len(lost) > 5 else ""
             self.findings.cannot(
                 Method.CIP,
-                f"this computer's firewall drops the answers of {', '.join(dropped[:5])}{others}"
+                f"this computer's firewall drops the answers of {', '.join(lost[:5])}{others}"
                 f"; let UDP from port {cip.PORT} in",
             )
