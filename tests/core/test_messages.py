@@ -1,6 +1,8 @@
 """What other programs' messages say, read by our codecs; and codecs against themselves."""
 
+import gzip
 import io
+import zlib
 from ipaddress import IPv4Address, IPv6Address
 
 import messages
@@ -241,3 +243,40 @@ def test_a_page_says_title_server_and_where_it_sends_us():
     assert whole_length(endless[:9000]) is None
     assert whole_length(endless[:20_000]) == 20_000
     assert read_page(endless[:20_000]).title == "Fetch & 5"
+
+
+@pytest.mark.parametrize(
+    ("head", "body", "title"),
+    [
+        ("Content-Type: text/html; charset=windows-1252", b"<title>\x96 5\x80</title>", "– 5€"),
+        ("A: b", b'<meta charset="shift_jis"><title>\x83\x7d</title>', "マ"),
+        ("Content-Type: text/html; charset=zip", b"<title>Gale</title>", "Gale"),
+        ("Content-Encoding: gzip", gzip.compress(b"<title>Gale</title>"), "Gale"),
+        (
+            "Content-Encoding: gzip",
+            gzip.compress(b"<title>Gale</title>" + bytes(5000))[:40],
+            "Gale",
+        ),
+        ("Content-Encoding: gzip", b"<title>Gale</title>", ""),
+        ("Content-Encoding: deflate", zlib.compress(b"<title>Gale</title>"), "Gale"),
+    ],
+)
+def test_a_title_is_read_in_its_character_set_and_out_of_its_packing(head, body, title):
+    page = read_page(f"HTTP/1.0 200 OK\r\n{head}\r\n\r\n".encode() + body)
+    assert page.title == title
+
+
+def test_a_page_that_unpacks_without_end_is_not_unpacked_whole():
+    bomb = gzip.compress(bytes(50_000_000))
+    assert len(bomb) < 60_000
+    head = b"HTTP/1.0 200 OK\r\nContent-Encoding: gzip\r\n\r\n"
+    assert read_page(head + bomb[:16_000]).title == ""
+
+
+def test_what_an_error_is_called_is_no_name_and_a_realm_is():
+    page = read_page(b"HTTP/1.0 404 No\r\n\r\n<title>404 Not Found</title>")
+    assert (page.title, page.realm) == ("", "")
+    asks = (
+        b'HTTP/1.0 401 No\r\nWWW-Authenticate: Basic realm="Gale 7 \x1b[1m"\r\n\r\n<title>x</title>'
+    )
+    assert (read_page(asks).title, read_page(asks).realm) == ("", "Gale 7 [1m")

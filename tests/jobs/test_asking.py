@@ -124,7 +124,45 @@ def test_a_page_behind_tls_with_a_certificate_of_its_own():
     assert said[Field.DESCRIPTION] == f'https at port {port} page "Reach 8"'
     # What speaks no TLS is an open door all the same.
     port, _, _ = served(lambda connection: connection.sendall(b"220 ready\r\n"))
-    assert ask(port, script, secure=True) == (True, True, {})
+    opened, answered, said = ask(port, script, secure=True)
+    sentence = f"TLS at port {port} does not come about: what answers is not TLS"
+    assert (opened, answered, said) == (True, True, {Field.MANNER: sentence})
+
+
+def test_a_page_at_another_port_of_the_device_is_asked_for_and_no_other_host():
+    def page(head, body=b""):
+        def talk(connection):
+            connection.recv(1000)
+            connection.sendall(b"HTTP/1.1 " + head + b"\r\nConnection: close\r\n\r\n" + body)
+            connection.close()
+
+        return talk
+
+    last, _, _ = served(page(b"200 OK", b"<title>Gale 7</title>"))
+    onward = f"307 Moved\r\nLocation: http://127.0.0.1:{last}/gale".encode()
+    middle, _, _ = served(page(onward, b"<title>307 Moved</title>"))
+    # A relative redirect, and the connection is closed.
+    asked = []
+
+    def first(connection):
+        asked.append(connection.recv(1000).split(b" ")[1])
+        where = "there" if len(asked) == 1 else f"//127.0.0.1:{middle}/"
+        head = f"HTTP/1.0 302 Found\r\nLocation: {where}\r\n\r\n"
+        connection.sendall(head.encode())
+        connection.close()
+
+    port, _, _ = served(first)
+    _, _, said = ask(port, lambda: web_page.script(HERE, port, False), method=Method.WEB)
+    assert asked == [b"/", b"/there"]
+    assert said[Field.DESCRIPTION] == f'http at port {last} page "Gale 7"'
+    # Nobody is there, or it is not this device: what was said stays said.
+    (gone,) = closed_ports(1)
+    for location in (f"http://127.0.0.1:{gone}/", f"http://127.0.0.2:{last}/"):
+        talk = page(f"301 Moved\r\nLocation: {location}".encode(), b"<title>301 Moved</title>")
+        port, _, _ = served(talk)
+        _, _, said = ask(port, lambda: web_page.script(HERE, port, False), method=Method.WEB)
+        expected = f"http at port {port} answers 301, sends on to {location}"
+        assert said[Field.DESCRIPTION] == expected
 
 
 def closed_ports(count):

@@ -65,6 +65,10 @@ def test_the_public_registry_is_asked_for_makers_that_are_not_the_sites():
     # The registry's own first entry, of the organisation that invented the frame.
     assert "XEROX" in makers(parse_mac("00-00-00-00-00-01")).upper()
     assert makers(parse_mac("F4-00-00-00-00-00")) is None
+    # Blocks of 28 and of 36 bits: the registry itself has the one that they are cut from.
+    assert makers(parse_mac("20-85-93-B0-00-01")) == "IOG Products LLC"
+    assert makers(parse_mac("70-B3-D5-71-90-01")) == "2M Technology"
+    assert makers(parse_mac("20-85-93-F0-00-01")) is None
 
 
 def test_a_plan_that_cannot_be_read_is_said(tmp_path):

@@ -14,6 +14,11 @@ import warnings
 from portcall.core.talk.conversation import StreamBytes
 from portcall.host.streams import Stream
 
+
+class HandshakeFailed(OSError):
+    """TLS did not come about; the text says why."""
+
+
 HANDSHAKE_WAIT = 3.0
 """Seconds for the handshake: a small device computes for a second or two."""
 
@@ -27,15 +32,21 @@ class SecureStream(Stream):
 
     @classmethod
     async def over(cls, plain: Stream) -> SecureStream:
-        """Shake hands; the plain stream is not to be used any more. OSError or TimeoutError."""
+        """Shake hands; the plain stream is not to be used any more. Raises HandshakeFailed."""
         bare = socket.socket(fileno=plain._socket.detach())
         bare.setblocking(False)
         wrapped = _context().wrap_socket(bare, do_handshake_on_connect=False)
         try:
             async with asyncio.timeout(HANDSHAKE_WAIT):
                 await _shake(wrapped)
-        except BaseException:
+        except BaseException as error:
             wrapped.close()
+            if isinstance(error, ssl.SSLError):
+                raise HandshakeFailed(_words(error)) from None
+            if isinstance(error, TimeoutError):
+                raise HandshakeFailed(f"no answer within {HANDSHAKE_WAIT:.0f} s") from None
+            if isinstance(error, OSError):
+                raise HandshakeFailed("the device ends the connection") from None
             raise
         return cls(wrapped)
 
@@ -50,6 +61,26 @@ class SecureStream(Stream):
         super().send(packet)
 
 
+_LEGACY_SERVER_CONNECT, _UNSAFE_LEGACY_RENEGOTIATION = 1 << 2, 1 << 18
+"""SSL_OP_… of OpenSSL; Python's module does not have both."""
+
+_WORDS = {
+    "WRONG_VERSION_NUMBER": "what answers is not TLS",
+    "HTTP_REQUEST": "what answers is a web page without TLS",
+    "UNSUPPORTED_PROTOCOL": "it speaks only versions that this computer's library does not",
+    "NO_PROTOCOLS_AVAILABLE": "it speaks only versions that this computer's library does not",
+    "SSLV3_ALERT_HANDSHAKE_FAILURE": "the device finds no cipher that both have",
+    "SSL/TLS_ALERT_HANDSHAKE_FAILURE": "the device finds no cipher that both have",
+    "TLSV13_ALERT_CERTIFICATE_REQUIRED": "the device wants a certificate of this computer",
+    "UNEXPECTED_EOF_WHILE_READING": "the device ends the connection",
+}
+
+
+def _words(error: ssl.SSLError) -> str:
+    reason = error.reason or ""
+    return _WORDS.get(reason, reason.lower().replace("_", " ") or "the device ends the connection")
+
+
 def _context() -> ssl.SSLContext:
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
     context.check_hostname = False
@@ -58,6 +89,8 @@ def _context() -> ssl.SSLContext:
         warnings.simplefilter("ignore", DeprecationWarning)
         context.minimum_version = ssl.TLSVersion.TLSv1
     context.set_ciphers("ALL:@SECLEVEL=0")
+    # Servers from before RFC 5746 renegotiate in the old way, which could be abused for secrets.
+    context.options |= _LEGACY_SERVER_CONNECT | _UNSAFE_LEGACY_RENEGOTIATION
     return context
 
 

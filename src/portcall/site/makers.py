@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+import gzip
 from collections.abc import Callable, Mapping
+from functools import cache
+from importlib.resources import files
 
 from portcall.core.address import Mac
 from portcall.core.printable import printable
 
 _LOCALLY_ADMINISTERED = 0x02
+_SMALL_BLOCKS = "registry.tsv.gz"
+"""Made by docs/registry.py."""
 
 
 def maker_lookup(own: Mapping[str, str]) -> Callable[[Mac], str | None]:
@@ -29,6 +34,23 @@ def _registered(mac: Mac) -> str | None:
     from netaddr.core import NotRegisteredError
 
     try:
-        return printable(str(EUI(mac.octets.hex()).oui.registration().org), 40)
+        maker = printable(str(EUI(mac.octets.hex()).oui.registration().org), 40)
     except NotRegisteredError:
         return None
+    return _of_small_block(mac) if maker.casefold() == _SHARED else maker
+
+
+_SHARED = "ieee registration authority"
+"""Who has a block that is given on in small ones: MA-M of 28 bits, MA-S and IAB of 36."""
+
+
+def _of_small_block(mac: Mac) -> str | None:
+    digits, blocks = mac.octets.hex().upper(), _small_blocks()
+    return blocks.get(digits[:9]) or blocks.get(digits[:7])
+
+
+@cache
+def _small_blocks() -> dict[str, str]:
+    data = gzip.decompress((files("portcall.site") / _SMALL_BLOCKS).read_bytes())
+    lines = (line.partition("\t") for line in data.decode().splitlines())
+    return {block: printable(maker, 40) for block, _, maker in lines}

@@ -7,8 +7,10 @@ from __future__ import annotations
 
 import html
 import re
+import zlib
 from dataclasses import dataclass
 from ipaddress import IPv4Address
+from urllib.parse import urljoin, urlsplit
 
 from portcall.core.find.sighting import Field, Learnt, Method, words
 from portcall.core.printable import decoded, printable
@@ -19,44 +21,81 @@ PORT, SECURE_PORT, OTHER_PORT = 80, 443, 8080
 _LONGEST_PAGE = 16_384
 """Octets of a page that are read: the title is near the top, and the rest is not waited for."""
 
-_MOST_HOPS = 3
+_LONGEST_UNPACKED = 65_536
+_ANY_HEADER = 47
+"""zlib: of gzip or of deflate."""
+
+_META = 1024
+"""Octets at the start of a page in which it may tell its character set (HTML §13.2.3.2)."""
+
+_NO_PAGE = 300
+"""From here on, a status says that this is not what was asked for (RFC 9110 §15)."""
+
+MOST_HOPS = 3
 _TITLE = re.compile(rb"<title[^>]*>([^<]{1,400})", re.IGNORECASE)
+_REALM = re.compile(rb'realm="([^"]{1,200})"', re.IGNORECASE)
+_CHARSET = re.compile(rb"""charset=["']?([A-Za-z0-9_.:-]{1,40})""", re.IGNORECASE)
 
 
 @dataclass(frozen=True, slots=True)
 class Page:
-    """What a response says; ``complete`` when its end was seen."""
+    """What a response says; ``complete`` when its end was seen.
+
+    ``realm`` is what it wants a password for, ``title`` that of a page that was asked for: that of
+    an error is not the device's.
+    """
 
     status: int
     server: str
     title: str
     location: str
+    realm: str
     stays_open: bool
     complete: bool
 
 
-def script(address: IPv4Address, port: int, secure: bool) -> Script[Learnt]:
-    """Ask for the front page, and go where it sends us as long as that is on this device."""
-    path = "/"
+@dataclass(frozen=True, slots=True)
+class Onward:
+    """A page sends on to another one of this device, for which a new connection is needed.
+
+    ``otherwise`` is what is to be said where that leads to nothing.
+    """
+
+    port: int
+    secure: bool
+    path: str
+    otherwise: Learnt
+
+
+def script(
+    address: IPv4Address, port: int, secure: bool, path: str = "/"
+) -> Script[Learnt | Onward]:
+    """Ask for a page, and go where it sends us as long as that is on this device."""
     scheme = "https" if secure else "http"
     usual = port == (SECURE_PORT if secure else PORT)
     host = str(address) if usual else f"{address}:{port}"
     what = scheme if usual else f"{scheme} at port {port}"
-    for hop in range(_MOST_HOPS):
+    for hop in range(MOST_HOPS):
         reply = yield Exchange(_request(host, path), whole_length, until_close=True)
         if not reply:
             return
         page = read_page(reply)
-        onward = _same_device(page.location, f"{scheme}://{host}")
-        if onward and onward != path and page.stays_open and hop + 1 < _MOST_HOPS:
-            path = onward
-            continue
-        yield Learnt(words(Method.WEB, (Field.DESCRIPTION, _described(page, what))))
-        return
+        learnt = Learnt(words(Method.WEB, (Field.DESCRIPTION, _described(page, what))))
+        onward = _on_this_device(f"{scheme}://{host}{path}", page.location, address)
+        if onward is None or onward == (port, secure, path) or hop + 1 == MOST_HOPS:
+            yield learnt
+            return
+        if onward[:2] != (port, secure) or not page.stays_open:
+            yield Onward(*onward, learnt)
+            return
+        path = onward[2]
 
 
 def _described(page: Page, what: str) -> str:
-    parts = [f'{what} page "{page.title}"' if page.title else f"{what} answers {page.status}"]
+    if page.realm:
+        parts = [f'{what} wants a password for "{page.realm}"']
+    else:
+        parts = [f'{what} page "{page.title}"' if page.title else f"{what} answers {page.status}"]
     if page.location:
         parts.append(f"sends on to {page.location}")
     if page.server:
@@ -69,11 +108,24 @@ def _request(host: str, path: str) -> bytes:
     return "\r\n".join(lines).encode("latin-1", "replace")
 
 
-def _same_device(location: str, origin: str) -> str | None:
-    """The path of a redirect that stays here, else None."""
-    path = location.removeprefix(origin)
-    fits = path.startswith("/") and not path.startswith("//")
-    return path if fits and path.isascii() and " " not in path else None
+def _on_this_device(here: str, location: str, address: IPv4Address) -> tuple[int, bool, str] | None:
+    """Where a redirect leads (RFC 9110 §10.2.2), if that is this device by its address: port,
+    whether it is secure, and path.
+    """
+    if not location:
+        return None
+    try:
+        there = urlsplit(urljoin(here, location))
+        port = there.port
+    except ValueError:
+        return None
+    secure = there.scheme == "https"
+    if there.scheme not in ("http", "https") or there.hostname != str(address) or port == 0:
+        return None
+    path = (there.path or "/") + (f"?{there.query}" if there.query else "")
+    if not path.isascii() or not path.isprintable() or " " in path:
+        return None
+    return port or (SECURE_PORT if secure else PORT), secure, path
 
 
 def whole_length(received: bytes) -> int | None:
@@ -114,15 +166,42 @@ def read_page(received: bytes, partial: bool = False) -> Page:
     if head is None:
         if not partial:
             raise Malformed("HTTP: no response", 0)
-        return Page(0, "", "", "", False, False)
+        return Page(0, "", "", "", "", False, False)
     fields = {name.lower(): value for name, value in head.headers}
-    found = _TITLE.search(body)
-    title = printable(html.unescape(decoded(found[1])), 60) if found else ""
+    body = _unpacked(body, fields.get(b"content-encoding", b""))
+    found = _TITLE.search(body) if head.status_code < _NO_PAGE else None
+    text = _text(found[1], fields.get(b"content-type", b"") + body[:_META]) if found else ""
+    realm = _REALM.search(fields.get(b"www-authenticate", b""))
     return Page(
         head.status_code,
         printable(decoded(fields.get(b"server", b"")), 40),
-        title,
+        printable(html.unescape(text), 60),
         printable(decoded(fields.get(b"location", b"")), 80),
+        printable(decoded(realm[1]), 60) if realm else "",
         complete and connection.their_state is h11.DONE,
         complete,
     )
+
+
+def _unpacked(body: bytes, encoding: bytes) -> bytes:
+    """A body as it was before gzip or deflate (RFC 9110 §8.4.1), as far as it goes.
+
+    Some devices have their pages packed only, and send them so unasked.
+    """
+    if encoding.strip().lower() not in (b"gzip", b"x-gzip", b"deflate"):
+        return body
+    try:
+        return zlib.decompressobj(_ANY_HEADER).decompress(body, _LONGEST_UNPACKED)
+    except zlib.error:
+        return b""
+
+
+def _text(data: bytes, told: bytes) -> str:
+    """Text in the character set that a header or a page tells, or else as other texts are read."""
+    charset = _CHARSET.search(told)
+    try:
+        if charset:
+            return data.decode(charset[1].decode("ascii"), "replace")
+    except (LookupError, ValueError):
+        pass
+    return decoded(data)

@@ -238,7 +238,7 @@ def talk_at(door: Endpoint, wanted: Collection[Method], identified: bool = False
     A device that is ``identified`` has said already who it is.
     """
     method = _METHOD_AT.get(door.port, Method.PORTS)
-    scripts: list[Callable[[], Script[Learnt]]] = []
+    scripts: list[Callable[[], Script[Learnt | web_page.Onward]]] = []
     if method not in wanted:
         pass
     elif method is Method.CIP:

@@ -4,19 +4,24 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Callable, Collection, Mapping, Sequence
-from contextlib import closing
+from contextlib import ExitStack, closing, suppress
 from dataclasses import dataclass
 from functools import partial
 from ipaddress import IPv4Address
 
-from portcall.core.find.sighting import Learnt, Method, Sighting, sighting_of
+from portcall.core.find import web_page
+from portcall.core.find.sighting import Field, Learnt, Method, Sighting, sighting_of, words
+from portcall.core.find.web_page import MOST_HOPS, Onward
+from portcall.core.printable import printable
 from portcall.core.talk.conversation import Endpoint
 from portcall.core.talk.dialogue import Dialogue, Script, one_after_the_other
 from portcall.core.talk.door_knock import DoorKnock, DoorState, Knock
 from portcall.host.doors import Doors
 from portcall.host.runner import Runner
-from portcall.host.streams import Stream
+from portcall.host.streams import Stream, connect
 from portcall.host.vantage import Vantage
+
+_CONNECT_WAIT = 3.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,7 +29,7 @@ class Talk:
     """What to ask behind a door, one script after the other."""
 
     method: Method
-    scripts: Sequence[Callable[[], Script[Learnt]]] = ()
+    scripts: Sequence[Callable[[], Script[Learnt | Onward]]] = ()
     secure: bool = False
 
 
@@ -50,41 +55,96 @@ async def converse(
                     medium.give_up(knock.door)
                 elif knock.state is DoorState.OPEN:
                     talk = opened(knock.door)
-                    talks.create_task(_talk(runner, medium, knock.door, talk, report))
+                    work = _talk(runner, vantage, medium, knock.door, talk, report)
+                    talks.create_task(work)
 
             await runner.run(knocking, medium, settled)
     return knocking.answered
 
 
 async def _talk(
-    runner: Runner, medium: Doors, door: Endpoint, talk: Talk, report: Callable[[Sighting], None]
+    runner: Runner,
+    vantage: Vantage,
+    medium: Doors,
+    door: Endpoint,
+    talk: Talk,
+    report: Callable[[Sighting], None],
 ) -> None:
-    """Ask behind an open door, and close it properly."""
+    """Ask behind an open door, and close it properly; then where its page sends on to."""
+    onward: list[Onward] = []
     try:
-        with closing(medium.stream(door)) as stream:
-            if talk.secure:
-                from portcall.host.secure import SecureStream
-
-                with closing(await SecureStream.over(stream)) as secured:
-                    await _ask(runner, secured, door.address, talk, report)
-            else:
-                await _ask(runner, stream, door.address, talk, report)
-    except (OSError, TimeoutError):
-        pass
+        with suppress(OSError, TimeoutError):
+            await _ask(runner, medium.stream(door), door, talk, report, onward.append)
+        for _ in range(MOST_HOPS):
+            if not onward:
+                break
+            await _follow(runner, vantage, door.address, onward.pop(), report, onward.append)
     finally:
         medium.leave(door)
+
+
+async def _follow(
+    runner: Runner,
+    vantage: Vantage,
+    address: IPv4Address,
+    there: Onward,
+    report: Callable[[Sighting], None],
+    onward: Callable[[Onward], None],
+) -> None:
+    """Ask for the page that another one sent on to; what that said where there is none."""
+    script = partial(web_page.script, address, there.port, there.secure, there.path)
+    door = Endpoint(address, there.port)
+    told: list[Sighting] = []
+    with suppress(OSError, TimeoutError):
+        stream = await connect(vantage, door, _CONNECT_WAIT)
+        talk = Talk(Method.WEB, (script,), there.secure)
+        await _ask(runner, stream, door, talk, told.append, onward)
+    if not any(said.field is Field.DESCRIPTION for seen in told for said in seen.said):
+        now = asyncio.get_running_loop().time()
+        told.append(sighting_of(Method.WEB, address, there.otherwise, now))
+    for seen in told:
+        report(seen)
 
 
 async def _ask(
     runner: Runner,
     stream: Stream,
-    address: IPv4Address,
+    door: Endpoint,
     talk: Talk,
     report: Callable[[Sighting], None],
+    onward: Callable[[Onward], None],
 ) -> None:
-    script = one_after_the_other(talk.scripts)
-    dialogue = Dialogue(script, partial(sighting_of, talk.method, address))
-    try:
-        await runner.run(dialogue, stream, report)
-    finally:
-        runner.drop(stream)
+    """Go through the scripts of a talk, within TLS where it is secure; the stream is closed then.
+
+    Raises OSError, TimeoutError.
+    """
+
+    def told(fact: Learnt | Onward, now: float) -> Sighting | Onward:
+        if isinstance(fact, Onward):
+            return fact
+        return sighting_of(talk.method, door.address, fact, now)
+
+    def take(fact: Sighting | Onward) -> None:
+        if isinstance(fact, Onward):
+            onward(fact)
+        else:
+            report(fact)
+
+    with ExitStack() as stack:
+        stack.enter_context(closing(stream))
+        if talk.secure:
+            from portcall.host.secure import HandshakeFailed, SecureStream
+
+            try:
+                stream = stack.enter_context(closing(await SecureStream.over(stream)))
+            except HandshakeFailed as trouble:
+                sentence = f"TLS at port {door.port} does not come about: {trouble}"
+                learnt = Learnt(words(talk.method, (Field.MANNER, printable(sentence, 100))))
+                take(told(learnt, asyncio.get_running_loop().time()))
+                return
+        script: Script[Learnt | Onward] = one_after_the_other(talk.scripts)
+        dialogue: Dialogue[Learnt | Onward, Sighting | Onward] = Dialogue(script, told)
+        try:
+            await runner.run(dialogue, stream, take)
+        finally:
+            runner.drop(stream)
