@@ -38,23 +38,26 @@ IDENTITY = cip.encode_identity(
 raw = pytest.mark.skipif(os.geteuid() != 0, reason="raw Ethernet needs root")
 
 
-def served(talk, secure=None):
-    """A TCP port on loopback; ``talk`` is given one connection, and how it ended is noted."""
+def served(talk, secure=None, times=1):
+    """A TCP port on loopback; ``talk`` is given a connection, and how it ended is noted."""
     listening = socket.create_server(("127.0.0.1", 0))
     ends = []
 
     def serve():
-        connection, _ = listening.accept()
         with listening:
-            try:
-                if secure is not None:
-                    connection = secure.wrap_socket(connection, server_side=True)
-                talk(connection)
-                ends.append(connection.recv(1000))
-            except OSError as error:
-                ends.append(error)
-            finally:
-                connection.close()
+            for _ in range(times):
+                serve_one(listening.accept()[0])
+
+    def serve_one(connection):
+        try:
+            if secure is not None:
+                connection = secure.wrap_socket(connection, server_side=True)
+            talk(connection)
+            ends.append(connection.recv(1000))
+        except OSError as error:
+            ends.append(error)
+        finally:
+            connection.close()
 
     thread = threading.Thread(target=serve, daemon=True)
     thread.start()
@@ -151,7 +154,7 @@ def test_a_page_at_another_port_of_the_device_is_asked_for_and_no_other_host():
         connection.sendall(head.encode())
         connection.close()
 
-    port, _, _ = served(first)
+    port, _, _ = served(first, times=2)
     _, _, said = ask(port, lambda: web_page.script(HERE, port, False), method=Method.WEB)
     assert asked == [b"/", b"/there"]
     assert said[Field.DESCRIPTION] == f'http at port {last} page "Gale 7"'
@@ -160,7 +163,8 @@ def test_a_page_at_another_port_of_the_device_is_asked_for_and_no_other_host():
     for location in (f"http://127.0.0.1:{gone}/", f"http://127.0.0.2:{last}/"):
         talk = page(f"301 Moved\r\nLocation: {location}".encode(), b"<title>301 Moved</title>")
         port, _, _ = served(talk)
-        _, _, said = ask(port, lambda: web_page.script(HERE, port, False), method=Method.WEB)
+        script = partial(web_page.script, HERE, port, False)
+        _, _, said = ask(port, script, method=Method.WEB)
         expected = f"http at port {port} answers 301, sends on to {location}"
         assert said[Field.DESCRIPTION] == expected
 
