@@ -168,7 +168,8 @@ IDENTITY = seen(
     [
         ([seen(FAN, AT_21), IDENTITY], ANSWERS, Verdict.RIGHT, None),
         ([seen(FAN, AT_21)], ANSWERS, Verdict.RIGHT, "identity not read"),
-        ([seen(FAN, AT_21), IDENTITY], SILENT, Verdict.SILENT, "ping: no reply"),
+        ([seen(FAN, AT_21)], SILENT, Verdict.SILENT, "ping: no reply"),
+        ([seen(FAN, AT_21), IDENTITY], SILENT, Verdict.RIGHT, "ping: no reply; it answers CIP"),
         ([IDENTITY], ANSWERS, Verdict.RIGHT, "MAC not seen"),
         ([], ANSWERS, Verdict.RIGHT, "MAC not seen"),
         ([seen(FAN, AT_21), seen(OTHER, AT_21)], ANSWERS, Verdict.CONFLICT, "is shared by"),
@@ -358,3 +359,68 @@ def test_text_in_either_encoding_is_shown():
     assert decoded("Förderer".encode()) == decoded("Förderer".encode("latin-1")) == "Förderer"
     assert decoded(b"\x1b[2J\x9b31mdrive\r\n\x00") == "[2J 31mdrive"
     assert printable("a\u202eb\u2028c") == "a b c"
+
+
+# What verify holds against the plan, besides the address.
+
+
+def verdict_of(*sightings, echoes=None, known=None, **row):
+    plan = Plan((replace(PLAN.devices[0], **row),))
+    (judged,) = judge(plan, merge([seen(FAN, AT_21), *sightings]), echoes or {}, known)
+    return judged
+
+
+ECHOES = {AT_21: Reachability(AT_21, 3, 3, 0.001, 0.001, 0.001, None)}
+
+
+def test_a_device_that_says_another_mask_or_gateway_than_the_plan_is_not_right():
+    router = IPv4Address("10.61.20.1")
+    for said, row, finding in (
+        ({"mask": "255.255.0.0"}, {}, "its mask is 255.255.0.0, planned is 255.255.255.0"),
+        ({"mask": "255.255.0.0"}, {"mask_assumed": True}, None),
+        ({"mask": "255.255.255.0"}, {"gateway": router}, "its gateway is none, planned is"),
+        ({"mask": "255.255.255.0", "gateway": str(router)}, {"gateway": router}, None),
+        ({"mask": "255.255.255.0", "gateway": str(router)}, {}, None),
+        ({}, {"gateway": router}, None),
+    ):
+        judged = verdict_of(seen(address=AT_21, method=Method.CIP, **said), echoes=ECHOES, **row)
+        assert judged.verdict is (Verdict.DIFFERS if finding else Verdict.RIGHT)
+        assert any(finding in each for each in judged.findings) if finding else True
+
+
+def test_who_says_who_it_is_passes_without_echoes_by_whatever_protocol():
+    for method, said in (
+        (Method.CIP, {"product": "Gale 7"}),
+        (Method.SNMP, {"description": "Gale 7"}),
+        (Method.MODBUS, {"product": "Gale 7"}),
+        (Method.WEB, {"description": "Gale 7"}),
+    ):
+        judged = verdict_of(seen(address=AT_21, method=method, **said))
+        assert (judged.verdict, judged.identity) == (Verdict.RIGHT, "Gale 7")
+        assert judged.findings[0] == f"ping: not asked; it answers {method.upper()}"
+    assert verdict_of().verdict is Verdict.SILENT
+
+
+def test_another_device_with_the_same_mac_than_was_set_is_not_right():
+    known = {FAN: {Field.SERIAL: "77B10921", Field.FIRMWARE: "5.002"}}
+    new = seen(address=AT_21, method=Method.CIP, product="Gale 7", serial="77B1FFFF")
+    judged = verdict_of(new, echoes=ECHOES, known=known)
+    assert judged.verdict is Verdict.DIFFERS
+    assert judged.findings[0] == "its serial is 77B1FFFF, and was 77B10921 when it was set"
+    assert judged.identity == "Gale 7, serial 77B1FFFF"
+
+
+def test_a_planned_device_in_anothers_place_is_named_and_is_no_near_miss():
+    neighbour = parse_mac("02-77-B1-4C-09-22")
+    plan = Plan((*PLAN.devices, PlannedDevice("fan-2", IPv4Interface("10.61.20.22/24"), neighbour)))
+    first, _ = judge(plan, merge([seen(neighbour, AT_21)]), {})
+    assert first.verdict is Verdict.WRONG_MAC
+    assert first.findings[1] == "which is fan-2, planned at 10.61.20.22"
+    missing, _ = judge(plan, merge([seen(neighbour, IPv4Address("10.61.20.22"))]), {})
+    assert missing.findings == ("nothing at its address, its MAC was not heard",)
+    macs = [parse_mac(f"02-77-B1-4C-09-2{n}") for n in range(3, 9)]
+    batch = [seen(mac, asks=AddressProtocol.DHCP) for mac in macs]
+    (judged,) = judge(PLAN, merge(batch), {})
+    assert "check the label" not in judged.findings[0]
+    (judged,) = judge(PLAN, merge(batch[:2]), {})
+    assert judged.findings[0].count("differs in one digit from") == 2

@@ -7,6 +7,7 @@ from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 import pytest
 from asking import (
     BELT,
+    EVERYBODY,
     FAN,
     ME,
     OWN,
@@ -27,20 +28,21 @@ from hypothesis import strategies as st
 from portcall.core.address import BROADCAST, UNSPECIFIED, AddressRange, Mac
 from portcall.core.assign.board import Board, State
 from portcall.core.assign.client import DhcpClient
+from portcall.core.assign.event import EventKind
 from portcall.core.assign.lookout import ASK_AGAIN, Lookout
 from portcall.core.assign.reply import BOOTP_ROOM, Replies
 from portcall.core.assign.server import CLEAR_HOLDS, AddressServer
-from portcall.core.assign.strangers import MOST_STRANGERS
+from portcall.core.assign.strangers import MOST_STRANGERS, Strangers
 from portcall.core.assign.temporary import TEMPORARY_SECONDS, Lent, Pool, check_range
 from portcall.core.circuit import circuit_words, parse_circuit
 from portcall.core.plan.adopt import adopt, open_rows
 from portcall.core.plan.editing import PlanText
-from portcall.core.plan.near import NearMisses, near_misses
+from portcall.core.plan.near import MOST_NEAR, NearMisses, near_misses
 from portcall.core.plan.reading import PlanError, parse_plan
-from portcall.core.plan.rows import Plan, PlannedDevice, Surroundings
+from portcall.core.plan.rows import NO_PLAN, Plan, PlannedDevice, Surroundings
 from portcall.core.talk.conversation import Frame
 from portcall.core.trouble import BadInput
-from portcall.core.wire import bootp, dhcp, ethernet, icmp, ipv4
+from portcall.core.wire import arp, bootp, dhcp, ethernet, icmp, ipv4, udp
 from portcall.core.wire.dhcp import Code, MessageType, Options
 
 ROUTER = IPv4Address("10.61.30.1")
@@ -545,3 +547,73 @@ def test_one_cell_is_changed_and_every_other_octet_stays_in_its_encoding(data, c
 def test_a_character_that_the_files_encoding_does_not_have_is_named():
     with pytest.raises(BadInput, match="насос: the plan's file is saved in cp1252, which has no"):
         PlanText(ROWS.encode("cp1252")).with_row({"name": "насос", "address": "10.61.20.60"})
+
+
+# Odd requests.
+
+
+def odd(mac, options, hardware=1):
+    message = bootp.BootpMessage(bootp.Op.REQUEST, mac, 5, vendor=options)
+    payload = bytearray(bootp.encode(message))
+    payload[1] = hardware
+    frame = udp.UdpFrame(
+        mac, BROADCAST, UNSPECIFIED, EVERYBODY, udp.UdpDatagram(68, 67, bytes(payload))
+    )
+    return Frame(udp.encode_frame(frame))
+
+
+IS_DISCOVER = b"\x35\1\1"
+
+
+@pytest.mark.parametrize(
+    ("options", "words"),
+    [
+        (IS_DISCOVER + b"\x0c\0\xff", "option 12 has 0 octets"),
+        (IS_DISCOVER + b"\x32\3\1\2\3\xff", "option 50 has 3 octets"),
+        (IS_DISCOVER + b"\x0c\x09gale", "option 12 is cut off"),
+        (IS_DISCOVER + b"\x0c", "option 12 is cut off"),
+    ],
+)
+def test_an_option_that_is_odd_is_left_out_and_the_device_is_served(options, words):
+    wire, server = serving()
+    wire.say(odd(FAN, dhcp.COOKIE + options))
+    wire.pass_time(1)
+    assert [message.yiaddr for _, message, _ in answers(server)] == [PLAN.devices[0].address]
+    assert f"not read of it: {words}" in server.facts[0].detail
+
+
+@pytest.mark.parametrize(
+    ("request_frame", "why"),
+    [
+        (
+            odd(FAN, dhcp.COOKIE + IS_DISCOVER, hardware=6),
+            "hardware type 6, length 6: not Ethernet",
+        ),
+        (odd(FAN, dhcp.COOKIE + b"\x35\1\x63\xff"), "message type 99"),
+        (odd(FAN, dhcp.COOKIE + b"\x35\0\xff"), "option 53 has 0 octets"),
+    ],
+)
+def test_what_cannot_be_served_is_ignored_with_its_reason_and_its_name(request_frame, why):
+    wire, server = serving()
+    wire.say(request_frame)
+    wire.pass_time(1)
+    (event,) = [fact for fact in server.facts if fact.kind is EventKind.IGNORED]
+    assert (event.mac, event.name) == (FAN, "fan-drive-1")
+    assert why in event.detail
+    assert answers(server) == []
+
+
+def test_a_batch_with_running_numbers_does_not_drown_the_list_nor_who_is_where_it_should_be():
+    macs = [Mac(b"\x02\x77\xb1\0\0" + bytes((n,))) for n in range(0x21, 0x2F)]
+    row = PlannedDevice("fan", IPv4Interface("10.61.20.21/24"), macs[0])
+    near = Strangers(Plan((row,)), NO_PLAN)
+    told = [near.told_of(mac) for mac in macs[1:]]
+    assert sum("differs in one digit from fan" in words[0] for words in told) == MOST_NEAR
+    assert told[-1] == ("not in the plan",)
+    assert near.told_of(macs[1]) == told[0]
+    # The fan answers at its address, without asking: nobody else is meant by its row.
+    wire, server = serving(Plan((row,)))
+    said = arp.Arp(arp.Operation.REPLY, row.mac, row.address, OWN, ME.ip)
+    wire.say(Frame(OWN + row.mac + b"\x08\x06" + arp.encode(said)))
+    wire.say(ask(macs[1]))
+    assert server.facts[-1].detail == "not in the plan"

@@ -73,7 +73,7 @@ def at(mac, *addresses, **more):
 
 
 def located(text, *devices, everywhere=True):
-    return _located(parse_device(text, PLAN), devices, everywhere)
+    return _located(parse_device(text, PLAN), devices, PLAN, everywhere)
 
 
 def test_who_is_found_and_why_not():

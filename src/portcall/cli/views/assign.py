@@ -325,7 +325,7 @@ def _why(board: Board, row: Row) -> Sequence[str]:
     """Why a row is not done."""
     if row.state in DONE:
         return (row.detail,) if row.detail else ()
-    if row.state is State.WAITING:
+    if row.state is State.WAITING and not row.detail:
         who = row.device.mac or f"circuit {circuit_words(row.device.circuit)}"
         words = f" {row.device.name}{_NEAR}"
         near = next((each.mac for each in board.strangers if words in each.detail), None)

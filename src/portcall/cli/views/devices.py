@@ -17,6 +17,7 @@ from portcall.core.find.device import Device
 from portcall.core.find.devices import Gathering
 from portcall.core.find.remarks import remarks
 from portcall.core.find.sighting import Field
+from portcall.core.plan.near import NearMisses
 from portcall.jobs.look.findings import NotRun
 from portcall.jobs.look.looked import Looked
 
@@ -54,10 +55,11 @@ class Found:
         self._own = own
         self._defaults = (*maker_defaults, *gathering.catalog.defaults)
         self._present = {device.mac for device in self.devices if device.mac is not None}
+        self._crowd = NearMisses(gathering.plan).crowd(self._present)
 
     def remarks(self, device: Device) -> tuple[str, ...]:
         """The sentences about one device."""
-        return remarks(device, self._own, self._plan, self._defaults, self._present)
+        return remarks(device, self._own, self._plan, self._defaults, self._present, self._crowd)
 
 
 def print_table(found: Found) -> None:

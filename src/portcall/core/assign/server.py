@@ -40,10 +40,11 @@ from portcall.core.assign.strangers import Strangers
 from portcall.core.assign.temporary import TEMPORARY_SECONDS, Lent, Pool
 from portcall.core.assign.voices import Voices
 from portcall.core.plan.rows import NO_PLAN, Plan, PlannedDevice
+from portcall.core.printable import printable
 from portcall.core.talk.conversation import Actions, Conversation, Frame, Report, Send
 from portcall.core.talk.frames import answers_echo, echo_request, heard_arp
 from portcall.core.talk.pacer import DEFAULT_PACE, sustained
-from portcall.core.talk.request import AddressProtocol, Request, read
+from portcall.core.talk.request import AddressProtocol, Request, read, sender
 from portcall.core.wire import arp, dhcp
 from portcall.core.wire.dhcp import MessageType
 from portcall.core.wire.octets import Malformed
@@ -175,8 +176,14 @@ class AddressServer(Conversation[Frame, Event]):
             return
         try:
             request = read(packet)
-        except Malformed:
+        except Malformed as trouble:
             self.malformed += 1
+            who = sender(packet)
+            if who is not None and who != self._own_mac:
+                detail = f"what it asks cannot be read: {trouble.what}"
+                known = self._by_mac.get(who)
+                name = known.name if known else None
+                yield Report(Event(EventKind.IGNORED, who, None, None, name, printable(detail)))
             return
         if request is None:
             address = answers_echo(packet)
@@ -365,6 +372,8 @@ class AddressServer(Conversation[Frame, Event]):
             return
         asking = clearing.request.mac if clearing else watch.mac if watch else None
         if mac == asking or (mac is None and self._given.get(address) == asking):
+            if asking is not None:
+                self._strangers.served(asking)
             if watch is not None:
                 del self._watches[address]
                 protocol = watch.request.protocol if watch.request else None

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import OrderedDict
 
 from portcall.core.address import Mac
-from portcall.core.plan.near import NearMisses
+from portcall.core.plan.near import MOST_NEAR, NearMisses
 from portcall.core.plan.rows import Plan
 
 MOST_STRANGERS = 256
@@ -21,6 +21,8 @@ class Strangers:
         self._near = NearMisses(served)
         self._others = {row.mac: row.name for row in others if row.mac}
         self._present: set[Mac] = set()
+        self._near_to: dict[str, set[Mac]] = {}
+        """Who was said to be near to a row, by its name."""
         self._told: OrderedDict[Mac, tuple[str, ...]] = OrderedDict()
 
     def __len__(self) -> int:
@@ -32,13 +34,19 @@ class Strangers:
         return mac in self._others
 
     def served(self, mac: Mac) -> None:
-        """A device that is served has asked:
-
-        its MAC was copied correctly, so no other MAC is a near miss of it.
+        """A device that is served has asked, or answers where it should be: its MAC was copied
+        correctly, so no other MAC is a near miss of it.
         """
         if mac not in self._present:
             self._present.add(mac)
             self._told.clear()
+
+    def _may_be_named(self, mac: Mac, name: str) -> bool:
+        """Of a batch with running numbers the first few are named, and not all."""
+        macs = self._near_to.setdefault(name, set())
+        if mac not in macs and len(macs) < MOST_NEAR:
+            macs.add(mac)
+        return mac in macs
 
     def told_of(self, mac: Mac) -> tuple[str, ...]:
         """What is to be said of a stranger:
@@ -50,7 +58,8 @@ class Strangers:
             told = (f"{self._others[mac]} in the plan, not served now",)
         elif told is None:
             near = self._near.of(mac, self._present)
-            told = tuple(str(miss) for miss in near) or ("not in the plan",)
+            named = (str(miss) for miss in near if self._may_be_named(mac, miss.row.name))
+            told = tuple(named) or ("not in the plan",)
         self._told[mac] = told
         if len(self._told) > MOST_STRANGERS:
             self._told.popitem(last=False)

@@ -19,11 +19,13 @@ def remarks(
     plan: Plan,
     maker_defaults: Sequence[AddressRange] = (),
     present: Collection[Mac] = (),
+    crowd: Collection[str] = (),
 ) -> tuple[str, ...]:
     """The remarks about a device, one sentence each.
 
     ``own`` are the addresses of the adapter it was found on, or None when that adapter is not in
-    this computer; ``present`` are all MACs found there.
+    this computer; ``present`` are all MACs found there, and ``crowd`` the rows that too many of
+    them nearly are.
     """
     found: list[str] = []
     for asking in device.asks:
@@ -45,7 +47,7 @@ def remarks(
     found.extend(_mask(device, own or ()))
     found.extend(_unrecognised(device))
     if plan.devices:
-        found.extend(_against_plan(device, plan, present))
+        found.extend(_against_plan(device, plan, present, crowd))
     return tuple(found)
 
 
@@ -89,7 +91,9 @@ def _unrecognised(device: Device) -> Iterator[str]:
         )
 
 
-def _against_plan(device: Device, plan: Plan, present: Collection[Mac]) -> list[str]:
+def _against_plan(
+    device: Device, plan: Plan, present: Collection[Mac], crowd: Collection[str]
+) -> list[str]:
     if device.mac is None:
         return [
             "not in the plan" for address in device.addresses if plan.by_address(address) is None
@@ -100,8 +104,9 @@ def _against_plan(device: Device, plan: Plan, present: Collection[Mac]) -> list[
             return []
         return [f"planned at {row.address}: portcall move {row.name}"]
     near = near_misses(device.mac, plan, present)
-    if near:
-        return [str(miss) for miss in near]
+    named = [str(miss) for miss in near if miss.row.name not in crowd]
+    if named:
+        return named
     return _by_address(device.addresses, plan)
 
 

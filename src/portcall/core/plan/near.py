@@ -57,6 +57,21 @@ class NearMisses:
         rows = {row.name: row for key in _keys(mac) for row in self._rows.get(key, ())}
         return near_misses(mac, rows.values(), present)
 
+    def crowd(self, present: Iterable[Mac]) -> frozenset[str]:
+        """The rows that too many of the MACs present nearly are: a batch, of which none is meant.
+
+        By their names. MACs that are planned themselves do not count.
+        """
+        counts: dict[str, int] = {}
+        for mac in present:
+            for miss in self.of(mac):
+                counts[miss.row.name] = counts.get(miss.row.name, 0) + 1
+        return frozenset(name for name, count in counts.items() if count > MOST_NEAR)
+
+
+MOST_NEAR = 3
+"""So many devices at most are named as near to one row: more are a batch with running numbers."""
+
 
 def near_misses(
     mac: Mac, rows: Iterable[PlannedDevice], present: Collection[Mac] = ()

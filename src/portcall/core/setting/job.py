@@ -9,6 +9,7 @@ from ipaddress import IPv4Address, IPv4Interface
 from portcall.core.address import Mac
 from portcall.core.setting.had import Had
 from portcall.core.setting.whereabouts import Whereabouts
+from portcall.core.wire import cip
 
 NO_INTERFACE = IPv4Interface("0.0.0.0/0")
 """What a DCP station is told that is to have no address."""
@@ -51,6 +52,8 @@ class Outcome:
     after: str | None = None
     seconds: float | None = None
     findings: tuple[str, ...] = ()
+    identity: cip.Identity | None = None
+    """Who it said it is, by CIP."""
 
     def with_findings(self, *more: str) -> Outcome:
         """The same, and more to know about it."""

@@ -73,7 +73,20 @@ class Request:
         circuit = self.options.circuit
         if circuit:
             facts.append(f"on circuit {circuit_words(circuit)}")
+        if self.options.oddities:
+            facts.append(f"not read of it: {', '.join(self.options.oddities)}")
         return tuple(facts)
+
+
+def sender(packet: Frame) -> Mac | None:
+    """Who sent a request that cannot be read: by its frame, or None when that is to nobody here."""
+    data = packet.data
+    is_request = data[_PORT] == bootp.SERVER_PORT.to_bytes(2, "big")
+    return Mac(data[6:12]) if is_request else None
+
+
+_PORT = slice(36, 38)
+"""Where UDP has its destination port, in a frame without IP options."""
 
 
 def read(packet: Frame) -> Request | None:

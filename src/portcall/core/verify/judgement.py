@@ -9,14 +9,15 @@ The first of these that holds is the verdict:
 ``asking``      the planned MAC is heard asking for an address
 ``no address``  the planned MAC is there, without an address, and does not ask for one
 ``missing``     nothing of it was seen
-``silent``      the right MAC is at the address, but no echo comes back
+``silent``      the right MAC is at the address, and answers nothing that was asked
+``differs``     it says another mask or gateway than the plan, or is another device than before
 ``right``       present, right MAC, right address, answers
 ==============  =====================================================================
 """
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from ipaddress import IPv4Address
@@ -24,7 +25,7 @@ from ipaddress import IPv4Address
 from portcall.core.address import Mac
 from portcall.core.find.device import Device
 from portcall.core.find.sighting import Field, Method
-from portcall.core.plan.near import difference
+from portcall.core.plan.near import MOST_NEAR, difference
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.reach.statistics import Reachability
 
@@ -34,6 +35,7 @@ class Verdict(StrEnum):
 
     RIGHT = "right"
     SILENT = "silent"
+    DIFFERS = "differs"
     MISSING = "missing"
     ASKING = "asking"
     NO_ADDRESS = "no address"
@@ -53,12 +55,27 @@ class Judgement:
     seconds: float | None = None
 
 
+Identity = Mapping[Field, str]
+"""Product, serial and firmware, those that were told."""
+
+IDENTITY_FIELDS = (Field.PRODUCT, Field.SERIAL, Field.FIRMWARE)
+
+
 def judge(
-    plan: Plan, devices: Sequence[Device], reached: Mapping[IPv4Address, Reachability]
+    plan: Plan,
+    devices: Sequence[Device],
+    reached: Mapping[IPv4Address, Reachability],
+    known: Mapping[Mac, Identity] | None = None,
 ) -> tuple[Judgement, ...]:
-    """Judge every row of the plan by what was found and which addresses answered echoes."""
+    """Judge every row of the plan by what was found and which addresses answered echoes.
+
+    ``known`` is who the devices were when they were set, by their MACs.
+    """
     by_mac = {device.mac: device for device in devices if device.mac is not None}
-    return tuple(_judge(row, devices, by_mac, reached.get(row.address)) for row in plan)
+    known = known or {}
+    return tuple(
+        _judge(row, plan, devices, by_mac, reached.get(row.address), known) for row in plan
+    )
 
 
 def unplanned(plan: Plan, devices: Sequence[Device]) -> tuple[Device, ...]:
@@ -77,9 +94,11 @@ def unplanned(plan: Plan, devices: Sequence[Device]) -> tuple[Device, ...]:
 
 def _judge(
     row: PlannedDevice,
+    plan: Plan,
     devices: Sequence[Device],
     by_mac: Mapping[Mac, Device],
     echo: Reachability | None,
+    known: Mapping[Mac, Identity],
 ) -> Judgement:
     there = [device for device in devices if row.address in device.addresses]
     holders = [device for device in there if device.mac is not None]
@@ -88,7 +107,7 @@ def _judge(
         shared = " and ".join(str(device.mac) for device in holders)
         return Judgement(row, Verdict.CONFLICT, (f"{row.address} is shared by {shared}",))
     if holders and row.mac is not None and holders[0].mac != row.mac:
-        return Judgement(row, Verdict.WRONG_MAC, _stranger_there(row, row.mac, holders[0], own))
+        return Judgement(row, Verdict.WRONG_MAC, _stranger_there(row, plan, holders[0], own))
     if own is not None and own.addresses and row.address not in own.addresses:
         at = ", ".join(str(address) for address in own.addresses)
         return Judgement(
@@ -105,8 +124,8 @@ def _judge(
         return Judgement(row, Verdict.ASKING, (finding,))
     answers = echo is not None and echo.answers
     if not there and not answers:
-        return Judgement(row, Verdict.MISSING, _lookalikes(row, devices))
-    return _present(row, there, holders, echo)
+        return Judgement(row, Verdict.MISSING, _lookalikes(row, plan, devices))
+    return _present(row, there, holders, echo, known)
 
 
 def _present(
@@ -114,6 +133,7 @@ def _present(
     there: Sequence[Device],
     holders: Sequence[Device],
     echo: Reachability | None,
+    known: Mapping[Mac, Identity],
 ) -> Judgement:
     findings: list[str] = []
     if row.mac is None and holders:
@@ -122,46 +142,127 @@ def _present(
         findings.append("MAC not seen: without privilege ARP cannot be asked")
     identity = _identity(there)
     if identity is None:
-        findings.append("identity not read: it answers no CIP and no DCP")
-    if echo is None or not echo.answers:
+        findings.append("identity not read: it says by no protocol who it is")
+    answers = echo is not None and echo.answers
+    seconds = echo.middle if echo is not None and answers else None
+    if echo is None or not answers:
         reason = echo.reason if echo and echo.reason else "not asked"
-        return Judgement(row, Verdict.SILENT, (f"ping: {reason}", *findings), identity)
-    if echo.loss:
+        spoken = _spoken(there)
+        if not spoken:
+            return Judgement(row, Verdict.SILENT, (f"ping: {reason}", *findings), identity)
+        findings.append(f"ping: {reason}; it answers {', '.join(spoken)}")
+    elif echo.loss:
         findings.append(f"{echo.sent - echo.received} of {echo.sent} echoes lost")
-    return Judgement(row, Verdict.RIGHT, tuple(findings), identity, echo.middle)
+    differs = [*_set_otherwise(row, there), *_another_device(there, known)]
+    verdict = Verdict.DIFFERS if differs else Verdict.RIGHT
+    return Judgement(row, verdict, (*differs, *findings), identity, seconds)
+
+
+_ASKED = (
+    Method.CIP,
+    Method.DCP,
+    Method.BACNET,
+    Method.SNMP,
+    Method.NETBIOS,
+    Method.MODBUS,
+    Method.OPCUA,
+    Method.WEB,
+    Method.MDNS,
+)
+"""The methods by which a device answers with a word of its own, the most telling first."""
+
+
+def _spoken(there: Sequence[Device]) -> list[str]:
+    """The protocols that a device answered by."""
+    methods = {method for device in there for method in device.methods}
+    return [method.upper() for method in _ASKED if method in methods]
+
+
+def _set_otherwise(row: PlannedDevice, there: Sequence[Device]) -> Iterator[str]:
+    """A mask or gateway of its own, as it says itself, that is not the planned one."""
+    for device in there:
+        mask = next((said for said in device.said if said.field is Field.MASK), None)
+        if mask is None:
+            continue
+        planned = str(row.interface.netmask)
+        if not row.mask_assumed and mask.value != planned:
+            yield f"its mask is {mask.value}, planned is {planned}: portcall move {row.name}"
+        # What tells the mask tells the gateway with it; where it has none, it tells none.
+        gateway = next(
+            (
+                said.value
+                for said in device.said
+                if said.field is Field.GATEWAY and said.method is mask.method
+            ),
+            "none",
+        )
+        if row.gateway is not None and gateway != str(row.gateway):
+            yield f"its gateway is {gateway}, planned is {row.gateway}: portcall move {row.name}"
+        return
+
+
+def _another_device(there: Sequence[Device], known: Mapping[Mac, Identity]) -> Iterator[str]:
+    """Who it says it is, against who it was when it was set."""
+    for device in there:
+        before = known.get(device.mac, {}) if device.mac is not None else {}
+        for field in IDENTITY_FIELDS:
+            was, now = before.get(field), device.value(field)
+            if was and now and was != now:
+                yield f"its {field} is {now}, and was {was} when it was set"
 
 
 def _stranger_there(
-    row: PlannedDevice, planned: Mac, there: Device, own: Device | None
+    row: PlannedDevice, plan: Plan, there: Device, own: Device | None
 ) -> tuple[str, ...]:
     findings = [f"{there.mac} is at {row.address}"]
-    how = difference(there.mac, planned) if there.mac else None
-    if how:
-        findings.append(f"which {how} the plan's {planned}: check the label")
+    other = plan.by_mac(there.mac)
+    how = difference(there.mac, row.mac) if there.mac and row.mac and other is None else None
+    if other is not None:
+        findings.append(f"which is {other.name}, planned at {other.address}")
+    elif how:
+        findings.append(f"which {how} the plan's {row.mac}: check the label")
     if own is not None and own.addresses:
         findings.append("it is at " + ", ".join(str(address) for address in own.addresses))
     return tuple(findings)
 
 
-def _lookalikes(row: PlannedDevice, devices: Sequence[Device]) -> tuple[str, ...]:
+def _lookalikes(row: PlannedDevice, plan: Plan, devices: Sequence[Device]) -> tuple[str, ...]:
     if row.mac is None:
         return ("nothing answers at its address",)
-    for device in devices:
-        how = difference(device.mac, row.mac) if device.mac else None
-        if how:
-            return (f"nothing at its address; {device.mac} {how} the plan's MAC: check the label",)
+    near = [
+        f"{device.mac} {how}"
+        for device in devices
+        if device.mac is not None
+        and plan.by_mac(device.mac) is None
+        and (how := difference(device.mac, row.mac))
+    ]
+    if 0 < len(near) <= MOST_NEAR:
+        listed = ", ".join(near)
+        return (f"nothing at its address; {listed} the plan's MAC: check the label",)
     return ("nothing at its address, its MAC was not heard",)
 
 
 def _identity(devices: Sequence[Device]) -> str | None:
-    """Product, serial and firmware by CIP, product and name by DCP: what it said itself."""
+    """What a device says itself of who it is, by the protocol that is most to be believed."""
     for device in devices:
-        if Method.CIP not in device.methods:
+        if Method.CIP not in device.methods and Method.DCP in device.methods:
             said = {each.field: each.value for each in device.said if each.method is Method.DCP}
             if Field.PRODUCT in said:
-                name = said.get(Field.NAME, "no station name")
-                return f"{said[Field.PRODUCT]}, {name}"
+                return f"{said[Field.PRODUCT]}, {said.get(Field.NAME, 'no station name')}"
+        told = {field: value for field in Field if (value := _own_word(device, field))}
+        product = told.get(Field.PRODUCT) or told.get(Field.DESCRIPTION) or told.get(Field.NAME)
+        if product is None:
             continue
-        product, serial = device.value(Field.PRODUCT), device.value(Field.SERIAL)
-        return f"{product}, serial {serial}, firmware {device.value(Field.FIRMWARE)}"
+        labels = {Field.SERIAL: "serial", Field.FIRMWARE: "firmware"}
+        parts = [f"{word} {told[field]}" for field, word in labels.items() if field in told]
+        return ", ".join((product, *parts))
+    return None
+
+
+def _own_word(device: Device, field: Field) -> str | None:
+    """The most trusted value that the device itself told."""
+    for method in _ASKED:
+        for said in device.said:
+            if said.field is field and said.method is method:
+                return said.value
     return None

@@ -1,7 +1,7 @@
 """Options in the vendor area of a BOOTP message (RFC 1497, RFC 2132), and DHCP's own among them.
 
 ``Options`` keeps code and data as they came, in order. What the standard gives a type is read
-through properties; ``parse`` has checked every length by then, so that reading cannot fail.
+through properties; ``parse`` has left out what has a wrong length, so that reading cannot fail.
 Options of one code that come in pieces are joined (RFC 3396 §5); ``sname`` and ``file`` are read
 too where option 52 says so (RFC 2132 §9.3).
 """
@@ -28,6 +28,7 @@ FILE_SIZE, SNAME_SIZE = 128, 64
 _CIRCUIT_ID = 1
 _END = b"\xff"
 _OVERLOAD_SIZE = 3
+_MOST_ODDITIES = 4
 
 _IPV4 = EtherType.IPV4.octets
 _UDP = bytes((ipv4.PROTOCOL_UDP,))
@@ -104,12 +105,18 @@ _LENGTHS: dict[int, tuple[int, bool]] = {
 
 
 class Options:
-    """Options in order of first appearance, one entry a code."""
+    """Options in order of first appearance, one entry a code.
 
-    __slots__ = ("_data",)
+    ``oddities`` says what was left out of a message that was read, and why.
+    """
 
-    def __init__(self, entries: Iterable[tuple[int, bytes]] = ()) -> None:
+    __slots__ = ("_data", "oddities")
+
+    def __init__(
+        self, entries: Iterable[tuple[int, bytes]] = (), oddities: tuple[str, ...] = ()
+    ) -> None:
         self._data = dict(entries)
+        self.oddities = oddities
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, Options) and self.entries == other.entries
@@ -204,34 +211,39 @@ class Options:
 def parse(message: BootpMessage) -> Options | None:
     """The options of a message; None where there is no cookie, as old BOOTP clients send it.
 
-    Raises Malformed for an option that runs past its area, or a length the standard forbids.
+    An option that runs past its area, or has a length that the standard forbids, is left out.
+    Raises Malformed where the message type is such a one: what the message is about is not known.
     """
     if message.vendor[:4] != COOKIE:
         return None
     pieces: dict[int, bytes] = {}
-    _gather(message.vendor, 4, pieces)
+    oddities: list[str] = []
+    _gather(message.vendor, 4, pieces, oddities)
     # RFC 2132 §9.3: bit 0 says options go on in `file`, bit 1 in `sname`; file is read first
     # (RFC 2131 §4.1). A second option 52 in there is not followed, so this ends.
     overload = pieces.get(Code.OVERLOAD, b"\0")
     if len(overload) == 1 and overload[0] & 1:
-        _gather(message.file, 0, pieces)
+        _gather(message.file, 0, pieces, oddities)
     if len(overload) == 1 and overload[0] & 2:
-        _gather(message.sname, 0, pieces)
-    for code, data in pieces.items():
+        _gather(message.sname, 0, pieces, oddities)
+    for code, data in tuple(pieces.items()):
         rule = _LENGTHS.get(code)
         if rule is None:
             continue
         length, repeats = rule
         right = len(data) > 0 and len(data) % length == 0 if repeats else len(data) == length
-        if not right:
+        if not right and code == Code.MESSAGE_TYPE:
             raise Malformed(f"DHCP options: option {code} has {len(data)} octets", 0)
+        if not right:
+            oddities.append(f"option {code} has {len(data)} octets")
+            del pieces[code]
     kind = pieces.get(Code.MESSAGE_TYPE)
     if kind is not None and kind[0] not in _MESSAGE_TYPES:
         raise Malformed(f"DHCP options: message type {kind[0]} is none of RFC 2132 §9.6", 0)
-    return Options(pieces.items())
+    return Options(pieces.items(), tuple(oddities[:_MOST_ODDITIES]))
 
 
-def _gather(area: bytes, at: int, pieces: dict[int, bytes]) -> None:
+def _gather(area: bytes, at: int, pieces: dict[int, bytes], oddities: list[str]) -> None:
     end = len(area)
     while at < end:
         code = area[at]
@@ -241,7 +253,8 @@ def _gather(area: bytes, at: int, pieces: dict[int, bytes]) -> None:
         if code == Code.END:
             return
         if at == end or at + 1 + area[at] > end:
-            raise Malformed(f"DHCP options: option {code} runs past its area", at)
+            oddities.append(f"option {code} is cut off")
+            return
         start, at = at + 1, at + 1 + area[at]
         pieces[code] = pieces.get(code, b"") + area[start:at]
 

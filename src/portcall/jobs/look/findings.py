@@ -35,9 +35,6 @@ ASKING_EACH = (
 WIRE_METHODS = tuple(dict.fromkeys((*ON_THE_LINK, *ASKING_ALL, *ASKING_EACH)))
 """The methods that use the wire, in the order in which they start."""
 
-QUICK_METHODS = (Method.LISTEN, Method.LLDP, Method.ARP, Method.DCP, Method.CIP)
-"""Enough to know who is there; the rest is for knowing what it is."""
-
 LISTEN_SECONDS = 4.0
 """A device without an address asks every few seconds; shorter than this misses it."""
 

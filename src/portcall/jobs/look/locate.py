@@ -73,15 +73,16 @@ def locate(
 
     asyncio.run(look(adapter, orders, gathering, enough=enough, tell=tell)).to_its_end()
     devices = [device for device in gathering.devices() if device.mac is not None]
-    return [_located(each, devices, everywhere) for each in meant]
+    return [_located(each, devices, plan, everywhere) for each in meant]
 
 
-def _located(meant: Meant, devices: Sequence[Device], everywhere: bool) -> Located:
+def _located(meant: Meant, devices: Sequence[Device], plan: Plan, everywhere: bool) -> Located:
     if meant.mac is not None:
         found = next((device for device in devices if device.mac == meant.mac), None)
         if found is not None:
             return Located(meant, found)
-        near = next((d.mac for d in devices if d.mac and difference(d.mac, meant.mac)), None)
+        others = [d.mac for d in devices if d.mac and plan.by_mac(d.mac) is None]
+        near = next((mac for mac in others if difference(mac, meant.mac)), None)
         hint = f"; {near} {difference(near, meant.mac)} it: check the label" if near else ""
         if everywhere or meant.row is None:
             return Located(meant, None, f"{meant.mac} was not heard on this wire{hint}")

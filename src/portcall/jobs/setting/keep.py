@@ -91,7 +91,7 @@ async def _change(
     if obstacle is not None:
         return Outcome(False, CIP, str(before), findings=(obstacle,))
     if not changes:
-        return Outcome(True, CIP, str(before), str(before))
+        return Outcome(True, CIP, str(before), str(before), identity=told.identity)
     remember(had_by_cip(before))
     answers = await write_by_cip(adapter, job.interface.ip, changes)
     again = await read_by_cip(adapter, job.interface.ip)
@@ -105,7 +105,8 @@ async def _change(
     major = tuple(change for change in left if not change.minor)
     if major and not left_undone(changes, answers):
         findings = (f"it said yes to {major[0].what}, and did not do it",)
-    return Outcome(not major, CIP, str(before), str(after), findings=findings)
+    who = told.identity
+    return Outcome(not major, CIP, str(before), str(after), findings=findings, identity=who)
 
 
 def in_use(job: Job, identity: cip.Identity | None) -> str | None:

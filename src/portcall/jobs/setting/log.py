@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TypeAlias
 
+from portcall.core.find.sighting import Field
+from portcall.core.printable import decoded
 from portcall.core.setting.had import Had
 from portcall.core.setting.job import Job, Outcome
 from portcall.jobs.look.locate import Located
@@ -24,9 +26,22 @@ def remembering(log: SettingsLog, job: Job) -> Remember:
     return remember
 
 
+def _who(outcome: Outcome) -> dict[str, str]:
+    """Who the device said it is, for verify to hold against what it says later."""
+    identity = outcome.identity
+    if identity is None:
+        return {}
+    said = {
+        Field.PRODUCT: decoded(identity.product_name),
+        Field.SERIAL: identity.serial_text,
+        Field.FIRMWARE: identity.firmware,
+    }
+    return {field.value: value for field, value in said.items() if value}
+
+
 def written(log: SettingsLog, job: Job, outcome: Outcome) -> Outcome:
     """Write down what came of it, and give it back."""
     step = "done" if outcome.done else "not done"
     address, by, settings = job.interface.ip, outcome.by, outcome.after
-    log.write(step, job.name, job.mac, address=address, by=by, settings=settings)
+    log.write(step, job.name, job.mac, address=address, by=by, settings=settings, **_who(outcome))
     return outcome

@@ -76,7 +76,7 @@ async def move_by_cip(adapter: Adapter, job: Job, remember: Remember, say: Say) 
     else:
         changes = cip_settings.moving(before, job.interface, job.gateway, job.host_name)
     if not changes:
-        return Outcome(True, CIP, str(before), str(before))
+        return Outcome(True, CIP, str(before), str(before), identity=identity)
     remember(had_by_cip(before))
     began = asyncio.get_running_loop().time()
     moves = any(change.attribute is Attribute.CONFIGURATION for change in changes)
@@ -196,7 +196,7 @@ async def _proven(
         other = now.serial_text if now else "not told"
         findings += (f"NOT the same device: serial was {identity.serial_text}, is {other}",)
     return Outcome(
-        outcome.done and same, CIP, str(before), outcome.after, arrival.seconds, findings
+        outcome.done and same, CIP, str(before), outcome.after, arrival.seconds, findings, now
     )
 
 

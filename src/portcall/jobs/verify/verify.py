@@ -2,28 +2,32 @@
 
 from __future__ import annotations
 
-import asyncio
 from dataclasses import dataclass, replace
 
 from portcall.core.adapters.adapter import Adapter
+from portcall.core.address import AddressRange
 from portcall.core.find.device import Device
+from portcall.core.find.sighting import Method
 from portcall.core.plan.rows import Plan
 from portcall.core.reach.ping import Replied, Unanswered
 from portcall.core.reach.statistics import summarise
 from portcall.core.talk.pacer import BURST_SECONDS
 from portcall.core.verify.judgement import Judgement, Verdict, judge, unplanned
 from portcall.host.runner import paced
-from portcall.jobs.look.findings import QUICK_METHODS, NotRun
-from portcall.jobs.look.identify import identify
+from portcall.jobs.look.findings import WIRE_METHODS, NotRun
 from portcall.jobs.look.looked import look
 from portcall.jobs.look.orders import gathering_for, orders_for
 from portcall.jobs.reach.ping import ping
 from portcall.jobs.telling import Tell, nobody
 from portcall.site.folder import Site
+from portcall.site.logbook.settings import SettingsLog
 
 _BURST_SECONDS = BURST_SECONDS / 2
 """After each exchange with a program the kernel sends one or two packets of its own, which are
 counted only afterwards: with the usual bursts the pace would be exceeded."""
+
+_METHODS = tuple(method for method in WIRE_METHODS if method is not Method.PORTS)
+"""Every way of saying who one is; which other doors are open is not judged."""
 
 _ECHOES = 3
 _ECHO_INTERVAL = 0.2
@@ -55,19 +59,16 @@ async def verify(adapter: Adapter, site: Site, plan: Plan, tell: Tell = nobody) 
     Raises NotPossibleHere.
     """
     gathering = gathering_for(site, plan)
-    orders = orders_for(adapter, site, gathering, methods=QUICK_METHODS)
+    orders = orders_for(adapter, site, gathering, methods=_METHODS)
     # What is elsewhere is named by its MAC; who it is matters once it is where it belongs.
-    orders = replace(orders, borrows=False)
+    within = [AddressRange(row.address, row.address) for row in plan]
+    orders = replace(orders, borrows=False, within=within)
     looked = (await look(adapter, orders, gathering, tell=tell)).to_its_end()
     targets = [row.address for row in plan if adapter.on_subnet_of(row.address)]
     facts: list[Replied | Unanswered] = []
     with paced(adapter.name, site.pace, _BURST_SECONDS) as runner:
-        said, _ = await asyncio.gather(
-            identify(runner, adapter.name, targets),
-            ping(runner, adapter, targets, _ECHOES, _ECHO_INTERVAL, _ECHO_WAIT, facts.append),
-        )
-    for seen in said:
-        gathering.add(seen)
+        await ping(runner, adapter, targets, _ECHOES, _ECHO_INTERVAL, _ECHO_WAIT, facts.append)
     reached = {result.target: result for result in summarise(targets, facts)}
     devices = gathering.devices()
-    return Verified(judge(plan, devices, reached), unplanned(plan, devices), tuple(looked.not_run))
+    judgements = judge(plan, devices, reached, SettingsLog(site.folder).identities())
+    return Verified(judgements, unplanned(plan, devices), tuple(looked.not_run))

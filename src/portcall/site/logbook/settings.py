@@ -15,12 +15,14 @@ from pathlib import Path
 from typing import Any
 
 from portcall.core.address import AddressError, Mac, parse_mac
+from portcall.core.find.sighting import Field
 from portcall.core.setting.had import Had, read_had
 from portcall.core.trouble import NotPossibleHere
 from portcall.site.files import open_to_append
 from portcall.site.matches import state_folder
 
 FILE = "settings.jsonl"
+_IDENTITY = (Field.PRODUCT, Field.SERIAL, Field.FIRMWARE)
 _MOST_READ = 4 * 1024 * 1024
 
 
@@ -68,6 +70,18 @@ class SettingsLog:
                     found = {k: v for k, v in found.items() if (k[0], v) != (name, mac)}
                     found[name, IPv4Address(entry["address"])] = mac
             except (KeyError, TypeError, AddressError, AddressValueError):
+                continue
+        return found
+
+    def identities(self) -> dict[Mac, dict[Field, str]]:
+        """Who the devices were that were set: product, serial and firmware, by their MACs."""
+        found: dict[Mac, dict[Field, str]] = {}
+        for entry in self._entries():
+            told = {field: str(entry[field.value]) for field in _IDENTITY if entry.get(field.value)}
+            try:
+                if told and entry["step"] == "done":
+                    found[parse_mac(entry["mac"])] = told
+            except (KeyError, TypeError, AttributeError, AddressError):
                 continue
         return found
 
