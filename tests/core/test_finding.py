@@ -873,3 +873,13 @@ def test_an_snmp_engine_of_version_3_is_worth_a_word():
     for length in range(len(messages.SNMP_ENGINE)):
         with pytest.raises(Malformed):
             snmp.parse_engine(messages.SNMP_ENGINE[:length])
+
+
+def test_listening_does_not_go_deaf():
+    """Fifty talkers for an hour and more: what is said again after a second is news again."""
+    _, party = alone(Overhear(OWN, None))
+    frame = Frame(announcement(THEIRS, name=b"sw"))
+    heard = 0
+    for second in range(200_100):
+        heard += sum(1 for _ in party.conversation.heard(frame, float(2 * second)))
+    assert heard == 200_100

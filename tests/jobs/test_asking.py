@@ -13,9 +13,15 @@ from ipaddress import IPv4Address, IPv4Interface
 
 import pytest
 
+from portcall.core.address import Mac
 from portcall.core.find import cip_identity, web_page
 from portcall.core.find.cip_identity import IdentityByAddress
-from portcall.core.find.sighting import Field, Method, sighting_of
+from portcall.core.find.device import MANY_ADDRESSES
+from portcall.core.find.devices import merge
+from portcall.core.find.outlook import Outlook
+from portcall.core.find.remarks import remarks
+from portcall.core.find.sighting import Field, Method, Sighting, sighting_of
+from portcall.core.plan.rows import Plan
 from portcall.core.talk.ask_each import AskEach
 from portcall.core.talk.conversation import Conversation, Datagram, Endpoint, Send
 from portcall.core.talk.pacer import Pacer
@@ -28,6 +34,7 @@ from portcall.host.recorder import Recorder
 from portcall.host.runner import Runner, paced
 from portcall.host.vantage import Vantage
 from portcall.jobs.look.converse import Talk, converse
+from portcall.jobs.look.findings import Findings, Orders
 from portcall.site.captures import CaptureFile, read_capture
 
 HERE = IPv4Address("127.0.0.1")
@@ -301,3 +308,22 @@ def test_a_capture_takes_the_place_of_an_older_one_and_of_nothing_else(tmp_path)
         with CaptureFile(path, "lo") as file:
             file.write(data, 0, True)
     assert [captured.data for captured in read_capture(path)] == [b"newer"]
+
+
+ROUTER, OTHER_MAC = Mac(b"\2\xd0\x11\0\0\1"), Mac(b"\2\x77\xb1\0\0\1")
+
+
+def test_a_router_that_answers_for_a_whole_subnet_is_named_and_not_asked_address_by_address():
+    asked = []
+    findings = Findings(Orders(), lambda seen: None, asked.append, lambda: None, Outlook())
+    answers = [
+        Sighting(1.0, Method.ARP, ROUTER, IPv4Address(0x0A3D1400 + n)) for n in range(1, 255)
+    ]
+    for seen in answers:
+        findings.report(seen)
+    findings.report(Sighting(1.0, Method.ARP, OTHER_MAC, IPv4Address("10.61.21.9")))
+    assert len(asked) == MANY_ADDRESSES + 1
+    router, _ = merge([*answers, Sighting(1.0, Method.ARP, OTHER_MAC, IPv4Address("10.61.20.99"))])
+    told = remarks(router, None, Plan())
+    assert len(told) == 1
+    assert told[0].startswith("answers ARP for 254 addresses, as a router does for others")

@@ -1,11 +1,16 @@
 """Catalogue files: read, merged, kept as TOML, and refused with file, table and key."""
 
+import time
+
 import pytest
 
 from portcall.core.catalog.catalog import Codes, Numbering, Product
+from portcall.core.catalog.eds import parse_eds
 from portcall.core.trouble import BadInput, NotPossibleHere
+from portcall.plant.scenario import read_scenario
 from portcall.site import catalogs
 from portcall.site.catalogs import add_catalog, catalog_folder, read_catalog, read_catalogs
+from portcall.site.folder import find_site
 
 WHOLE = """
 [[makers]]
@@ -115,3 +120,37 @@ def test_files_that_are_empty_missing_or_huge_are_refused(tmp_path, everywhere, 
     monkeypatch.setattr(catalogs, "_LONGEST_FILE", 100)
     with pytest.raises(BadInput, match="larger than any description"):
         add_catalog(write(tmp_path / "own.toml", WHOLE), None)
+
+
+@pytest.mark.parametrize(
+    ("text", "complaint"),
+    [
+        ("a = " + "[" * 50_000 + "]" * 50_000, "nested more than 8 deep"),
+        ("a = " + "{b = " * 50_000 + "1" + "}" * 50_000, "nested more than 8 deep"),
+        ("[[makers]]\nname" + ".a" * 20_000 + " = 1", "nested more than 8 deep"),
+        ("[[ports]]\nport = " + "9" * 100_000, "a number of thousands of digits"),
+        ("# " + "x" * 2_000_000, "is longer than 1,000,000 octets"),
+    ],
+)
+def test_a_hostile_file_is_refused_in_a_sentence_and_soon(tmp_path, everywhere, text, complaint):
+    path = tmp_path / "maker.toml"
+    path.write_text(text)
+    for read in (read_catalog, lambda path: read_scenario(path)):
+        with pytest.raises(BadInput, match=complaint):
+            read(path)
+    (tmp_path / "site.toml").write_text(text)
+    with pytest.raises(BadInput, match=complaint):
+        find_site(tmp_path)
+
+
+def test_an_eds_of_brackets_takes_no_longer_than_one_of_letters(tmp_path, everywhere):
+    """Every bracket had all before it looked at again: 30 seconds for these."""
+
+    def seconds(text):
+        began = time.process_time()
+        with pytest.raises(BadInput, match="no EDS"):
+            parse_eds(text, "maker.eds")
+        return time.process_time() - began
+
+    for text in ("x" + "]" * 300_000, "[" * 300_000, "a[b]" * 75_000):
+        assert seconds(text) < 20 * seconds("x" * 300_000) + 0.5

@@ -137,6 +137,8 @@ def _say_how_it_went(found: Found, looked: Looked) -> None:
     plural = "device" if count == 1 else "devices"
     so_far = " so far: interrupted" if looked.interrupted else ""
     note(f"{count or 'no'} {plural} on {name}{so_far}")
+    if found.is_incomplete:
+        note("more devices were seen than can be listed: the later ones are left out")
     if not count and not looked.interrupted:
         note("nothing was heard: is this the right adapter, and has the plant power?")
     if looked.look.borrowed:

@@ -115,6 +115,8 @@ def _tell(
         print_table(found)
         for line in _subnet_lines(subnets, here):
             console().print(line, soft_wrap=True)
+    if gathering.is_full:
+        note("more devices were heard than can be listed: the later ones are left out")
     note(f"{len(found.devices) or 'no'} devices heard on {heard}; nothing was sent")
     return YES if found.devices else NO
 

@@ -5,7 +5,6 @@ The format is described in docs/scenario.md.
 
 from __future__ import annotations
 
-import tomllib
 from collections.abc import Callable
 from dataclasses import dataclass
 from enum import StrEnum
@@ -17,6 +16,7 @@ from typing import Any, TypeVar
 from portcall.core.address import AddressError, Mac, parse_address, parse_interface, parse_mac
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput, NotPossibleHere
+from portcall.site.toml_text import parse_toml
 
 SHIPPED = "tern-point"
 _MOST_DEVICES = 300
@@ -150,12 +150,10 @@ def shipped_scenario() -> Scenario:
 def read_scenario(path: Path) -> Scenario:
     """Read a scenario file. Raises BadInput naming the entry and key, NotPossibleHere."""
     try:
-        data = tomllib.loads(path.read_text(encoding="utf-8"))
+        text = path.read_bytes()
     except OSError as error:
         raise NotPossibleHere(f"{path}: cannot be read: {error.strerror}") from None
-    except (UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
-        raise BadInput(f"{path}: is not TOML: {error}") from None
-    top = _Table(data, str(path))
+    top = _Table(parse_toml(text, str(path)), str(path))
     adapters = tuple(_adapter(table) for table in top.tables("workstation"))
     devices = tuple(_device(table) for table in top.tables("devices"))
     site = top.text("site", "")

@@ -24,7 +24,6 @@
 
 from __future__ import annotations
 
-import tomllib
 from pathlib import Path
 from typing import Any
 
@@ -36,6 +35,7 @@ from portcall.core.catalog.eds import parse_eds
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.site.files import make_folder, write_whole
+from portcall.site.toml_text import parse_toml
 
 FOLDER = "catalog"
 _LONGEST_FILE = 4_000_000
@@ -68,11 +68,7 @@ def read_catalog(path: Path) -> Catalog:
         raise BadInput(f"{path}: is larger than any description, {_LONGEST_FILE:,} octets")
     if path.suffix.lower() != ".toml":
         return parse_eds(data.decode("utf-8-sig", "replace"), path.name)
-    try:
-        tables = tomllib.loads(data.decode("utf-8"))
-    except (UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
-        raise BadInput(f"{path}: is not TOML: {error}") from None
-    return _Reading(path.name).catalog(tables)
+    return _Reading(path.name).catalog(parse_toml(data, str(path)))
 
 
 def add_catalog(path: Path, site: Path | None) -> tuple[Path, Catalog]:

@@ -21,7 +21,6 @@
 
 from __future__ import annotations
 
-import tomllib
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address
@@ -44,6 +43,7 @@ from portcall.core.talk.pacer import DEFAULT_PACE, HIGHEST_PACE
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.site import plan_file
 from portcall.site.plan_file import PLAN_FILE
+from portcall.site.toml_text import parse_toml
 
 SETTINGS_FILE = "site.toml"
 _MOST_DEFAULTS = 4096
@@ -131,14 +131,10 @@ def find_site(start: Path) -> Site:
 def _read(folder: Path) -> Site:
     path = folder / SETTINGS_FILE
     try:
-        settings = tomllib.loads(path.read_text(encoding="utf-8"))
+        data = path.read_bytes()
     except OSError as error:
         raise NotPossibleHere(f"{path}: cannot be read: {error.strerror}") from None
-    except UnicodeDecodeError:
-        raise BadInput(f"{path}: is not text in UTF-8") from None
-    except tomllib.TOMLDecodeError as error:
-        raise BadInput(f"{path}: is not TOML: {error}") from None
-    return _Reader(path, settings).site(folder)
+    return _Reader(path, parse_toml(data, str(path))).site(folder)
 
 
 class _Reader:

@@ -54,6 +54,7 @@ class Found:
         self._plan = gathering.plan
         self._own = own
         self._defaults = (*maker_defaults, *gathering.catalog.defaults)
+        self.is_incomplete = gathering.is_full
         self._present = {device.mac for device in self.devices if device.mac is not None}
         self._crowd = NearMisses(gathering.plan).crowd(self._present)
 

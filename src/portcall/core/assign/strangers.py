@@ -20,6 +20,7 @@ class Strangers:
     def __init__(self, served: Plan, others: Plan) -> None:
         self._near = NearMisses(served)
         self._others = {row.mac: row.name for row in others if row.mac}
+        self._planned = {row.mac for row in served}
         self._present: set[Mac] = set()
         self._near_to: dict[str, set[Mac]] = {}
         """Who was said to be near to a row, by its name."""
@@ -36,8 +37,10 @@ class Strangers:
     def served(self, mac: Mac) -> None:
         """A device that is served has asked, or answers where it should be: its MAC was copied
         correctly, so no other MAC is a near miss of it.
+
+        At a planned place anybody may ask: who is in no row is not remembered.
         """
-        if mac not in self._present:
+        if mac in self._planned and mac not in self._present:
             self._present.add(mac)
             self._told.clear()
 

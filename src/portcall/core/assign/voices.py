@@ -6,12 +6,13 @@ from portcall.core.address import Mac
 from portcall.core.talk.request import Request
 from portcall.core.wire.dhcp import Code, MessageType
 
+MOST_VOICES = 65_536
 _INTRODUCING = (Code.HOST_NAME, Code.VENDOR_CLASS, Code.CLIENT_IDENTIFIER)
 
 
 class Voices:
-    """Remembers how each planned device introduces itself by DHCP; no more are kept than are
-    planned.
+    """Remembers how each planned device introduces itself by DHCP; no more are kept than
+    ``MOST_VOICES``: at a planned place anybody may ask.
     """
 
     def __init__(self) -> None:
@@ -24,6 +25,10 @@ class Voices:
         """
         if request.kind is not MessageType.DISCOVER or request.mac in self._told:
             return None
+        if request.mac not in self._first and len(self._first) >= MOST_VOICES:
+            oldest = next(iter(self._first))
+            del self._first[oldest]
+            self._told.discard(oldest)
         first = self._first.setdefault(request.mac, request)
         if all(first.options.get(code) == request.options.get(code) for code in _INTRODUCING):
             return None

@@ -79,6 +79,7 @@ def _statements(text: str) -> list[str]:
     statements: list[str] = []
     current: list[str] = []
     quoted = comment = False
+    first = ""
     for character in text:
         if comment:
             comment = character != "\n"
@@ -87,12 +88,14 @@ def _statements(text: str) -> list[str]:
             current.append(character)
         elif character == "$":
             comment = True
-        elif character == ";" or (character == "]" and "".join(current).lstrip()[:1] == "["):
+        elif character == ";" or (character == "]" and first == "["):
             if character == "]":
                 current.append(character)
             statements.append("".join(current).strip())
             current = []
+            first = ""
         else:
             quoted = character == '"'
+            first = first or character.strip()
             current.append(" " if character in "\r\n" else character)
     return [statement for statement in statements if statement]

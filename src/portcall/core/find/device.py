@@ -64,6 +64,10 @@ class Asking(NamedTuple):
         return (self.last - self.first) / (self.times - 1) if self.times > 1 else None
 
 
+MANY_ADDRESSES = 16
+"""A MAC that has so many answers for others: a router with proxy ARP (RFC 1027)."""
+
+
 @dataclass(frozen=True, slots=True)
 class Device:
     """Anything on the plant network that is not the workstation, as far as it is known."""
@@ -80,6 +84,11 @@ class Device:
     ipv6: tuple[IPv6Address, ...] = ()
     heard: float = 0.0
     """When it was last heard of."""
+
+    @property
+    def answers_for_others(self) -> bool:
+        """Whether it has more addresses than a device has of its own."""
+        return len(self.addresses) >= MANY_ADDRESSES
 
     def value(self, wanted: Field) -> str | None:
         """The most trusted value of a field, or None."""

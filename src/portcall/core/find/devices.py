@@ -143,6 +143,8 @@ class Gathering:
     maker_of: Callable[[Mac], str | None] = lambda mac: None
     plan: Plan = field(default_factory=Plan)
     catalog: Catalog = field(default_factory=Catalog)
+    is_full: bool = False
+    """Whether devices were seen beyond those that there is room for; they are not listed."""
     _by_mac: dict[Mac, _Gathered] = field(default_factory=dict)
     _by_address: dict[IPv4Address, _Gathered] = field(default_factory=dict)
 
@@ -150,6 +152,7 @@ class Gathering:
         """Take one more; beyond a hundred thousand devices, new ones are not taken."""
         if seen.mac is not None:
             known = self._by_mac.get(seen.mac)
+            self.is_full = self.is_full or (known is None and len(self._by_mac) >= _MOST_DEVICES)
             if known is None and len(self._by_mac) < _MOST_DEVICES:
                 known = self._by_mac[seen.mac] = _Gathered(seen.mac, seen.at)
         elif seen.address is not None:

@@ -23,7 +23,6 @@ REPEAT = 1.0
 """Seconds until the same statement of the same device is reported again, so that it stays fresh."""
 
 _MOST_KNOWN = 4000
-_MOST_REPORTS = 200_000
 _PORT = slice(36, 38)
 """Where UDP has its destination port, in a frame without VLAN tag or IP options."""
 _SERVER_PORT = bootp.SERVER_PORT.to_bytes(2, "big")
@@ -42,7 +41,6 @@ class Overhear(Conversation[Frame, Sighting]):
         self._seconds = seconds
         self._methods = frozenset(methods)
         self._last: dict[Sighting, float] = {}
-        self._reports = 0
 
     def begin(self, now: float) -> Actions[Frame, Sighting]:
         """Start the clock."""
@@ -60,8 +58,7 @@ class Overhear(Conversation[Frame, Sighting]):
         seen = overheard(packet, now)
         if seen is None or seen.mac == self._own_mac or seen.method not in self._methods:
             return
-        if self._is_news(seen, now) and self._reports < _MOST_REPORTS:
-            self._reports += 1
+        if self._is_news(seen, now):
             yield Report(seen)
 
     def _is_news(self, seen: Sighting, now: float) -> bool:

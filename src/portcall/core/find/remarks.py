@@ -33,7 +33,12 @@ def remarks(
             found.append(f"has no address, asked for one by {asking.protocol} {_often(asking)}")
     if device.ipv6 and not device.addresses and not device.asks:
         found.append("has only an IPv6 address of this link")
-    for address in device.addresses:
+    if device.answers_for_others:
+        found.append(
+            f"answers ARP for {len(device.addresses)} addresses, as a router does for others "
+            "(proxy ARP): those beyond the first few are not asked who they are"
+        )
+    for address in () if device.answers_for_others else device.addresses:
         if device.rivals:
             others = ", ".join(str(mac) for mac in device.rivals)
             found.append(f"{address} is shared with {others}")

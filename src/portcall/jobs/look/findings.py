@@ -8,9 +8,10 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv4Network
 
-from portcall.core.address import AddressRange
+from portcall.core.address import AddressRange, Mac
 from portcall.core.catalog.catalog import USUAL_PORTS
 from portcall.core.find.arrivals import Ear
+from portcall.core.find.device import MANY_ADDRESSES
 from portcall.core.find.outlook import Outlook
 from portcall.core.find.sighting import Method, Sighting
 from portcall.core.find.snmp_system import DEFAULT_COMMUNITY
@@ -108,6 +109,8 @@ class Findings:
         self.rate = sustained(orders.pace or DEFAULT_PACE)
         """What may be expected to leave, in packets a second."""
         self.asks_devices = any(method in orders.methods for method in ASKING_EACH)
+        self._claims: dict[Mac, int] = {}
+        """For how many addresses each MAC answers; no more than there are addresses."""
         self._seen = seen
         self._news = news
         self._asking = asking
@@ -134,6 +137,12 @@ class Findings:
                     "not asked; name a smaller range",
                 )
             return
+        if seen.mac is not None and seen.method is Method.ARP:
+            claims = self._claims.get(seen.mac, 0) + 1
+            self._claims[seen.mac] = claims
+            if claims > MANY_ADDRESSES:
+                # A router that answers for a whole subnet would be asked for each address of it.
+                return
         within = self.orders.within
         if not within or any(address in span for span in within):
             self.may_ask(address)
