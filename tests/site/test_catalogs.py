@@ -131,6 +131,7 @@ def test_files_that_are_empty_missing_or_huge_are_refused(tmp_path, everywhere, 
         ("[[ports]]\nport = " + "9" * 100_000, "a number of thousands of digits"),
         ("# " + "x" * 2_000_000, "is longer than 1,000,000 octets"),
     ],
+    ids=["lists", "inline tables", "dotted keys", "digits", "length"],
 )
 def test_a_hostile_file_is_refused_in_a_sentence_and_soon(tmp_path, everywhere, text, complaint):
     path = tmp_path / "maker.toml"

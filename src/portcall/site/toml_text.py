@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import tomllib
 from typing import Any
 
@@ -9,12 +10,20 @@ from portcall.core.trouble import BadInput
 
 _LONGEST = 1_000_000
 _DEEPEST = 8
+_DOTTED = re.compile(
+    rb"""(?:^|[\[{,])[ \t]*+(?:(?:[\w-]++|"[^"\n]*+"|'[^'\n]*+')[ \t]*+\.[ \t]*+){64}""",
+    re.MULTILINE,
+)
+"""A key of so many parts."""
 
 
 def parse_toml(data: bytes, source: str) -> dict[str, Any]:
     """The tables of a text. Raises BadInput, which names ``source``."""
     if len(data) > _LONGEST:
         raise BadInput(f"{source}: is longer than {_LONGEST:,} octets")
+    if _DOTTED.search(data):
+        # The library takes time that grows with the square of a key's parts.
+        raise _too_deep(source)
     try:
         tables = tomllib.loads(data.decode("utf-8-sig"))
     except (UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
