@@ -1,21 +1,25 @@
 """The link on the loopback adapter, and checksums that were left to hardware which is not there."""
 
+import threading
 import time
-from contextlib import closing
+from contextlib import closing, suppress
 from ipaddress import IPv4Address
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from portcall.core.address import BROADCAST
+from portcall.core.address import BROADCAST, Mac
 from portcall.core.talk.conversation import Frame
-from portcall.core.wire import udp
+from portcall.core.wire import arp, udp
 from portcall.core.wire.octets import Malformed
 from portcall.host.checksum import close_checksum
+from portcall.host.filters import ADDRESSING
 from portcall.host.link import Link
 from portcall.host.medium import MOST_AT_ONCE
+from portcall.host.recorder import Recorder
 
+MAC = Mac(b"\2\x60\xd1\0\x5e\1")
 OURS = bytes(12) + b"\x88\xb5"
 """The start of frames with an EtherType for experiments (IEEE 802, clause 9.2.4)."""
 
@@ -84,3 +88,60 @@ def test_other_frames_pass_as_they_are(data):
     assert len(closed) == len(data)
     if data[12:14] != b"\x08\x00":
         assert closed == data
+
+
+def arp_frame(operation, sender, target):
+    said = arp.Arp(operation, MAC, IPv4Address(sender), MAC, IPv4Address(target))
+    return BROADCAST + MAC + b"\x08\x06" + arp.encode(said).ljust(46, b"\0")
+
+
+def to_port(port):
+    datagram = udp.UdpDatagram(4000, port, b"x")
+    return udp.encode_frame(
+        udp.UdpFrame(MAC, BROADCAST, IPv4Address(5), IPv4Address("255.255.255.255"), datagram)
+    )
+
+
+def test_a_storm_of_questions_does_not_wake_an_address_server():
+    """The kernel passes what tells who has an address, and who asks for one."""
+    request, reply = arp.Operation.REQUEST, arp.Operation.REPLY
+    heard = [
+        arp_frame(reply, "10.61.20.5", "10.61.20.6"),
+        arp_frame(request, "10.61.20.5", "10.61.20.5"),
+        to_port(67),
+        to_port(68),
+    ]
+    unheard = [arp_frame(request, "10.61.20.5", "10.61.20.6"), to_port(69), OURS + bytes(46)]
+    with closing(Link("lo", ADDRESSING)) as link, closing(Link("lo")) as sender:
+        for data in (*unheard, *heard, *unheard):
+            sender.send(Frame(data))
+        got = [frame.data for frame, _ in link.receive() if frame.data[6:12] == MAC]
+    assert got == heard
+
+
+def test_a_recording_ends_under_a_flood():
+    written, ended = [], threading.Event()
+
+    def flood():
+        with closing(Link("lo")) as link:
+            while not ended.is_set():
+                with suppress(OSError):
+                    link.send(Frame(OURS + bytes(50)))
+
+    def write(data, nanoseconds, outgoing):
+        written.append(len(data))
+        time.sleep(0.0001)  # Slower than the flood: the socket is never empty.
+
+    thread = threading.Thread(target=flood, daemon=True)
+    recorder = Recorder("lo", write)
+    thread.start()
+    try:
+        while len(written) < 500:
+            time.sleep(0.01)
+        closing_thread = threading.Thread(target=recorder.close, daemon=True)
+        closing_thread.start()
+        closing_thread.join(40)
+        assert not closing_thread.is_alive()
+    finally:
+        ended.set()
+        thread.join(5)

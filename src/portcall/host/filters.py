@@ -17,9 +17,12 @@ _AUXILIARY_PACKET_TYPE = 0xFFFFF000 + 4
 _LOAD_HALF, _LOAD_BYTE, _EQUALS, _RETURN = 0x28, 0x30, 0x15, 0x06
 _SKIP_HEADER, _LOAD_HALF_BEYOND = 0xB1, 0x48
 """Take IPv4's header length as an index; load from there."""
+_LOAD_WORD, _AS_INDEX, _EQUALS_INDEX = 0x20, 0x07, 0x1D
 _ALL, _NOTHING = 0x40000, 0
 _ETHERTYPE, _IPV4_START, _PROTOCOL = 12, 14, 23
 _DESTINATION_PORT = _IPV4_START + 2
+_ARP_OPERATION, _ARP_SENDER, _ARP_TARGET = 20, 28, 38
+_ARP_REPLY = 2
 
 Program = tuple[tuple[int, int, int, int], ...]
 """Steps of operation, jump if true, jump if false, operand."""
@@ -47,18 +50,28 @@ NO_CONVERSATIONS: Program = (
 ADDRESSING: Program = (
     (_LOAD_HALF, 0, 0, _ETHERTYPE),
     (_EQUALS, 8, 0, EtherType.ARP),
-    (_EQUALS, 0, 8, EtherType.IPV4),
+    (_EQUALS, 0, 14, EtherType.IPV4),
     (_LOAD_BYTE, 0, 0, _PROTOCOL),
-    (_EQUALS, 5, 0, socket.IPPROTO_ICMP),
-    (_EQUALS, 0, 5, socket.IPPROTO_UDP),
+    (_EQUALS, 11, 0, socket.IPPROTO_ICMP),
+    (_EQUALS, 0, 11, socket.IPPROTO_UDP),
     (_SKIP_HEADER, 0, 0, _IPV4_START),
     (_LOAD_HALF_BEYOND, 0, 0, _DESTINATION_PORT),
-    (_EQUALS, 1, 0, bootp.SERVER_PORT),
-    (_EQUALS, 0, 1, bootp.CLIENT_PORT),
+    (_EQUALS, 7, 0, bootp.SERVER_PORT),
+    (_EQUALS, 6, 7, bootp.CLIENT_PORT),
+    # Of ARP, an answer, and who announces its own address (RFC 5227 §2.3).
+    (_LOAD_HALF, 0, 0, _ARP_OPERATION),
+    (_EQUALS, 4, 0, _ARP_REPLY),
+    (_LOAD_WORD, 0, 0, _ARP_SENDER),
+    (_AS_INDEX, 0, 0, 0),
+    (_LOAD_WORD, 0, 0, _ARP_TARGET),
+    (_EQUALS_INDEX, 0, 1, 0),
     (_RETURN, 0, 0, _ALL),
     (_RETURN, 0, 0, _NOTHING),
 )
-"""The frames that assigning addresses needs: ARP, pings, BOOTP and DHCP."""
+"""The frames that assigning addresses needs: ARP that tells who has an address, pings, BOOTP, DHCP.
+
+Questions by ARP, which a storm is made of, do not wake the program.
+"""
 
 
 def attach(sock: socket.socket, program: Program) -> None:

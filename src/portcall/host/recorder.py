@@ -6,6 +6,7 @@ import select
 import socket
 import struct
 import threading
+import time
 from collections.abc import Callable
 
 from portcall.core.trouble import NotPossibleHere
@@ -23,6 +24,11 @@ from portcall.host.packet_socket import (
 _LONGEST_FRAME = 65536
 _RECEIVE_BUFFER = 16 * 1024 * 1024
 _LOOK_EVERY = 0.1
+_AT_ONCE = 1024
+"""Frames taken before it is looked whether to end."""
+
+_BUFFERED = 65_536
+"""The most frames that the socket can hold: each takes at least 256 octets of its buffer."""
 
 
 class Recorder:
@@ -63,18 +69,17 @@ class Recorder:
 
     def _run(self) -> None:
         try:
-            ended = False
-            while not ended:
-                # This is read before the socket is emptied, so that all that came until then is
-                # written.
-                ended = self._ended.is_set()
-                select.select([self._socket], [], [], 0 if ended else _LOOK_EVERY)
-                self._take_all()
+            while not self._ended.is_set():
+                select.select([self._socket], [], [], _LOOK_EVERY)
+                self._take(_AT_ONCE)
+            # What has come by now is written; under a flood there is always more.
+            self._take(_BUFFERED, until=time.time_ns())
         except OSError as error:
             self._failure = error
 
-    def _take_all(self) -> None:
-        while True:
+    def _take(self, most: int, until: int | None = None) -> None:
+        """Write the frames that are there, at most so many, and none that came later."""
+        for _ in range(most):
             try:
                 data, ancillary, _, origin = self._socket.recvmsg(_LONGEST_FRAME, 128)
             except OSError:
@@ -88,5 +93,7 @@ class Recorder:
             if status is not None:
                 data = with_tag(data, *AUXILIARY.unpack(status))
             seconds, nanoseconds = struct.unpack("qq", stamp[:16])
-            outgoing = origin[2] == PACKET_OUTGOING
-            self._write(data, seconds * 1_000_000_000 + nanoseconds, outgoing)
+            at = seconds * 1_000_000_000 + nanoseconds
+            if until is not None and at > until:
+                return
+            self._write(data, at, origin[2] == PACKET_OUTGOING)
