@@ -321,3 +321,34 @@ def by_dcp(plant):
     island = next(each for each in found if each["mac"] == "02-77-B1-00-00-71")
     said = {each["what"]: each["value"] for each in island["said"] if each["by"] == "dcp"}
     return [*island["addresses"], said["mask"], said["gateway"], said["name"]]
+
+
+def test_two_commands_at_once_are_not_in_each_others_way(drives):
+    """Each is in the subnets for its own time, and takes off what it added itself."""
+    first = drives.start("portcall move plain --wait 30 --json")
+    second = drives.start("portcall move slow --wait 30 --json")
+    for started in (first, second):
+        ended = drives.finish(started, timeout=120)
+        assert ended.code == 0, ended.out + ended.err
+    assert addresses(drives) == ""
+    assert drives.run("portcall restore --show").out == "nothing is open\n"
+    # Of two that assign, the second is told who is there.
+    drives.run("portcall match 10.61.20.61 --no-probe")
+    serving = drives.start("portcall assign plain --for 60")
+    drives.until_serving()
+    refused = drives.run("portcall assign stubborn --for 5 --alongside")
+    assert refused.code == 3
+    assert re.search(
+        r"portcall assign plain --for 60 \(process \d+\) is assigning addresses on usb0 already",
+        refused.err,
+    )
+    # Two looks share the pace: each counts what leaves the adapter.
+    counter = "cat /sys/class/net/usb0/statistics/tx_packets"
+    before = int(drives.run(counter).out)
+    looks = [drives.start("portcall find 10.61.16.0/21 --method arp --pace 100") for _ in range(2)]
+    began = time.monotonic()
+    time.sleep(8)
+    sent = int(drives.run(counter).out) - before
+    assert sent / (time.monotonic() - began) < 1.3 * 100
+    for started in (*looks, serving):
+        drives.finish(started, signal.SIGINT)

@@ -2,6 +2,8 @@
 
 import json
 import os
+import subprocess
+import sys
 import time
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
@@ -18,6 +20,7 @@ from portcall.site.catalogs import add_catalog
 from portcall.site.folder import find_site
 from portcall.site.makers import maker_lookup
 from portcall.site.moment import Moment, read_moment
+from portcall.site.turns import turn
 
 USB0 = parse_mac("02-1A-40-7C-00-06")
 ADDED = IPv4Interface("10.61.20.200/24")
@@ -277,3 +280,41 @@ def test_a_lease_is_remembered_until_its_address_is_given_back(state):
     damaged["lease"]["server"] = "somewhere"
     entry.path.write_text(json.dumps(damaged))
     assert [each.lease for each in matches.open_matches()] == [None]
+
+
+def test_two_commands_that_change_the_plan_at_once_lose_neither_change(tmp_path):
+    rows = "".join(f"fan-{n},10.61.20.{n},\n" for n in range(1, 21))
+    (tmp_path / "plan.csv").write_text("name,address,mac\n" + rows)
+    program = (
+        "import sys; from pathlib import Path; from portcall.core.address import parse_mac\n"
+        "from portcall.site.folder import find_site\n"
+        "site = find_site(Path(sys.argv[1]))\n"
+        "for n in range(int(sys.argv[2]), 21, 2):\n"
+        "    site.adopt(f'fan-{n}', parse_mac(f'02-00-00-00-00-{n:02}'), site.plan().devices)\n"
+    )
+    both = [
+        subprocess.Popen([sys.executable, "-c", program, str(tmp_path), first])
+        for first in ("1", "2")
+    ]
+    assert [each.wait(60) for each in both] == [0, 0]
+    macs = [str(row.mac)[-2:] for row in find_site(tmp_path).plan()]
+    assert macs == [f"{n:02}" for n in range(1, 21)]
+
+
+def test_who_has_a_turn_is_named_and_its_end_ends_it(state):
+    program = (
+        "import sys, time; from portcall.site.turns import turn\n"
+        "with turn('assign-usb0', ''): print('has it', flush=True); time.sleep(60)\n"
+    )
+    with subprocess.Popen(
+        [sys.executable, "-c", program, "--for", "9"], stdout=subprocess.PIPE, text=True
+    ) as other:
+        assert other.stdout.readline() == "has it\n"
+        expected = rf"portcall --for 9 \(process {other.pid}\) is assigning; wait"
+        with pytest.raises(NotPossibleHere, match=expected), turn("assign-usb0", "is assigning"):
+            pass
+        with turn("assign-lan0", "is assigning"):
+            pass
+        other.kill()
+    with turn("assign-usb0", "is assigning", patience=10):
+        pass

@@ -11,6 +11,7 @@ from portcall.core.plan.reading import parse_plan
 from portcall.core.plan.rows import Plan, PlannedDevice, Subnet
 from portcall.core.trouble import NotPossibleHere
 from portcall.site.files import write_whole
+from portcall.site.turns import alone_in
 
 PLAN_FILE = "plan.csv"
 
@@ -32,6 +33,17 @@ def take_into(
     Gives the row's name, None for "nobody". The new text is read before it is written, so that the
     plan stays sound. Raises BadInput, OSError.
     """
+    with alone_in(path.parent, _PATIENCE):
+        return _taken_into(path, answer, mac, rows, subnets)
+
+
+_PATIENCE = 5.0
+"""Seconds; a change of the plan takes a fraction of one."""
+
+
+def _taken_into(
+    path: Path, answer: str, mac: Mac, rows: Sequence[PlannedDevice], subnets: Sequence[Subnet]
+) -> str | None:
     data = path.read_bytes() if path.exists() else b""
     plan = parse_plan(data, path.name, subnets) if data else Plan()
     adoption = adopt(answer, mac, rows, plan, data)

@@ -20,6 +20,7 @@ from portcall.host.datagrams import Datagrams
 from portcall.host.filters import ADDRESSING
 from portcall.host.link import Link
 from portcall.host.runner import Runner, rare_collections
+from portcall.site.turns import turn
 
 _TOLD_OF = (ChangeKind.LINK_LOST, ChangeKind.LINK_BACK, ChangeKind.FLAPPING)
 
@@ -81,6 +82,7 @@ def serving(
     """
     runner = Runner(pacer=None)
     with (
+        turn(f"assign-{adapter.name}", f"is assigning addresses on {adapter.name} already"),
         rare_collections(),
         closing(Datagrams(adapter.name, bootp.SERVER_PORT)),
         runner.using(Link(adapter.name, ADDRESSING)) as link,

@@ -7,6 +7,7 @@ without it.
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import AbstractContextManager
 from dataclasses import dataclass, replace
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
@@ -25,6 +26,7 @@ from portcall.jobs.workstation.free_address import first_free
 from portcall.site import matches
 from portcall.site.folder import Site
 from portcall.site.moment import Moment
+from portcall.site.turns import turn
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,6 +99,15 @@ def refuse_managed(adapter: Adapter, alone: bool, tell: Tell) -> None:
         tell(Managed(adapter.name, manager))
 
 
+def changing_addresses() -> AbstractContextManager[None]:
+    """Choose an address and put it in force without another command doing the same meanwhile."""
+    return turn("addresses", "is putting this computer into a subnet", _PATIENCE)
+
+
+_PATIENCE = 20.0
+"""Seconds: as long as it takes to ask for a few addresses, one after the other."""
+
+
 def free_address(
     adapter: Adapter, choices: Iterator[IPv4Address], tell: Tell
 ) -> IPv4Address | None:
@@ -164,14 +175,15 @@ def match(
     tell: Tell,
 ) -> Matched:
     """Take the first free address and put it in force. Raises NotPossibleHere."""
-    address = free_address(adapter, choices, tell) if probe else next(choices, None)
-    if address is None:
-        raise NotPossibleHere(
-            f"{wanted.network}: no address is left for this computer; "
-            "choose one yourself with --address"
-        )
-    interface = IPv4Interface((address, wanted.network.prefixlen))
-    put_in_force(adapter, interface, alone)
+    with changing_addresses():
+        address = free_address(adapter, choices, tell) if probe else next(choices, None)
+        if address is None:
+            raise NotPossibleHere(
+                f"{wanted.network}: no address is left for this computer; "
+                "choose one yourself with --address"
+            )
+        interface = IPv4Interface((address, wanted.network.prefixlen))
+        put_in_force(adapter, interface, alone)
     matched = Matched(adapter, interface, wanted.target, wanted.prefix_from, alone=alone)
     if wanted.prefix_assumed and wanted.target is not None and probe:
         told = _by_the_devices_mask(adapter, interface, wanted.target)

@@ -15,6 +15,7 @@ from portcall.host.privilege import Privilege, require
 from portcall.jobs.telling import Tell
 from portcall.jobs.workstation.adapters import as_it_is_now
 from portcall.jobs.workstation.match import (
+    changing_addresses,
     free_address,
     put_in_force,
     refuse_managed,
@@ -57,7 +58,8 @@ def visit(
     """
     put_back_forgotten(tell)
     adapter = as_it_is_now(adapter)
-    if adapter.on_subnet_of(target) is not None:
+    there = adapter.on_subnet_of(target)
+    if there is not None and not _is_anothers(adapter, there):
         yield adapter
         return
     require(Privilege.NET_ADMIN, Privilege.NET_RAW)
@@ -66,14 +68,19 @@ def visit(
     refuse_overlap(adapter, wanted.network)
     refuse_managed(adapter, False, tell)
     avoid = site.reserved(plan) | {each.address for each in besides}
-    # An address of an open match is that match's, also when its adapter has lost it meanwhile.
-    avoid |= {entry.added.ip for entry in open_matches()}
-    address = free_address(adapter, candidates(wanted, site.workstation, avoid), tell)
-    if address is None:
-        raise NotPossibleHere(f"{wanted.network}: no address is left for this computer")
-    interface = IPv4Interface((address, wanted.network.prefixlen))
+    interface = None
     try:
-        put_in_force(adapter, interface, alone=False, visiting=True)
+        with changing_addresses():
+            # Another command may have just added one. That of an open match is the match's, also
+            # when its adapter has lost it meanwhile.
+            adapter = as_it_is_now(adapter)
+            avoid |= {entry.added.ip for entry in open_matches()}
+            avoid |= {own.ip for own in adapter.interfaces}
+            address = free_address(adapter, candidates(wanted, site.workstation, avoid), tell)
+            if address is None:
+                raise NotPossibleHere(f"{wanted.network}: no address is left for this computer")
+            interface = IPv4Interface((address, wanted.network.prefixlen))
+            put_in_force(adapter, interface, alone=False, visiting=True)
         tell(Visiting(adapter.name, interface))
         yield as_it_is_now(adapter)
     finally:
@@ -81,6 +88,15 @@ def visit(
             mine = entry.visitor == this_process()
             if mine and entry.adapter == adapter.name and entry.added == interface:
                 tell(restore_one(entry))
+
+
+def _is_anothers(adapter: Adapter, own: IPv4Interface) -> bool:
+    """Whether an address is another command's, which takes it off when it ends."""
+    return any(
+        (entry.mac, entry.added) == (adapter.mac, own)
+        and entry.visitor not in (None, this_process())
+        for entry in open_matches()
+    )
 
 
 def put_back_forgotten(tell: Tell) -> None:
