@@ -4,6 +4,7 @@ PYTHON ?= python3
 VENV   ?= .venv
 BIN    := $(VENV)/bin
 READY  := $(VENV)/.ready
+COUNTERPARTS := $(VENV)/.counterparts
 
 # Tests wait more than they work, and practice plants are isolated from each other.
 SIDE_BY_SIDE := -n $(shell expr 4 \* $$(nproc)) --dist loadgroup --no-loadscope-reorder
@@ -13,7 +14,7 @@ SIDE_BY_SIDE := -n $(shell expr 4 \* $$(nproc)) --dist loadgroup --no-loadscope-
 demo: $(READY)            ## the whole job on the practice plant
 	$(BIN)/portcall demo
 
-test: $(READY) clients    ## every test; real clients where they can be had
+test: $(READY) clients $(COUNTERPARTS)    ## every test; real clients where they can be had
 	$(BIN)/pytest $(SIDE_BY_SIDE)
 
 quick: $(READY)           ## the tests that need no practice plant
@@ -47,6 +48,10 @@ $(READY): pyproject.toml
 	@$(PYTHON) -c 'import ensurepip' 2>/dev/null || apt-get install -y -q python3-venv
 	$(PYTHON) -m venv $(VENV)
 	$(BIN)/pip install --quiet --disable-pip-version-check -e '.[dev]'
+	@touch $@
+
+$(COUNTERPARTS): $(READY)
+	$(BIN)/pip install --quiet --disable-pip-version-check -e '.[counterparts]'
 	@touch $@
 
 clean:

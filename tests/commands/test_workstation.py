@@ -125,6 +125,36 @@ def test_a_match_killed_at_each_of_its_steps_is_put_back_exactly(plant, way, cha
         assert state(plant) == before, (call, number)
 
 
+@pytest.mark.long
+def test_a_match_killed_at_each_netlink_send_and_typed_again_is_put_back_exactly(plant):
+    """With a route, a leased address, and another adapter that is matched, too."""
+    need("strace")
+    for line in BEFORE:
+        assert plant.run(line).code == 0
+    before = state(plant)
+    other = "portcall match 198.51.100.130 --address 198.51.100.131/29 --adapter lan0 --no-probe"
+    (words,) = WAYS["replace"]
+
+    def begin():
+        assert plant.run(f"{other} --replace").code == 0
+
+    begin()
+    steps = [step for step in steps_of(plant, f"{_program()} {words}") if step[0] == "sendto"]
+    assert plant.run("portcall restore").code == 0
+    assert len(steps) >= 5
+    for call, number in steps:
+        begin()
+        killed = plant.run(
+            f"strace -f -o trace -e trace={call} -e inject={call}:signal=KILL:when={number} "
+            f"{_program()} {words}"
+        )
+        assert killed.code == -signal.SIGKILL, number
+        assert plant.run(f"portcall {words}").code == 0, number
+        told = plant.run("portcall restore")
+        assert told.code == 0, (number, told.out + told.err)
+        assert state(plant) == before, number
+
+
 def _program():
     from inside import PORTCALL
 

@@ -52,6 +52,11 @@ _SERVICES = {
 def said(answer: dns.Answer, sender: IPv4Address) -> tuple[Said, ...]:
     """What an answer says of the one that sent it: its host name, and its services' names."""
     host = next((name for name, address in answer.hosts if address == sender), "")
+    # Where no address is told along, services that all go by one name have that of their device.
+    instances = {
+        target.removesuffix(f".{kind}") for kind, target in answer.pointers if kind != _ALL
+    }
+    host = host or (instances.pop() if len(instances) == 1 else "")
     kinds = [kind for kind, target in answer.pointers if target.endswith(f".{kind}")]
     offers = sorted({_service(kind) for kind in kinds if kind != _ALL})
     return words(
