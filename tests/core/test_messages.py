@@ -260,6 +260,7 @@ def test_a_page_says_title_server_and_where_it_sends_us():
         ("Content-Encoding: gzip", b"<title>Gale</title>", ""),
         ("Content-Encoding: deflate", zlib.compress(b"<title>Gale</title>"), "Gale"),
     ],
+    ids=["windows", "meta", "no charset", "gzip", "cut gzip", "no gzip", "deflate"],
 )
 def test_a_title_is_read_in_its_character_set_and_out_of_its_packing(head, body, title):
     page = read_page(f"HTTP/1.0 200 OK\r\n{head}\r\n\r\n".encode() + body)
