@@ -41,12 +41,14 @@ exit 0
 CLIENTS = {
     "udhcpc": "udhcpc -f -n -q -t 4 -T 2 -i eth0 -s ./udhcpc.sh",
     "dhclient": "dhclient -1 -d -sf ./dhclient.sh -lf leases -pf pid eth0",
+    # It sends a client identifier, and looks itself whether the address is in use.
+    "dhcpcd": "dhcpcd -1 -B -4 -p -L -t 10 -C resolv.conf eth0",
 }
 
 
 @pytest.fixture
 def served(plant):
-    need("udhcpc", "dhclient", "tcpdump")
+    need("udhcpc", "dhclient", "dhcpcd", "tcpdump")
     plant.write("plan.csv", PLAN)
     for name, script in (("udhcpc.sh", UDHCPC_SCRIPT), ("dhclient.sh", DHCLIENT_SCRIPT)):
         plant.write(name, script)
