@@ -11,7 +11,7 @@ import shlex
 import sys
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from portcall.core.printable import printable
@@ -41,9 +41,11 @@ def turn(what: str, doing: str, patience: float = 0.0) -> Iterator[None]:
     try:
         if not _taken(descriptor, patience):
             raise NotPossibleHere(f"{_who(descriptor)} {doing}; wait until it has ended, or end it")
-        os.ftruncate(descriptor, 0)
         note = f"{os.getpid()} portcall {shlex.join(sys.argv[1:])}"
-        os.pwrite(descriptor, note.encode("utf-8", "replace")[:_LONGEST_NOTE], 0)
+        # On a full disk the lock holds all the same; only who has it is not told.
+        with suppress(OSError):
+            os.ftruncate(descriptor, 0)
+            os.pwrite(descriptor, note.encode("utf-8", "replace")[:_LONGEST_NOTE], 0)
         yield
     finally:
         os.close(descriptor)
