@@ -7,7 +7,7 @@ READY  := $(VENV)/.ready
 COUNTERPARTS := $(VENV)/.counterparts
 
 # Tests wait more than they work, and practice plants are isolated from each other.
-SIDE_BY_SIDE := -n $(shell expr 4 \* $$(nproc)) --dist loadgroup --no-loadscope-reorder
+SIDE_BY_SIDE := -n $(shell expr 6 \* $$(nproc)) --dist loadgroup --no-loadscope-reorder
 
 .PHONY: demo test quick check bench fuzz screenshots clients clean
 

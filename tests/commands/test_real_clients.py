@@ -41,8 +41,10 @@ exit 0
 CLIENTS = {
     "udhcpc": "udhcpc -f -n -q -t 4 -T 2 -i eth0 -s ./udhcpc.sh",
     "dhclient": "dhclient -1 -d -sf ./dhclient.sh -lf leases -pf pid eth0",
-    # It sends a client identifier, and looks itself whether the address is in use.
-    "dhcpcd": "dhcpcd -1 -B -4 -p -L -t 10 -C resolv.conf eth0",
+    # It sends a client identifier, and looks itself whether the address is in use. Its notes are
+    # below /run, which is not to be shared with another test's.
+    "dhcpcd": "unshare --mount sh -c 'mount -t tmpfs none /run && "
+    "exec dhcpcd -1 -B -4 -p -L -t 10 -C resolv.conf eth0'",
 }
 
 
