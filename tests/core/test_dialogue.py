@@ -56,8 +56,6 @@ def test_a_late_attribute_is_not_read_as_the_next_one():
     wire.say(StreamBytes(session_answer()))
     configuration = party.packets[-1]
     wire.pass_time(ANSWER_WAIT)
-    # How many interfaces it has, it does not tell.
-    wire.say(StreamBytes(cip_answer(party.packets[-1], b"", 5)))
     control = party.packets[-1]
     assert control is not configuration
     # Attribute 5, when 3 is asked: its first octets, an address, would be read as 3.

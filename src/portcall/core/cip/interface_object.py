@@ -120,7 +120,12 @@ def find_instance(session: Session, at: IPv4Address) -> Part[Found | OtherAddres
     others: list[IPv4Address] = []
     last = None
     for instance in range(1, _MOST_INSTANCES + 1):
-        data = yield from get(session, instance, Attribute.CONFIGURATION)
+        wanted = cip_message.Request(TCP_IP_INTERFACE, instance, Attribute.CONFIGURATION)
+        response = yield from ask(session, wanted)
+        if response is None:
+            # Silence takes its time, and would be answered with more of it.
+            break
+        data = response.data if response.status == cip_message.SUCCESS else b""
         if data:
             configuration = parse_configuration(data)
             if configuration.address == at:
