@@ -59,7 +59,7 @@ class LookingOut:
     adapter: str
 
     def __str__(self) -> str:
-        return f"asking on {self.adapter} whether another DHCP server is here, {LONGEST:.0f} s …"
+        return f"asking on {self.adapter} whether another DHCP server is here, {LONGEST:g} s …"
 
 
 @dataclass(frozen=True, slots=True)

@@ -46,7 +46,7 @@ class Asking:
     adapter: str
 
     def __str__(self) -> str:
-        return f"asking on {self.adapter} who hands out addresses, at most {LONGEST:.0f} s …"
+        return f"asking on {self.adapter} who hands out addresses, at most {LONGEST:g} s …"
 
 
 def best_offer(adapter: Adapter, alone: bool, tell: Tell, taking: bool = True) -> Offer:
