@@ -18,7 +18,7 @@ test: $(READY) clients $(COUNTERPARTS)    ## every test; real clients where they
 	$(BIN)/pytest $(SIDE_BY_SIDE)
 
 quick: $(READY)           ## the tests that need no practice plant
-	$(BIN)/pytest -n auto --dist loadgroup --ignore tests/commands
+	$(BIN)/pytest -n $(shell expr 2 \* $$(nproc)) --dist loadgroup --ignore tests/commands
 
 check: $(READY)           ## lint, format, types, import rules
 	$(BIN)/ruff check .

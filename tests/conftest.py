@@ -1,5 +1,6 @@
 """Paths for the tests' own modules, how hypothesis runs, and which tests run side by side."""
 
+import os
 import signal
 import sys
 from collections.abc import Iterator
@@ -7,6 +8,8 @@ from pathlib import Path
 
 import pytest
 from hypothesis import settings
+
+from portcall.host import cables, namespaces
 
 for folder in ("core", "commands"):
     sys.path.insert(0, str(Path(__file__).parent / folder))
@@ -22,14 +25,29 @@ SHARED = ("looked", "place", "quiet_plant")
 """Fixtures that many tests of a module share: a practice plant, or one look at it."""
 
 ON_LOOPBACK = ("host", "jobs")
-"""Folders whose tests talk over this computer's one loopback adapter, and count what leaves it."""
+"""Folders whose tests talk over the loopback adapter, and count what leaves it."""
+
+WORKER = "PYTEST_XDIST_WORKER"
+
+
+def pytest_configure() -> None:
+    """Give each of the processes that run side by side a network with a loopback of its own.
+
+    They take the same ports there and count what leaves. It takes root; as another user, the tests
+    that use the loopback run in one process.
+    """
+    if WORKER in os.environ and os.geteuid() == 0:
+        namespaces.unshare(namespaces.CLONE_NEWNET | namespaces.CLONE_NEWNS)
+        namespaces.keep_mounts_private()
+        namespaces.mount("sysfs", "/sys", "sysfs")
+        cables.set_link("lo", up=True)
 
 
 @pytest.hookimpl(wrapper=True)
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> Iterator[None]:
     """Those that wait longest begin first; those that share something run in one process."""
     for item in items:
-        if item.path.parent.name in ON_LOOPBACK:
+        if os.geteuid() != 0 and item.path.parent.name in ON_LOOPBACK:
             item.add_marker(pytest.mark.xdist_group("loopback"))
         for fixture in set(SHARED) & set(getattr(item, "fixturenames", ())):
             item.add_marker(pytest.mark.xdist_group(f"{item.path.stem} {fixture}"))
