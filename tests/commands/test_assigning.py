@@ -132,7 +132,8 @@ def test_an_unknown_device_is_asked_about_and_taken_into_the_plan():
             person.type("panel-1 10.61.20.70/24\n")
             person.until("panel-1 is in the plan")
         answers.pop(asked)
-        if answers:
+        # The next question may be drawn along with the last word about this device.
+        if answers and "which row is it" not in person.text.rsplit("is in the plan", 1)[1]:
             person.until("which row is it")
     assert person.end() == 0, person.text
     assert "ended 0" in person.text

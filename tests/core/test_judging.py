@@ -399,6 +399,9 @@ def test_who_says_who_it_is_passes_without_echoes_by_whatever_protocol():
         assert (judged.verdict, judged.identity) == (Verdict.RIGHT, "Gale 7")
         assert judged.findings[0] == f"ping: not asked; it answers {method.upper()}"
     assert verdict_of().verdict is Verdict.SILENT
+    # A port that opens, with nobody behind it who says a word.
+    mute = seen(address=AT_21, method=Method.WEB, manner="TLS at port 443 does not come about")
+    assert verdict_of(mute).verdict is Verdict.SILENT
 
 
 def test_another_device_with_the_same_mac_than_was_set_is_not_right():

@@ -148,9 +148,9 @@ def test_a_page_at_another_port_of_the_device_is_asked_for_and_no_other_host():
 
         return talk
 
-    last, _, _ = served(page(b"200 OK", b"<title>Gale 7</title>"))
+    last, _, _ = served(page(b"200 OK", b"<title>Gale 7</title>"), times=2)
     onward = f"307 Moved\r\nLocation: http://127.0.0.1:{last}/gale".encode()
-    middle, _, _ = served(page(onward, b"<title>307 Moved</title>"))
+    middle, _, _ = served(page(onward, b"<title>307 Moved</title>"), times=2)
     # A relative redirect, and the connection is closed.
     asked = []
 
@@ -164,7 +164,12 @@ def test_a_page_at_another_port_of_the_device_is_asked_for_and_no_other_host():
     port, _, _ = served(first, times=2)
     _, _, said = ask(port, lambda: web_page.script(HERE, port, False), method=Method.WEB)
     assert asked == [b"/", b"/there"]
-    assert said[Field.DESCRIPTION] == f'http at port {last} page "Gale 7"'
+    told_last = f'http at port {last} page "Gale 7"'
+    assert said[Field.DESCRIPTION] == told_last
+    # One that sends on, to one that sends on: the last one is the device's.
+    port, _, _ = served(page(f"302 Found\r\nLocation: http://127.0.0.1:{middle}/".encode()))
+    script = partial(web_page.script, HERE, port, False)
+    assert ask(port, script, method=Method.WEB)[2][Field.DESCRIPTION] == told_last
     # Nobody is there, or it is not this device: what was said stays said.
     (gone,) = closed_ports(1)
     for location in (f"http://127.0.0.1:{gone}/", f"http://127.0.0.2:{last}/"):

@@ -318,3 +318,10 @@ def test_who_has_a_turn_is_named_and_its_end_ends_it(state):
         other.kill()
     with turn("assign-usb0", "is assigning", patience=10):
         pass
+
+
+def test_nobody_is_stopped_by_a_lock_that_cannot_be_had(state):
+    state.write_text("no folder")
+    with turn("assign-usb0", "is assigning"):
+        state.unlink()
+    assert not state.exists()

@@ -2,6 +2,8 @@
 
 import json
 import os
+import resource
+import signal
 import subprocess
 import sys
 from ipaddress import IPv4Address, IPv4Interface
@@ -44,6 +46,22 @@ def test_what_cannot_be_written_down_is_not_done(tmp_path):
     (tmp_path / "settings.jsonl").mkdir()
     with pytest.raises(NotPossibleHere, match="is written down first, and cannot be"):
         SettingsLog(tmp_path).write("before", "pier-radio", PIER)
+
+
+def test_a_line_that_is_written_in_part_only_is_not_written_down(tmp_path):
+    log = SettingsLog(tmp_path)
+    log.write("done", "pier-radio", PIER, address=GOAL)
+    _, most = resource.getrlimit(resource.RLIMIT_FSIZE)
+    before = signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
+    resource.setrlimit(resource.RLIMIT_FSIZE, (log.path.stat().st_size + 20, most))
+    try:
+        with pytest.raises(NotPossibleHere, match="cannot be: No space left on device"):
+            log.write("done", "shore-radio", SHORE, address=GOAL)
+    finally:
+        resource.setrlimit(resource.RLIMIT_FSIZE, (most, most))
+        signal.signal(signal.SIGXFSZ, before)
+    log.write("done", "belt-drive", SHORE, address="10.61.20.52")
+    assert [name for name, _ in log.done()] == ["pier-radio", "belt-drive"]
 
 
 def test_a_visit_is_forgotten_when_its_process_is_gone(tmp_path, monkeypatch):

@@ -26,10 +26,10 @@ def printable(text: str, longest: int = LONGEST) -> str:
 
 
 @lru_cache(maxsize=1024)
-def decoded(data: bytes) -> str:
+def decoded(data: bytes, longest: int = LONGEST) -> str:
     """Text that a device sent, as UTF-8 or else Latin-1, made printable."""
     try:
         text = data.decode("utf-8")
     except UnicodeDecodeError:
         text = data.decode("latin-1")
-    return printable(text)
+    return printable(text, longest)

@@ -27,7 +27,7 @@ def sighting(mac: Mac, said: dcp.Station, now: float) -> Sighting:
     known = said.address is not None and said.address != UNSPECIFIED
     values = words(
         Method.DCP,
-        (Field.NAME, decoded(said.name)),
+        (Field.NAME, decoded(said.name, dcp.LONGEST_STATION_NAME)),
         (Field.PRODUCT, decoded(said.station_type)),
         (Field.KIND, ", ".join(said.roles)),
         (Field.MASK, str(said.mask) if known else None),

@@ -76,6 +76,8 @@ def read_had(by: object, settings: object, entry: object) -> Had | None:
         addresses = [IPv4Address(entry[key]) for key in _ADDRESSES]
         domain = str(entry["domain"]).encode(_TEXT)
         name, control = entry["name"], entry["control"]
+        if by == CIP and name is not None:
+            str(name).encode(_TEXT)
     except (KeyError, AddressValueError, UnicodeEncodeError):
         return None
     configuration = InterfaceConfiguration._make((*addresses, domain))

@@ -8,8 +8,8 @@ from portcall.core.address import is_host_name
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput
 from portcall.core.wire.cip_tcpip import LONGEST_HOST_NAME
+from portcall.core.wire.dcp import LONGEST_STATION_NAME
 
-_LONGEST_STATION_NAME = 240
 _LONGEST_LABEL = 63
 _LIKE_AN_ADDRESS = re.compile(r"\d{1,3}(\.\d{1,3}){3}")
 _LIKE_A_PORT = re.compile(r"port-\d{3}(-\d{5})?")
@@ -23,8 +23,8 @@ def check_station_name(name: str) -> None:
 
 
 def _station_rule(name: str) -> str | None:
-    if not name or len(name) > _LONGEST_STATION_NAME:
-        return f"it has {len(name)} characters; 1 to {_LONGEST_STATION_NAME} are allowed"
+    if not name or len(name) > LONGEST_STATION_NAME:
+        return f"it has {len(name)} characters; 1 to {LONGEST_STATION_NAME} are allowed"
     wrong = next(
         (c for c in name if not (c.isascii() and (c.islower() or c.isdigit())) and c not in "-."),
         None,

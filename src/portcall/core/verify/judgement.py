@@ -173,8 +173,12 @@ _ASKED = (
 
 
 def _spoken(there: Sequence[Device]) -> list[str]:
-    """The protocols that a device answered by."""
-    methods = {method for device in there for method in device.methods}
+    """The protocols by which a device said something of itself.
+
+    A manner was seen of it, and not said: a port that opens, behind which nobody answers.
+    """
+    said = (each for device in there for each in device.said)
+    methods = {each.method for each in said if each.field is not Field.MANNER}
     return [method.upper() for method in _ASKED if method in methods]
 
 

@@ -21,6 +21,9 @@ HELLO_GROUP = Mac(b"\x01\x0e\xcf\x00\x00\x01")
 DELAY_STEP = 0.01
 """Seconds: the unit in which a request says over how long answers may be spread."""
 
+LONGEST_STATION_NAME = 240
+"""Octets (§4.3.1.4.15, NameOfStation)."""
+
 _MOST_BLOCKS = 64
 
 
@@ -210,8 +213,11 @@ def encode_ip_block(interface: IPv4Interface, gateway: IPv4Address | None) -> Bl
 
 
 def encode_name_block(name: str) -> Block:
-    """The block that sets the station name for good."""
-    return Block(STATION_NAME, name.encode("ascii"), PERMANENT)
+    """The block that sets the station name for good.
+
+    Brought back as it was, a name may be one that no rule allows.
+    """
+    return Block(STATION_NAME, name.encode("utf-8"), PERMANENT)
 
 
 def encode_signal_block() -> Block:

@@ -78,7 +78,9 @@ async def _talk(
         for _ in range(MOST_HOPS):
             if not onward:
                 break
-            await _follow(runner, vantage, door.address, onward.pop(), report, onward.append)
+            onward = await _follow(runner, vantage, door.address, onward.pop(), report)
+        for unfollowed in onward:
+            report(_otherwise(door.address, unfollowed))
     finally:
         medium.leave(door)
 
@@ -89,21 +91,31 @@ async def _follow(
     address: IPv4Address,
     there: Onward,
     report: Callable[[Sighting], None],
-    onward: Callable[[Onward], None],
-) -> None:
-    """Ask for the page that another one sent on to; what that said where there is none."""
+) -> list[Onward]:
+    """Ask for the page that another one sent on to, and give where that sends on to.
+
+    Reports what the other one said where there is none.
+    """
     script = partial(web_page.script, address, there.port, there.secure, there.path)
     door = Endpoint(address, there.port)
     told: list[Sighting] = []
+    further: list[Onward] = []
     with suppress(OSError, TimeoutError):
         stream = await connect(vantage, door, _CONNECT_WAIT)
         talk = Talk(Method.WEB, (script,), there.secure)
-        await _ask(runner, stream, door, talk, told.append, onward)
-    if not any(said.field is Field.DESCRIPTION for seen in told for said in seen.said):
-        now = asyncio.get_running_loop().time()
-        told.append(sighting_of(Method.WEB, address, there.otherwise, now))
+        await _ask(runner, stream, door, talk, told.append, further.append)
+    described = any(said.field is Field.DESCRIPTION for seen in told for said in seen.said)
+    if not described and not further:
+        told.append(_otherwise(address, there))
     for seen in told:
         report(seen)
+    return further
+
+
+def _otherwise(address: IPv4Address, there: Onward) -> Sighting:
+    """What a page said that sent on to another one."""
+    now = asyncio.get_running_loop().time()
+    return sighting_of(Method.WEB, address, there.otherwise, now)
 
 
 async def _ask(

@@ -214,7 +214,9 @@ class Look:
     def _borrow_in(self, network: IPv4Network) -> None:
         if self._link is None or self._tasks is None or not self._orders.borrows:
             return
-        if len(self._networks) - len(self.adapter.interfaces) >= _MOST_BORROWED:
+        # The subnet of self-assigned addresses takes nobody's place: it is at most one more.
+        taken = sum(each != SELF_ASSIGNED for each in self._networks)
+        if network != SELF_ASSIGNED and taken - len(self.adapter.interfaces) >= _MOST_BORROWED:
             return
         self._networks.append(network)
         self._tasks.create_task(self._ask_in(network))

@@ -10,6 +10,7 @@ import json
 import os
 from collections.abc import Iterator
 from datetime import UTC, datetime
+from errno import ENOSPC
 from ipaddress import AddressValueError, IPv4Address
 from pathlib import Path
 from typing import Any
@@ -51,7 +52,9 @@ class SettingsLog:
         line = json.dumps(entry, ensure_ascii=False) + "\n"
         try:
             with open_to_append(self.path) as file:
-                file.write(line.encode())
+                data = line.encode()
+                if file.write(data) != len(data):
+                    raise OSError(ENOSPC, os.strerror(ENOSPC))
                 os.fsync(file.fileno())
         except OSError as error:
             raise NotPossibleHere(
