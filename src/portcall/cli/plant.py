@@ -25,6 +25,8 @@ _scenario_option = click.option(
     help="A plant of your own; the format is in docs/scenario.md.",
 )
 
+_PROXY = "198.51.100.1:3128"
+
 _RUNS_PROGRAMS = {"ignore_unknown_options": True, "allow_interspersed_args": False}
 
 
@@ -62,13 +64,16 @@ def shell_command(file: Path | None) -> int:
 
 
 @plant_command.command("list")
+@click.option("--faults", "with_faults", is_flag=True, help="Tell what is broken on purpose, too.")
 @json_option
-def list_command(as_json: bool) -> int:
+def list_command(with_faults: bool, as_json: bool) -> int:
     """Inside the plant: its devices as they really are."""
     states = control.device_states()
+    broken = control.faults() if with_faults else []
     if as_json:
         entries = [{name: getattr(s, name) for name in s.__slots__} for s in states]
-        print_json({"devices": entries})
+        faults = [{name: getattr(f, name) for name in f.__slots__} for f in broken]
+        print_json({"devices": entries} | ({"faults": faults} if with_faults else {}))
         return YES
     shown = Columns("name", "kind", "mac", "address", "cable", "state")
     for state in states:
@@ -81,6 +86,43 @@ def list_command(as_json: bool) -> int:
             cell(state.state),
         )
     console().print(shown)
+    for fault in broken:
+        click.echo(f"broken: {fault}; portcall plant mend {fault.on} {fault.kind}")
+    if with_faults and not broken:
+        click.echo("nothing is broken on purpose")
+    return YES
+
+
+@plant_command.command("fault")
+@click.argument("on", metavar="NAME")
+@click.argument("kind", metavar="FAULT")
+@click.argument("how", default="", metavar="[HOW]")
+def fault_command(on: str, kind: str, how: str) -> int:
+    """Inside the plant: break something, to practise with; docs/faults.md tells what there is.
+
+    NAME is a device, an adapter of the workstation, or "workstation". A fault is called as the
+    cause that "portcall why" names.
+    """
+    if kind == "proxy":
+        # A proxy is set in the shell that the programs are called from.
+        click.echo(f"export http_proxy=http://{_PROXY} https_proxy=http://{_PROXY}")
+        click.echo('type that line, or: eval "$(portcall plant fault workstation proxy)"', err=True)
+        return YES
+    control.make_fault(on, kind, how)
+    click.echo(f"made: {on} {kind} {how}".rstrip())
+    return YES
+
+
+@plant_command.command("mend")
+@click.argument("on", default=None, required=False, metavar="[NAME]")
+@click.argument("kind", default=None, required=False, metavar="[FAULT]")
+def mend_command(on: str | None, kind: str | None) -> int:
+    """Inside the plant: put right all that "plant fault" broke, or some of it."""
+    if kind == "proxy":
+        click.echo("unset http_proxy https_proxy")
+        return YES
+    for fault in control.mend(on, kind):
+        click.echo(f"mended: {fault}")
     return YES
 
 

@@ -5,12 +5,18 @@ Called inside the namespace meant, by way of ``NetworkNamespace.call``.
 
 from __future__ import annotations
 
-from ipaddress import IPv4Address, IPv4Interface
+import fcntl
+import os
+import struct
+from collections.abc import Iterable
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 from pyroute2 import IPRoute
 
 from portcall.core.address import Mac
 
+_TUNSETIFF = 0x400454CA
+_TUN, _NO_HEADER = 0x0001, 0x1000
 _PASS_LLDP = 1 << 14
 """Bit 14 of a bridge's group_fwd_mask: 01-80-C2-00-00-0E."""
 
@@ -44,6 +50,56 @@ def make_cable(switch: str, port: str, far_namespace: int, far_name: str, far_ma
         index = _index(netlink, port)
         netlink.link("set", index=index, master=_index(netlink, switch))
         netlink.link("set", index=index, state="up")
+
+
+def free_port(port: str) -> None:
+    """Pull a port out of its switch, and leave it switched on."""
+    with IPRoute() as netlink:
+        netlink.link("set", index=_index(netlink, port), master=0)
+
+
+def make_patch(switch: str, port: str, end: str) -> None:
+    """A cable from a new port of a switch to an adapter ``end`` beside it, in this namespace."""
+    with IPRoute() as netlink:
+        netlink.link("add", ifname=port, kind="veth", peer={"ifname": end})
+        netlink.link("set", index=_index(netlink, port), master=_index(netlink, switch))
+        for name in (port, end):
+            netlink.link("set", index=_index(netlink, name), state="up")
+
+
+def remove(name: str) -> None:
+    """Take a cable away, with both its ends."""
+    with IPRoute() as netlink:
+        for index in netlink.link_lookup(ifname=name):
+            netlink.link("del", index=index)
+
+
+def add_route(network: IPv4Network, gateway: IPv4Address) -> None:
+    """Send what is for a network by way of a gateway."""
+    with IPRoute() as netlink:
+        netlink.route("replace", dst=str(network), gateway=str(gateway))
+
+
+class Tunnel:
+    """A tunnel (tun(4)) that leads nowhere, and the routes into it; gone when it is closed."""
+
+    def __init__(self, name: str, own: IPv4Interface, goals: Iterable[IPv4Network]) -> None:
+        self._descriptor = os.open("/dev/net/tun", os.O_RDWR | os.O_CLOEXEC)
+        try:
+            request = name.encode().ljust(16, b"\0") + struct.pack("H22x", _TUN | _NO_HEADER)
+            fcntl.ioctl(self._descriptor, _TUNSETIFF, request)
+            set_link(name, up=True)
+            set_address(name, own, None)
+            with IPRoute() as netlink:
+                for goal in goals:
+                    netlink.route("add", dst=str(goal), oif=_index(netlink, name))
+        except BaseException:
+            self.close()
+            raise
+
+    def close(self) -> None:
+        """Take it away."""
+        os.close(self._descriptor)
 
 
 def move_port(port: str, switch: str) -> None:

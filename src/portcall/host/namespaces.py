@@ -115,6 +115,12 @@ def allow_ipv6(adapter: str) -> None:
             (Path("/proc/sys/net/ipv6/conf") / adapter / setting).write_text("0")
 
 
+def forward() -> None:
+    """Pass on what comes for others, as a router does (RFC 1812), and say what cannot be."""
+    with contextlib.suppress(OSError):
+        Path("/proc/sys/net/ipv4/ip_forward").write_text("1")
+
+
 class NetworkNamespace:
     """A network of its own. Work in it is done by one thread that lives there.
 

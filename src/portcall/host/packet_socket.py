@@ -20,6 +20,12 @@ PACKET_STATISTICS = 6
 PACKET_AUXDATA = 8
 """Have the kernel tell a frame's status along with it."""
 
+PACKET_VNET_HDR = 15
+"""Give every frame, and take it, with a header that says what the kernel has still to do on it."""
+
+VNET_HEADER = 10
+"""Octets of that header (struct virtio_net_hdr)."""
+
 PACKET_IGNORE_OUTGOING = 23
 """Do not hear what this computer sends."""
 
@@ -27,8 +33,8 @@ PACKET_OUTGOING = 4
 """The type of a frame that goes out (linux/if_packet.h)."""
 
 PACKET_ADD_MEMBERSHIP = 1
-_ALL_GROUPS = 2
-"""PACKET_MR_ALLMULTI."""
+_EVERYTHING, _ALL_GROUPS = 1, 2
+"""PACKET_MR_PROMISC, PACKET_MR_ALLMULTI."""
 
 AUXILIARY = struct.Struct("I 12x HH")
 """Of struct tpacket_auxdata: the status, and the tag's control information and EtherType."""
@@ -46,7 +52,16 @@ def hear_groups(sock: socket.socket, adapter: str) -> None:
 
     Most adapters pass only those of the groups that some program here has joined. Raises OSError.
     """
-    request = struct.pack("iHH8x", socket.if_nametoindex(adapter), _ALL_GROUPS, 0)
+    _join(sock, adapter, _ALL_GROUPS)
+
+
+def hear_everything(sock: socket.socket, adapter: str) -> None:
+    """Have an adapter pass frames to whomever while this socket is open. Raises OSError."""
+    _join(sock, adapter, _EVERYTHING)
+
+
+def _join(sock: socket.socket, adapter: str, what: int) -> None:
+    request = struct.pack("iHH8x", socket.if_nametoindex(adapter), what, 0)
     sock.setsockopt(SOL_PACKET, PACKET_ADD_MEMBERSHIP, request)
 
 

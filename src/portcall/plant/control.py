@@ -15,8 +15,9 @@ from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass
 from typing import Any, NoReturn
 
-from portcall.core.trouble import BadInput, NotPossibleHere
+from portcall.core.trouble import BadInput, NotPossibleHere, Trouble
 from portcall.host import namespaces
+from portcall.plant.faults import Fault, Faults
 from portcall.plant.wiring import Wiring
 
 _NAME = "\0portcall-practice-plant"
@@ -42,6 +43,7 @@ class ControlServer:
 
     def __init__(self, wiring: Wiring) -> None:
         self._wiring = wiring
+        self.faults = Faults(wiring)
         self._socket = wiring.workstation.call(_listen)
         self._tasks: set[asyncio.Task[None]] = set()
 
@@ -61,11 +63,9 @@ class ControlServer:
             descriptors: list[int] = []
             try:
                 request = json.loads(await loop.sock_recv(connection, _LONGEST))
-                command, name = request["command"], request.get("name")
-                wire = request.get("wire")
-                done = await self._do(command, name, wire, descriptors)
+                done = await self._do(request, descriptors)
                 answer: dict[str, Any] = {"answer": done}
-            except BadInput as trouble:
+            except Trouble as trouble:
                 answer = {"trouble": str(trouble)}
             except (ValueError, KeyError, TypeError, OSError):
                 return
@@ -75,11 +75,17 @@ class ControlServer:
             else:
                 await loop.sock_sendall(connection, data)
 
-    async def _do(
-        self, command: str, name: str | None, wire: str | None, descriptors: list[int]
-    ) -> Any:
+    async def _do(self, request: dict[str, Any], descriptors: list[int]) -> Any:
+        command, name, kind = (request.get(key) for key in ("command", "name", "kind"))
+        wire = request.get("wire")
         if command == "list":
             return [asdict(self._state(each)) for each in self._wiring.devices]
+        if command == "faults":
+            return [asdict(fault) for fault in self.faults.made]
+        if command == "fault":
+            return await self.faults.make(str(name), str(kind), str(request["how"]))
+        if command == "mend":
+            return [asdict(fault) for fault in await self.faults.mend(name, kind)]
         if command in ("plug", "unplug"):
             self._wiring.set_plug(str(name), command == "plug", wire)
             return None
@@ -112,13 +118,13 @@ def _ask(
     command: str,
     name: str | None,
     receive: Callable[[socket.socket], tuple[bytes, list[int]]],
-    wire: str | None = None,
+    **more: str | None,
 ) -> tuple[Any, list[int]]:
     with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as sock:
         sock.settimeout(_ANSWER_WAIT)
         try:
             sock.connect(_NAME)
-            request = {"command": command, "name": name, "wire": wire}
+            request = {"command": command, "name": name, **more}
             sock.sendall(json.dumps(request).encode())
             data, descriptors = receive(sock)
         except (ConnectionRefusedError, FileNotFoundError):
@@ -146,7 +152,24 @@ def device_states() -> list[DeviceState]:
 
 def set_plug(name: str, plugged: bool, wire: str | None = None) -> None:
     """Plug or unplug a device or one of the workstation's adapters. Raises BadInput."""
-    _ask("plug" if plugged else "unplug", name, _receive_all, wire)
+    _ask("plug" if plugged else "unplug", name, _receive_all, wire=wire)
+
+
+def make_fault(on: str, kind: str, how: str) -> None:
+    """Break something. Raises BadInput."""
+    _ask("fault", on, _receive_all, kind=kind, how=how)
+
+
+def mend(on: str | None, kind: str | None) -> list[Fault]:
+    """Put right what is broken, all of it or some; gives what was. Raises BadInput."""
+    answer, _ = _ask("mend", on, _receive_all, kind=kind)
+    return [Fault(**entry) for entry in answer]
+
+
+def faults() -> list[Fault]:
+    """What is broken now. Raises NotPossibleHere outside a plant."""
+    answer, _ = _ask("faults", None, _receive_all)
+    return [Fault(**entry) for entry in answer]
 
 
 def power_cycle(name: str) -> DeviceState:

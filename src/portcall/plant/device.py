@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import secrets
+import socket
 from collections.abc import Callable, Coroutine
 from functools import partial
 from ipaddress import IPv4Address, IPv4Interface
@@ -17,7 +18,7 @@ from portcall.host import cables
 from portcall.host.datagrams import Datagrams
 from portcall.host.link import Link
 from portcall.host.medium import Medium
-from portcall.host.namespaces import NetworkNamespace, allow_ipv6
+from portcall.host.namespaces import NetworkNamespace, allow_ipv6, forward
 from portcall.host.runner import Runner
 from portcall.plant.memory import Memory
 from portcall.plant.responders import (
@@ -32,12 +33,24 @@ from portcall.plant.responders import (
     Station,
 )
 from portcall.plant.scenario import Asks, DeviceEntry, Speaks
-from portcall.plant.services import SERVICES, listening_socket, start_service
+from portcall.plant.services import (
+    SERVICES,
+    listening_socket,
+    start_greeter,
+    start_service,
+)
 
 P = TypeVar("P")
 F = TypeVar("F")
 
 ADAPTER = "eth0"
+
+
+def leg_name(number: int) -> str:
+    """The adapter of a router on its ``number``th other wire."""
+    return f"eth{number}"
+
+
 _ANSWER_TIME = 0.05
 """Seconds for the answer to a request that sets an address, before the old address goes."""
 
@@ -65,7 +78,7 @@ class SimulatedDevice:
         self._client: Link | None = None
         self._applied: tuple[IPv4Interface, IPv4Address | None] | None = None
         self._datagrams: list[Datagrams] = []
-        self._servers: list[asyncio.Server] = []
+        self._servers: dict[int, asyncio.Server] = {}
         self._endings: set[asyncio.Task[None]] = set()
         self._starting: set[asyncio.Task[None]] = set()
         self._one_at_a_time = asyncio.Lock()
@@ -94,6 +107,7 @@ class SimulatedDevice:
         memory = self.memory
         self.namespace.call(lambda: cables.set_link(ADAPTER, up=True))
         self.powered = True
+        self.set_legs(up=True)
         if Speaks.IPV6 in self.entry.speaks:
             self.namespace.call(lambda: allow_ipv6(ADAPTER))
         if memory.stored is not None:
@@ -118,6 +132,7 @@ class SimulatedDevice:
             link.close()
         self._links.clear()
         self._client = None
+        self.set_legs(up=False)
         self.namespace.call(lambda: cables.set_link(ADAPTER, up=False))
         self.powered = False
 
@@ -126,6 +141,42 @@ class SimulatedDevice:
         await self.power_down()
         await asyncio.sleep(off + self.entry.restart)
         await self.power_up()
+
+    def set_legs(self, up: bool) -> None:
+        """Switch a router's other wires on, and forward to them, or off."""
+        for number, leg in enumerate(self.entry.legs, 1):
+            name = leg_name(number)
+            self.namespace.call(partial(cables.set_link, name, up=up))
+            if up:
+                self.namespace.call(partial(cables.set_address, name, leg.address, None))
+                self.namespace.call(forward)
+
+    async def readdress(
+        self, interface: IPv4Interface, gateway: IPv4Address | None, lasting: bool = True
+    ) -> None:
+        """Have another address from now on, without being told so by anybody on the wire."""
+        async with self._one_at_a_time:
+            if lasting:
+                self.memory.stored, self.memory.stored_gateway = interface, gateway
+            await self._take(interface, gateway)
+
+    async def speak_otherwise(self, port: int) -> None:
+        """Have another program at a port: it greets in words, whatever it is asked."""
+        if port in self._servers:
+            self._servers.pop(port).close()
+        self._servers[port] = await start_greeter(self._listen(port))
+
+    async def speak_again(self, port: int) -> None:
+        """Have its own program at a port again, if it has one there."""
+        if port in self._servers:
+            self._servers.pop(port).close()
+        for spoken in self.entry.speaks:
+            if SERVICES.get(spoken, (0,))[0] == port and self.interface is not None:
+                sock = self._listen(port)
+                self._servers[port] = await start_service(spoken, self.memory, sock)
+
+    def _listen(self, port: int) -> socket.socket:
+        return self.namespace.call(partial(listening_socket, port))
 
     def _ask(self, how: Asks) -> None:
         xid = secrets.randbits(32)
@@ -212,8 +263,8 @@ class SimulatedDevice:
                 self._talk(port, responder(self.memory))
             if spoken in SERVICES:
                 port, _ = SERVICES[spoken]
-                sock = self.namespace.call(partial(listening_socket, port))
-                self._servers.append(await start_service(spoken, self.memory, sock))
+                sock = self._listen(port)
+                self._servers[port] = await start_service(spoken, self.memory, sock)
 
     def _talk(self, port: int, conversation: Conversation[Datagram, None]) -> None:
         # Bound to its own address, a socket does not hear broadcasts.
@@ -230,7 +281,7 @@ class SimulatedDevice:
             self._runner.drop(datagrams)
             datagrams.close()
         self._datagrams.clear()
-        for server in self._servers:
+        for server in self._servers.values():
             server.close()
         self._servers.clear()
         if self._applied is not None:

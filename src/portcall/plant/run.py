@@ -148,7 +148,10 @@ async def _run(scenario: Scenario, guest: Guest, site: Path | None, ctrl_c: _Ctr
         return _INTERRUPTED
     # sysfs shows the network of the thread that mounts it.
     wiring.workstation.call(partial(_mount_view, "sysfs", "/sys"))
-    control = asyncio.ensure_future(ControlServer(wiring).serve())
+    server = ControlServer(wiring)
+    for fault in scenario.faults:
+        await server.faults.make(fault.on, fault.kind, fault.how)
+    control = asyncio.ensure_future(server.serve())
     loop = asyncio.get_running_loop()
     ended: asyncio.Future[int] = loop.create_future()
     started: list[subprocess.Popen[bytes]] = []

@@ -84,6 +84,24 @@ class Nameplate:
 
 
 @dataclass(frozen=True, slots=True)
+class Leg:
+    """Another wire that a router is on."""
+
+    wire: str
+    mac: Mac
+    address: IPv4Interface
+
+
+@dataclass(frozen=True, slots=True)
+class FaultEntry:
+    """A fault that a plant begins with; docs/faults.md."""
+
+    on: str
+    kind: str
+    how: str
+
+
+@dataclass(frozen=True, slots=True)
 class DeviceEntry:
     """One device; times in seconds."""
 
@@ -111,6 +129,8 @@ class DeviceEntry:
     """What its first CIP interface has, which is on no wire; the one on the wire is the second."""
     in_run: bool = False
     """A controller owns it, with a connection in run mode."""
+    legs: tuple[Leg, ...] = ()
+    """The other wires it is on, for a router: it forwards between all of them."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -132,12 +152,14 @@ class Scenario:
     adapters: tuple[AdapterEntry, ...]
     devices: tuple[DeviceEntry, ...]
     site: Path | None
+    faults: tuple[FaultEntry, ...] = ()
 
     @property
     def wires(self) -> tuple[str, ...]:
         """Every wire that something is on."""
         named = [adapter.wire for adapter in self.adapters]
         named += [device.wire for device in self.devices]
+        named += [leg.wire for device in self.devices for leg in device.legs]
         return tuple(dict.fromkeys(named))
 
 
@@ -156,6 +178,7 @@ def read_scenario(path: Path) -> Scenario:
     top = _Table(parse_toml(text, str(path)), str(path))
     adapters = tuple(_adapter(table) for table in top.tables("workstation"))
     devices = tuple(_device(table) for table in top.tables("devices"))
+    faults = tuple(_fault(table) for table in top.tables("faults"))
     site = top.text("site", "")
     name = top.text("name", path.stem)
     top.done()
@@ -165,6 +188,7 @@ def read_scenario(path: Path) -> Scenario:
         raise BadInput(f"{path}: has {len(devices)} devices; at most {_MOST_DEVICES} fit")
     names = [a.name for a in adapters] + [d.name for d in devices]
     macs = [str(entry.mac) for entry in adapters] + [str(entry.mac) for entry in devices]
+    macs += [str(leg.mac) for device in devices for leg in device.legs]
     for what, values in (("name", names), ("mac", macs)):
         twice = next((value for value in values if values.count(value) > 1), None)
         if twice is not None:
@@ -172,7 +196,7 @@ def read_scenario(path: Path) -> Scenario:
     folder = path.parent / site if site else None
     if folder is not None and not folder.is_dir():
         raise BadInput(f"{path}: site: there is no folder {folder}")
-    return Scenario(name, adapters, devices, folder)
+    return Scenario(name, adapters, devices, folder, faults)
 
 
 def _adapter(table: _Table) -> AdapterEntry:
@@ -183,6 +207,20 @@ def _adapter(table: _Table) -> AdapterEntry:
         table.parsed_or_none("address", parse_interface),
         table.parsed_or_none("gateway", parse_address),
     )
+    table.done()
+    return entry
+
+
+def _leg(table: _Table) -> Leg:
+    leg = Leg(
+        table.text("wire"), table.parsed("mac", parse_mac), table.parsed("address", parse_interface)
+    )
+    table.done()
+    return leg
+
+
+def _fault(table: _Table) -> FaultEntry:
+    entry = FaultEntry(table.text("on"), table.text("fault"), table.text("how", ""))
     table.done()
     return entry
 
@@ -224,6 +262,7 @@ def _device(table: _Table) -> DeviceEntry:
         table.one_of("setting", Setting) if table.has("setting") else Setting.TAKES,
         table.parsed_or_none("other_port", parse_interface),
         table.flag("in_run", False),
+        tuple(_leg(leg) for leg in table.tables("forwards")),
     )
     table.done()
     if entry.gives is not None and (

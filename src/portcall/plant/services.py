@@ -8,7 +8,7 @@ import re
 import socket
 import ssl
 from collections.abc import Awaitable, Callable
-from contextlib import closing
+from contextlib import closing, suppress
 from importlib.resources import as_file, files
 from ipaddress import IPv4Address
 from urllib.parse import parse_qs
@@ -219,6 +219,21 @@ async def start_service(spoken: Speaks, memory: Memory, sock: socket.socket) -> 
 
     secure = _certificate() if spoken is Speaks.SECURE_WEB else None
     return await asyncio.start_server(serve, sock=sock, limit=_LONGEST_HEAD, ssl=secure)
+
+
+async def start_greeter(sock: socket.socket) -> asyncio.Server:
+    """Serve a greeting line of some other protocol, and take nothing that is said to it."""
+
+    async def serve(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        with closing(writer), suppress(OSError, TimeoutError):
+            writer.write(b"220 dryer line file service\r\n")
+            await writer.drain()
+            async with asyncio.timeout(_REQUEST_WAIT):
+                while await reader.read(_LONGEST_HEAD):
+                    writer.write(b"500 what was that\r\n")
+                    await writer.drain()
+
+    return await asyncio.start_server(serve, sock=sock)
 
 
 def _certificate() -> ssl.SSLContext:
