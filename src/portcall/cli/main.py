@@ -34,6 +34,7 @@ COMMANDS = {
     "move": "Bring devices from the address they have to the planned one.",
     "blink": "Have a device show itself, to find it in the cabinet.",
     "reach": "Ping devices: loss and times.",
+    "why": "Say why a device is not reachable, rung by rung, and what to do.",
     "verify": "Hold the plan against what is really on the wire.",
     "restore": "Put this computer's adapters back as they were.",
     "plant": "The practice plant: simulated devices to try all this on.",
@@ -43,7 +44,17 @@ COMMANDS = {
 _END_BY_THE_SIGNAL = {"plant", "demo"}
 """They change nothing of this computer, and what they started ends with them."""
 
-_REMIND_AFTER = {"adapters", "match", "find", "assign", "keep", "move", "reach", "verify"}
+_REMIND_AFTER = {
+    "adapters",
+    "match",
+    "find",
+    "assign",
+    "keep",
+    "move",
+    "reach",
+    "verify",
+    "why",
+}
 
 
 class CommandList(click.Group):

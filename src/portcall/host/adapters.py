@@ -9,10 +9,12 @@ from __future__ import annotations
 import socket
 import struct
 from collections.abc import Iterable
+from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 from pathlib import Path
 
 from portcall.core.adapters.adapter import Adapter, AdapterAddress, AdapterKind, Origin, Route
+from portcall.core.adapters.way_out import WayOut
 from portcall.core.address import SELF_ASSIGNED, Mac
 from portcall.host.ethtool import speed_and_duplex
 from portcall.host.rtnetlink import (
@@ -34,6 +36,10 @@ _INFO_KIND = 1
 
 _MAIN_TABLE = 254
 _UNICAST_ROUTE = 1
+_LOCAL_ROUTE = 2
+_RECEIVE_ERRORS = struct.Struct("=32xQ")
+"""Of struct rtnl_link_stats64."""
+
 BY_KERNEL = 2
 FOR_GOOD = 0xFFFFFFFF
 """A lifetime that does not end."""
@@ -200,15 +206,44 @@ def leaves_by(target: IPv4Address) -> str | None:
 
     None also where the kernel takes the address for its own, or for everybody's.
     """
+    return way_out(target).adapter
+
+
+def way_out(target: IPv4Address) -> WayOut:
+    """The way that a packet to ``target`` would take now, by the kernel's own look-up."""
     fixed = struct.pack("=BBBBBBBBI", socket.AF_INET, 32, *[0] * 7)
     with Netlink() as netlink:
         try:
             route = netlink.get(Kind.GET_ROUTE, fixed, (RouteAttribute.DESTINATION, target.packed))
             if route.fixed[7] != _UNICAST_ROUTE:
-                return None
-            return socket.if_indextoname(route.number(RouteAttribute.OUT) or 0)
-        except OSError:
-            return None
+                return WayOut(own=route.fixed[7] == _LOCAL_ROUTE)
+            name = socket.if_indextoname(route.number(RouteAttribute.OUT) or 0)
+        except OSError as error:
+            return WayOut(refused=(error.strerror or str(error)).lower())
+    source, router = (
+        IPv4Address(data) if (data := route.get(number)) and len(data) == 4 else None
+        for number in (RouteAttribute.SOURCE, RouteAttribute.GATEWAY)
+    )
+    return WayOut(name, source, router)
+
+
+@dataclass(frozen=True, slots=True)
+class LinkCounters:
+    """What the kernel counted since an adapter is there; None where the driver does not tell."""
+
+    losses: int | None
+    errors: int
+
+
+def link_counters(name: str) -> LinkCounters:
+    """How often an adapter lost its link, and what it received with errors. Raises OSError."""
+    index = socket.if_nametoindex(name)
+    fixed = struct.pack("=BBHiII", socket.AF_UNSPEC, 0, 0, index, 0, 0)
+    with Netlink() as netlink:
+        link = netlink.get(Kind.GET_LINK, fixed)
+    statistics = link.get(LinkAttribute.STATISTICS) or b""
+    errors = _RECEIVE_ERRORS.unpack_from(statistics)[0] if len(statistics) >= 40 else 0
+    return LinkCounters(link.number(LinkAttribute.LOSSES), errors)
 
 
 def managed_by(adapter: Adapter) -> str | None:

@@ -12,13 +12,18 @@ from portcall.core.trouble import NotPossibleHere
 from portcall.host.medium import MOST_AT_ONCE, bind_to_adapter, received_at, stamp_receives
 
 _IP_RECVTTL = 12
+_IP_MTU_DISCOVER, _IP_PMTUDISC_PROBE = 10, 3
+"""Set Don't Fragment, and take no notice of what is known of the way's largest packet (ip(7))."""
 _LONGEST_PACKET = 65536
 
 
 class Echoes:
-    """A raw ICMP socket where it is allowed, else the kernel's ping socket (icmp(7))."""
+    """A raw ICMP socket where it is allowed, else the kernel's ping socket (icmp(7)).
 
-    def __init__(self, adapter: str) -> None:
+    ``whole``: what is sent may not be cut into fragments on the way (RFC 791, Don't Fragment).
+    """
+
+    def __init__(self, adapter: str, whole: bool = False) -> None:
         self._raw = True
         try:
             self._socket = socket.socket(socket.AF_INET, socket.SOCK_RAW, socket.IPPROTO_ICMP)
@@ -29,6 +34,8 @@ class Echoes:
             self._socket.setblocking(False)
             stamp_receives(self._socket)
             self._socket.setsockopt(socket.SOL_IP, _IP_RECVTTL, 1)
+            if whole:
+                self._socket.setsockopt(socket.SOL_IP, _IP_MTU_DISCOVER, _IP_PMTUDISC_PROBE)
             bind_to_adapter(self._socket, adapter)
             self._socket.bind(("0.0.0.0", 0))
         except OSError as error:

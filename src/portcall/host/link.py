@@ -23,10 +23,11 @@ _RECEIVE_BUFFER = 4 * 1024 * 1024
 class Link:
     """All frames that arrive on an adapter, and frames sent on it. Needs CAP_NET_RAW.
 
-    With ``passes``, only the frames that this program accepts arrive.
+    With ``passes``, only the frames that this program accepts arrive. With ``outgoing``, the
+    frames that leave arrive here, too.
     """
 
-    def __init__(self, adapter: str, passes: Program | None = None) -> None:
+    def __init__(self, adapter: str, passes: Program | None = None, outgoing: bool = False) -> None:
         self._adapter = adapter
         try:
             self._socket = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, 0)
@@ -37,7 +38,7 @@ class Link:
         try:
             self._socket.setblocking(False)
             self._socket.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, _RECEIVE_BUFFER)
-            self._socket.setsockopt(SOL_PACKET, PACKET_IGNORE_OUTGOING, 1)
+            self._socket.setsockopt(SOL_PACKET, PACKET_IGNORE_OUTGOING, int(not outgoing))
             self._inbox = Inbox(self._socket)
             if passes is not None:
                 attach(self._socket, passes)

@@ -62,6 +62,8 @@ class LinkAttribute(IntEnum):
     MTU = 4
     MASTER = 10
     INFO = 18
+    STATISTICS = 23
+    LOSSES = 48
 
 
 class AddressAttribute(IntEnum):

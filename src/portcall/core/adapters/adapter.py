@@ -86,6 +86,18 @@ class Adapter:
         """Routes somebody made: to everywhere, or to networks behind a gateway."""
         return tuple(route for route in self.routes if not route.of_subnet)
 
+    def leads_to(self, address: IPv4Address) -> Route | None:
+        """The narrowest route that somebody made for an address by way of this adapter, or None.
+
+        A default route is made for nobody in particular.
+        """
+        fitting = [
+            route
+            for route in self.other_routes
+            if route.destination.prefixlen and address in route.destination
+        ]
+        return max(fitting, key=lambda route: route.destination.prefixlen, default=None)
+
     @property
     def speed_words(self) -> str | None:
         """The negotiated speed as people say it; None when the driver does not tell.
@@ -146,6 +158,33 @@ def choose(adapters: Sequence[Adapter], name: str | None) -> Adapter:
         "no wired adapter with link that no route needs; plug in the plant's cable, "
         f"or name an adapter with --adapter. Here are: {listed or 'none'}"
     )
+
+
+def choose_for(
+    adapters: Sequence[Adapter], name: str | None, target: IPv4Address, leaves_by: str | None
+) -> Adapter:
+    """The adapter by which a target is meant to be reached, also one that has no link now.
+
+    The named one; else the one in the target's subnet, or with a route of its own to it; else the
+    only wired one that no route needs; else that by which the kernel sends there, ``leaves_by``.
+    Raises NotPossibleHere as ``choose`` does.
+    """
+    if name is not None:
+        named = next((a for a in adapters if a.name == name and a.mac is not None), None)
+        return named or choose(adapters, name)
+    real = [a for a in adapters if a.mac is not None and a.kind in _REAL]
+    inside = [a for a in real if a.on_subnet_of(target)]
+    routed = [a for a in real if a.leads_to(target)]
+    wired = [a for a in real if a.kind is AdapterKind.WIRED and a.default_route is None]
+    unused = [a for a in wired if a.link and not a.other_routes]
+    for fitting in (inside, routed, unused, wired):
+        if len(fitting) == 1:
+            return fitting[0]
+    by_kernel = next((a for a in real if a.name == leaves_by), None)
+    return by_kernel or choose(adapters, None)
+
+
+_REAL = (AdapterKind.WIRED, AdapterKind.WIRELESS, AdapterKind.VIRTUAL)
 
 
 def _described(adapter: Adapter) -> str:

@@ -26,18 +26,42 @@ class Replied:
 
 @dataclass(frozen=True, slots=True)
 class Unanswered:
-    """No echo came back in time, or something said why it will not."""
+    """No echo came back in time, or something said why it will not.
+
+    ``by`` is who said so, when it was another than this computer, and ``said`` what.
+    """
 
     target: IPv4Address
     sequence: int
     reason: str
+    by: IPv4Address | None = None
+    said: str = ""
+
+
+ERROR_GRACE = 0.3
+"""Seconds in which an echo may still come back that somebody calls undeliverable.
+
+Anybody can say so; an echo that is back is better evidence.
+"""
+
+
+@dataclass(slots=True)
+class _Waiting:
+    """A request that is out: when it left, until when it is waited for, and what was said of it."""
+
+    sent: float
+    until: float
+    reason: str = "no reply"
+    by: IPv4Address | None = None
+    said: str = ""
 
 
 class Ping(Conversation[IcmpPacket, Replied | Unanswered]):
     """Rounds of one request to each target, ``interval`` seconds apart; over when all are settled.
 
-    ``identifier`` is what the socket puts in the messages; sequence numbers tell the rest. ``own``
-    are this computer's addresses: an error that comes from one of them is its own.
+    ``identifier`` is what the socket puts in the messages; sequence numbers tell the rest: the
+    first one is ``first``. ``own`` are this computer's addresses: an error that comes from one of
+    them is its own. ``payload`` is what an echo carries.
     """
 
     def __init__(
@@ -48,18 +72,21 @@ class Ping(Conversation[IcmpPacket, Replied | Unanswered]):
         interval: float = 1.0,
         wait: float = 1.0,
         own: Collection[IPv4Address] = (),
+        payload: bytes = PAYLOAD,
+        first: int = 1,
     ) -> None:
+        self._payload = payload
         self._all = tuple(dict.fromkeys(targets))
         self._identifier = identifier
         self._rounds_left = count
         self._interval = interval
         self._wait = wait
         self._own = frozenset(own)
-        self._round = 0
+        self._round = first - 1
         self._round_at = 0.0
         self._targets: Iterator[IPv4Address] = iter(())
         self._sending = False
-        self._pending: dict[tuple[IPv4Address, int], float] = {}
+        self._pending: dict[tuple[IPv4Address, int], _Waiting] = {}
 
     def begin(self, now: float) -> Actions[IcmpPacket, Replied | Unanswered]:
         """Start the first round."""
@@ -67,7 +94,7 @@ class Ping(Conversation[IcmpPacket, Replied | Unanswered]):
 
     def left(self, packet: IcmpPacket, now: float) -> Actions[IcmpPacket, Replied | Unanswered]:
         """A request is out; its time runs from here."""
-        self._pending[packet.peer, self._round] = now
+        self._pending[packet.peer, self._round] = _Waiting(now, now + self._wait)
         yield from self._next_request(now)
 
     def unsent(
@@ -86,25 +113,27 @@ class Ping(Conversation[IcmpPacket, Replied | Unanswered]):
         if said is None or said.identifier != self._identifier:
             return
         if isinstance(said, icmp.Undelivered):
-            if self._pending.pop((said.destination, said.sequence), None) is not None:
-                reason = f"{said.reason}, says {packet.peer}"
+            waiting = self._pending.get((said.destination, said.sequence))
+            if waiting is not None:
+                waiting.until = min(waiting.until, now + ERROR_GRACE)
+                waiting.reason = f"{said.reason}, says {packet.peer}"
+                waiting.by, waiting.said = packet.peer, said.reason
                 if packet.peer in self._own:
                     # This computer's own kernel says so, when ARP found nobody.
-                    reason = "nothing answers ARP at this address"
-                yield Report(Unanswered(said.destination, said.sequence, reason))
+                    waiting.by, waiting.reason = None, "nothing answers ARP at this address"
         elif said.is_reply:
-            sent = self._pending.pop((packet.peer, said.sequence), None)
-            if sent is not None:
-                seconds = max(now - sent, 0.0)
+            waiting = self._pending.pop((packet.peer, said.sequence), None)
+            if waiting is not None:
+                seconds = max(now - waiting.sent, 0.0)
                 yield Report(Replied(packet.peer, said.sequence, seconds, packet.ttl))
         self._plan_wake()
 
     def woke(self, now: float) -> Actions[IcmpPacket, Replied | Unanswered]:
         """Give up on what is overdue; start the next round when it is time."""
-        for (target, sequence), sent in list(self._pending.items()):
-            if sent + self._wait <= now:
+        for (target, sequence), waiting in list(self._pending.items()):
+            if waiting.until <= now:
                 del self._pending[target, sequence]
-                yield Report(Unanswered(target, sequence, "no reply"))
+                yield Report(Unanswered(target, sequence, waiting.reason, waiting.by, waiting.said))
         if not self._sending and self._rounds_left and now >= self._round_at:
             yield from self._next_round(now)
         self._plan_wake()
@@ -122,13 +151,12 @@ class Ping(Conversation[IcmpPacket, Replied | Unanswered]):
         if target is None:
             self._sending = False
         else:
-            echo = icmp.Echo(False, self._identifier, self._round, PAYLOAD)
+            echo = icmp.Echo(False, self._identifier, self._round, self._payload)
             yield Send(IcmpPacket(target, icmp.encode_echo(echo)))
         self._plan_wake()
 
     def _plan_wake(self) -> None:
-        overdue = min(self._pending.values(), default=None)
-        times = [] if overdue is None else [overdue + self._wait]
+        times = [waiting.until for waiting in self._pending.values()]
         if not self._sending and self._rounds_left:
             times.append(self._round_at)
         self.wake_at = min(times, default=None)

@@ -1,0 +1,72 @@
+"""The ladder as it is climbed, and the sentence at its end."""
+
+from __future__ import annotations
+
+from rich.text import Text
+
+from portcall.cli.table import console
+from portcall.core.why.ladder import Diagnosis, Rung, Step, Verdict
+
+_WIDEST_RUNG = max(len(rung) for rung in Rung)
+_WIDEST_VERDICT = max(len(verdict) for verdict in Verdict)
+_COLOURS = {Verdict.HOLDS: "green", Verdict.BROKEN: "bold red", Verdict.NOT_ASKED: "dim"}
+
+
+def print_step(step: Step) -> None:
+    """One rung on one line, or on as many as its evidence takes."""
+    indent = _WIDEST_RUNG + _WIDEST_VERDICT + 4
+    out = console()
+    width = max(out.width - indent, 30)
+    lines = Text(step.evidence).wrap(out, width) if step.evidence else [Text()]
+    for number, line in enumerate(lines):
+        head = Text()
+        if number == 0:
+            head.append(f"{step.rung:<{_WIDEST_RUNG}}  ", "bold")
+            head.append(f"{step.verdict:<{_WIDEST_VERDICT}}  ", _COLOURS[step.verdict])
+        else:
+            head.append(" " * indent)
+        out.print(head + line, soft_wrap=True)
+
+
+def print_end(diagnosis: Diagnosis) -> None:
+    """What was not asked, the cause in a sentence, and what to do."""
+    out = console()
+    left = [step.rung for step in diagnosis.steps if not step.evidence]
+    if left:
+        out.print(Text(f"not asked: {', '.join(left)}", "dim"), soft_wrap=True)
+    out.print()
+    finding = diagnosis.finding
+    if finding is None:
+        at = f" at {diagnosis.goal.door_words}" if diagnosis.goal.port else ""
+        out.print(Text(f"{diagnosis.goal} is reachable{at}: nothing is broken.", "bold green"))
+        return
+    head = finding.cause or "not decided"
+    text = Text(f"{head}: ", "bold red")
+    out.print(text + Text(finding.sentence, "bold"), soft_wrap=False)
+    if finding.between:
+        out.print(f"  it is one of: {', '.join(finding.between)}")
+    for line in finding.do:
+        out.print(Text(f"  {line}"), soft_wrap=True)
+    for other in diagnosis.findings[1:]:
+        out.print(Text(f"also {other.cause or 'not decided'}: {other.sentence}"))
+
+
+def document(diagnosis: Diagnosis) -> dict[str, object]:
+    """As DESIGN has it for ``--json``."""
+    finding = diagnosis.finding
+    return {
+        "target": diagnosis.goal.name,
+        "address": str(diagnosis.goal.address),
+        "door": diagnosis.goal.port,
+        "adapter": diagnosis.adapter,
+        "reachable": diagnosis.reachable,
+        "cause": finding.cause if finding else None,
+        "sentence": finding.sentence if finding else None,
+        "between": list(finding.between) if finding else [],
+        "also": [other.cause for other in diagnosis.findings[1:]],
+        "rungs": [
+            {"rung": step.rung, "verdict": step.verdict, "evidence": step.evidence}
+            for step in diagnosis.steps
+        ],
+        "do": list(finding.do) if finding else [],
+    }

@@ -1,0 +1,55 @@
+"""``portcall why``."""
+
+from __future__ import annotations
+
+import click
+
+from portcall.cli.main import NO, YES
+from portcall.cli.options import (
+    adapter_option,
+    begin_capture,
+    capture_option,
+    json_option,
+    plan_if_sound,
+)
+from portcall.cli.running import run
+from portcall.cli.say import print_json
+from portcall.cli.views.why import document, print_end, print_step
+from portcall.core.why.ladder import Step
+from portcall.jobs.why.why import prepare
+from portcall.site.folder import this_site
+
+
+@click.command("why")
+@click.argument("target", metavar="TARGET")
+@click.argument("door", required=False, metavar="[DOOR]")
+@adapter_option
+@capture_option
+@json_option
+def why_command(
+    target: str,
+    door: str | None,
+    adapter_name: str | None,
+    capture: str | None,
+    as_json: bool,
+) -> int:
+    """Say why TARGET is not reachable, or that it is.
+
+    TARGET is an address or a planned name; DOOR a port by its number or trade name: 502, cip, web.
+    It climbs from the cable to the program, and stops at the first rung that does not hold. Nothing
+    of this computer is changed. Ends with 0 when nothing is broken.
+    """
+    site = this_site()
+    climb = prepare(target, door, adapter_name, site, plan_if_sound(site))
+    begin_capture(climb.adapter, capture)
+
+    def tell(fact: object) -> None:
+        if isinstance(fact, Step) and not as_json:
+            print_step(fact)
+
+    diagnosis = run(climb.run(tell))
+    if as_json:
+        print_json(document(diagnosis))
+    else:
+        print_end(diagnosis)
+    return YES if diagnosis.finding is None else NO

@@ -1,0 +1,1 @@
+"""Why a device is not reachable: the ladder from the cable to the program, and who tells what."""

@@ -1,0 +1,436 @@
+"""The rungs of the device: what comes back, how much of it, and what is said behind its doors."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from ipaddress import IPv4Address, IPv4Interface
+from statistics import median
+
+from portcall.core.address import assumed_network
+from portcall.core.printable import decoded
+from portcall.core.talk.door_knock import DoorState
+from portcall.core.why.evidence import EchoSeen, FromInside, Situation, Trial, WordSeen
+from portcall.core.why.ladder import (
+    Cause,
+    Goal,
+    Rung,
+    Step,
+    broken,
+    holds,
+    not_asked,
+    undecided,
+)
+
+FEW_LOST = 2
+"""Echoes that have to be lost before it is said: one may be lost anywhere."""
+
+_LONGEST_WORD = 60
+
+
+def judge_way_back(
+    goal: Goal, here: Situation, trial: Trial, inside: FromInside | None = None
+) -> Step | None:
+    """Whether answers come back to this computer's sockets.
+
+    None: nothing does, and what an address nearer to the device's tells is wanted (``inside``).
+    """
+    name = here.adapter.name
+    if trial.came_back:
+        return holds(Rung.WAY_BACK, f"answers come back by {name}{_mask_words(here, inside)}")
+    if trial.refused is not None or trial.seen_out == 0:
+        seen = trial.refused or f"nothing of what was sent left {name}"
+        return _firewall_out(goal, f"sending to {goal.address}: {seen}")
+    if trial.seen_in:
+        return _dropped_here(goal, here, trial)
+    if trial.elsewhere:
+        return _came_elsewhere(goal, here, trial)
+    if trial.errors:
+        return _undelivered(goal, here, trial)
+    if here.way.router is None and inside is None:
+        return None
+    if inside is not None and _excludes(inside, here, goal):
+        return _mask(goal, here, inside)
+    return _silence(goal, here, trial, inside)
+
+
+def _mask_words(here: Situation, inside: FromInside | None) -> str:
+    planned = here.row.interface.netmask if here.row and not here.row.mask_assumed else None
+    told = inside.mask if inside else None
+    if told is None:
+        return ""
+    differs = f", planned is {planned}" if planned is not None and planned != told else ""
+    return f"; its mask is {told}{differs}"
+
+
+def _firewall_out(goal: Goal, evidence: str) -> Step:
+    return broken(
+        Rung.WAY_BACK,
+        evidence,
+        Cause.FIREWALL_OUT,
+        f"This computer's own firewall does not let out what is meant for {goal.name}.",
+        f"let it out: nft insert rule … ip daddr {goal.address} accept",
+        "or switch the firewall off while you work here",
+    )
+
+
+def _dropped_here(goal: Goal, here: Situation, trial: Trial) -> Step:
+    name = here.adapter.name
+    evidence = f"{trial.seen_in} answers of {goal.address} came to {name}, and none to a program"
+    if name in trial.strict and here.way.adapter != name:
+        return _return_filtered(goal, name, evidence)
+    return broken(
+        Rung.WAY_BACK,
+        evidence,
+        Cause.FIREWALL_IN,
+        f"This computer's own firewall drops the answers of {goal.name}.",
+        f"let them in: nft insert rule … ip saddr {goal.address} accept",
+        "or switch the firewall off while you work here",
+    )
+
+
+def _came_elsewhere(goal: Goal, here: Situation, trial: Trial) -> Step:
+    name, count = max(trial.elsewhere.items(), key=lambda pair: pair[1])
+    evidence = f"{count} answers of {goal.address} came back by {name}, not by {here.adapter.name}"
+    if name in trial.strict:
+        return _return_filtered(goal, name, evidence)
+    return undecided(
+        Rung.WAY_BACK,
+        evidence,
+        f"{goal.name} answers by another adapter than it was asked by; programs that wait on "
+        f"{here.adapter.name} do not hear it.",
+        (Cause.RETURN_FILTERED, Cause.ROUTE_ELSEWHERE),
+        f"pull the cable of {name} and type this again",
+    )
+
+
+def _return_filtered(goal: Goal, name: str, evidence: str) -> Step:
+    return broken(
+        Rung.WAY_BACK,
+        f"{evidence}; the reverse-path filter of {name} is strict",
+        Cause.RETURN_FILTERED,
+        f"Answers of {goal.name} come in by {name}, where this computer does not expect them, and "
+        "its reverse-path filter drops them.",
+        f"sysctl -w net.ipv4.conf.{name}.rp_filter=2",
+        "or have the router send them back by the way they came",
+    )
+
+
+def _undelivered(goal: Goal, here: Situation, trial: Trial) -> Step:
+    who, reason = trial.errors[-1]
+    evidence = f'{who} says "{reason}"'
+    own = {interface.ip for interface in here.adapter.interfaces}
+    if here.way.router is None and who not in own and who != goal.address:
+        # Between two on one wire nobody passes anything on: whoever says so cannot know.
+        return undecided(
+            Rung.WAY_BACK,
+            f"nothing comes back; {evidence}, which is on no way there",
+            f"{goal.name} answers ARP, and nothing else comes back.",
+            (Cause.MASK, Cause.PING_IGNORED),
+            *_by_the_device(goal),
+        )
+    if reason == "host unreachable" and here.way.router is not None:
+        return broken(
+            Rung.WAY_BACK,
+            evidence,
+            Cause.NOBODY_THERE,
+            f"The router {who} finds nobody at {goal.address} on its own wire.",
+            "check the device's power and its own cable",
+        )
+    return broken(
+        Rung.WAY_BACK,
+        evidence,
+        Cause.STOPS_AT_HOP,
+        f"The way to {goal.name} ends at {who}: {reason}.",
+        f"look at the routes of {who}: it knows no way to {assumed_network(goal.address)}, "
+        "or its adapter there has no link",
+    )
+
+
+def _excludes(inside: FromInside, here: Situation, goal: Goal) -> bool:
+    """Whether the device cannot answer this computer, by its own mask."""
+    source = here.way.source
+    if inside.mask is not None and source is not None:
+        network = IPv4Interface(f"{goal.address}/{inside.mask}").network
+        return source not in network
+    return inside.answered
+
+
+def _mask(goal: Goal, here: Situation, inside: FromInside) -> Step:
+    facts = [f"nothing comes back to {here.way.source}"]
+    if inside.answered:
+        facts.append(f"{goal.address} answers {inside.address}, which is nearer to it")
+    if inside.mask is not None:
+        facts.append(f"its mask is {inside.mask}, by {inside.by}")
+    planned = here.row.interface.netmask if here.row is not None else None
+    shown = f"Its mask {inside.mask}" if inside.mask is not None else "Its mask"
+    wanted = f"; planned is {planned}" if planned is not None else ""
+    do = [f"portcall move {goal.name}"] if here.row is not None else []
+    if inside.address is not None and inside.answered:
+        do.append(f"meanwhile it answers a computer that has {inside.address}")
+    return broken(
+        Rung.WAY_BACK,
+        "; ".join(facts),
+        Cause.MASK,
+        f"{goal.name} cannot answer this computer: {shown[0].lower()}{shown[1:]} leaves "
+        f"{here.way.source} out, and it has no router{wanted}.",
+        *do,
+    )
+
+
+def _by_the_device(goal: Goal) -> tuple[str, ...]:
+    return (f"look at the device's own settings: mask and gateway, and whether it lets {goal} in",)
+
+
+def _silence(goal: Goal, here: Situation, trial: Trial, inside: FromInside | None) -> Step:
+    doors = f" and {len(trial.doors)} doors" if trial.doors else ""
+    evidence = f"no answer to {trial.echoes} echoes{doors}"
+    if here.way.router is not None:
+        return undecided(
+            Rung.WAY_BACK,
+            f"{evidence}; no router says why",
+            f"Nothing of {goal.name} comes back through router {here.way.router}. Either it has no "
+            "gateway or a wrong mask, or something on the way drops it.",
+            (Cause.MASK, Cause.STOPS_AT_HOP, Cause.DOOR_SILENT),
+            f"portcall trace {goal.address} shows how far it comes",
+            "type this from a computer on the device's own wire",
+        )
+    asked = ""
+    if inside is not None and inside.address is not None:
+        asked = f", also not to {inside.address}, which is nearer to it"
+    if trial.seen_out is None:
+        asked += "; whether answers came to the adapter was not asked: run this with sudo"
+    return undecided(
+        Rung.WAY_BACK,
+        evidence + asked,
+        f"{goal.name} is on the wire, and answers nothing but ARP. Either it lets nothing in, or "
+        "its mask or gateway is wrong, or it serves nothing that was asked for.",
+        (Cause.MASK, Cause.PING_IGNORED, Cause.DOOR_SILENT),
+        "name the door that it should have: portcall why " + f"{goal.name} PORT",
+        *_by_the_device(goal),
+    )
+
+
+def judge_echo(goal: Goal, here: Situation, trial: Trial, seen: EchoSeen | None) -> Step:
+    """Whether echoes come back, all of them, also large ones; ``seen`` when the first ones did."""
+    if seen is None or not trial.answered:
+        return _no_echo(goal, trial)
+    lost = seen.sent - seen.received
+    middle = f"median {median(seen.times) * 1000:.2f} ms" if seen.times else ""
+    facts = [f"{seen.received} of {seen.sent} echoes, {middle}"]
+    if seen.ttl is not None:
+        facts.append(f"time to live {seen.ttl}")
+    if lost >= FEW_LOST:
+        return broken(
+            Rung.ECHO,
+            ", ".join(facts),
+            Cause.LOSSY,
+            f"{lost} of {seen.sent} echoes of {goal.name} were lost: the connection is bad.",
+            "check cable and plugs between here and there; look for half duplex",
+            f"portcall reach {goal.name} --watch shows whether there is a pattern in it",
+            passable=True,
+        )
+    if seen.large_sent and not seen.large_received:
+        return _large_lost(goal, here, seen, facts)
+    if seen.large_sent:
+        facts.append(f"{seen.large_received} of {seen.large_sent} with {seen.large} octets")
+    return holds(Rung.ECHO, ", ".join(facts))
+
+
+def _no_echo(goal: Goal, trial: Trial) -> Step:
+    answers = _doors_words(goal, trial)
+    if trial.refused is not None:
+        return broken(
+            Rung.ECHO,
+            f"sending echoes: {trial.refused}; {answers}",
+            Cause.FIREWALL_OUT,
+            f"This computer's own firewall does not let out echoes to {goal.name}; {answers}.",
+            passable=True,
+        )
+    if trial.echoes_in:
+        return broken(
+            Rung.ECHO,
+            f"{trial.echoes_in} echoes came to the adapter, none to a program; {answers}",
+            Cause.FIREWALL_IN,
+            f"This computer's own firewall drops the echoes of {goal.name}; {answers}.",
+            passable=True,
+        )
+    return broken(
+        Rung.ECHO,
+        f"no answer to {trial.echoes} echoes; {answers}",
+        Cause.PING_IGNORED,
+        f"{goal.name} answers no echoes, and answers otherwise: {answers}. It can be worked with.",
+        passable=True,
+    )
+
+
+def _doors_words(goal: Goal, trial: Trial) -> str:
+    if trial.open_doors:
+        return f"port {_listed(trial.open_doors)} is open"
+    if trial.settled_doors:
+        return f"it refuses port {_listed(trial.settled_doors)}"
+    return "no door answers"
+
+
+def _listed(ports: Iterable[int]) -> str:
+    return ", ".join(str(port) for port in ports)
+
+
+def _large_lost(goal: Goal, here: Situation, seen: EchoSeen, facts: Sequence[str]) -> Step:
+    passed = f"; up to {seen.passed} octets pass" if seen.passed else ""
+    says = f'; {seen.too_big[0]} says "{seen.too_big[1]}"' if seen.too_big else ""
+    return broken(
+        Rung.ECHO,
+        f"{', '.join(facts)}; 0 of {seen.large_sent} with {seen.large} octets{passed}{says}",
+        Cause.LARGE_LOST,
+        f"Small frames to {goal.name} pass, and those of {seen.large} octets do not{passed}: "
+        "pages and downloads will hang.",
+        "look for a radio, tunnel or switch on the way that takes no frames of full length",
+        f"meanwhile: ip link set {here.adapter.name} mtu {seen.passed or 1000}",
+        passable=True,
+    )
+
+
+def judge_door(goal: Goal, here: Situation, trial: Trial, names: dict[int, str]) -> Step:
+    """Whether the door that was named is open; without one, which are."""
+    if goal.port is None:
+        if trial.open_doors:
+            shown = ", ".join(f"{names.get(p, '')} {p}".strip() for p in trial.open_doors)
+            return holds(Rung.DOOR, f"open: {shown}")
+        tried = len(trial.doors)
+        return not_asked(
+            Rung.DOOR,
+            f"none was named, and none of the {tried} usual ones is open",
+        )
+    port, door = goal.port, goal.door_words
+    state = trial.doors.get(port, DoorState.SILENT)
+    others = [each for each in trial.settled_doors if each != port]
+    if state is DoorState.OPEN:
+        return holds(Rung.DOOR, f"{door} is open")
+    if state is DoorState.REFUSED:
+        return broken(
+            Rung.DOOR,
+            f"{door} is refused",
+            Cause.DOOR_CLOSED,
+            f"{goal.name} is there, and refuses {door}: nothing serves it.",
+            "check that this service is switched on in the device, and its port",
+            *([f"open are: {_listed(trial.open_doors)}"] if trial.open_doors else []),
+        )
+    if port in trial.ports_in:
+        return broken(
+            Rung.DOOR,
+            f"the answer of {door} came to {here.adapter.name}, and to no program",
+            Cause.FIREWALL_IN,
+            f"This computer's own firewall drops the answers of {goal.name} from {door}.",
+            f"let them in: nft insert rule … tcp sport {port} accept",
+        )
+    if trial.seen_out is not None and port not in trial.ports_out:
+        return broken(
+            Rung.DOOR,
+            f"what was sent to {door} did not leave {here.adapter.name}",
+            Cause.FIREWALL_OUT,
+            f"This computer's own firewall does not let out what is meant for {door}.",
+            f"let it out: nft insert rule … tcp dport {port} accept",
+        )
+    beside = f", while port {_listed(others[:3])} answers" if others else ""
+    return broken(
+        Rung.DOOR,
+        f"{door} is silent{beside}",
+        Cause.DOOR_SILENT,
+        f"{goal.name} is there, and nothing comes back from {door}: something drops it, in the "
+        "device or on the way.",
+        "look for a firewall in the device, or between here and there",
+        "check that the device lets this computer's address in",
+    )
+
+
+def judge_word(goal: Goal, words: Sequence[WordSeen]) -> Step:
+    """Whether the protocol that belongs there is spoken behind the doors."""
+    if not words:
+        return not_asked(Rung.WORD, "no door was open")
+    if goal.port is not None:
+        return _word_of(goal, words[0])
+    said = [word for word in words if word.identity]
+    if said:
+        return holds(Rung.WORD, "; ".join(f"{word.name}: {word.identity}" for word in said[:2]))
+    odd = next((word for word in words if word.known and word.raw), None)
+    if odd is not None:
+        return _word_of(goal, odd)
+    known = next((word for word in words if word.known), None)
+    return _word_of(goal, known) if known else not_asked(Rung.WORD, "no protocol known there")
+
+
+def _word_of(goal: Goal, word: WordSeen) -> Step:
+    door = f"{word.name} (port {word.port})"
+    if word.identity:
+        return holds(Rung.WORD, f"{word.name}: {word.identity}")
+    if not word.known:
+        greeting = f'; it greets with "{_shown(word.raw)}"' if word.raw else ""
+        return not_asked(Rung.WORD, f"what port {word.port} speaks is not known here{greeting}")
+    if word.raw:
+        return broken(
+            Rung.WORD,
+            f'{door} is open, and says "{_shown(word.raw)}"',
+            Cause.SPEAKS_OTHERWISE,
+            f"What answers at {door} of {goal.name} does not speak {word.name}.",
+            "check that this is the device meant, and which port the service has",
+        )
+    how = (
+        "closes the connection without a word"
+        if word.closed
+        else f"says nothing for {word.silent:.1f} s"
+    )
+    return undecided(
+        Rung.WORD,
+        f"{door} is open, and {how}",
+        f"{door} of {goal.name} takes connections and {how}. Either it is busy or hangs, or it "
+        "speaks something else.",
+        (Cause.SPEAKS_OTHERWISE, Cause.DOOR_SILENT),
+        "close other programs that talk to it, and type this again",
+        "restart the device if it may be",
+    )
+
+
+def _shown(raw: bytes) -> str:
+    return decoded(raw[:_LONGEST_WORD], _LONGEST_WORD)
+
+
+def judge_programs(
+    goal: Goal, proxies: Sequence[tuple[str, str]], web_doors: Sequence[int]
+) -> Step:
+    """Whether programs of this computer are sent to a proxy; ``proxies`` are name and value."""
+    if not proxies:
+        return holds(Rung.PROGRAMS, "no proxy is set for this address")
+    shown = ", ".join(name for name, _ in proxies)
+    if not web_doors:
+        return holds(Rung.PROGRAMS, f"{shown} is set, which concerns web pages only")
+    value = decoded(proxies[0][1].encode("utf-8", "replace"), _LONGEST_WORD)
+    return broken(
+        Rung.PROGRAMS,
+        f"{shown} sends web programs to {value}",
+        Cause.PROXY,
+        f"The device answers, and web programs do not ask it: {shown} sends them to {value}.",
+        f"export no_proxy={goal.address}",
+        f"or: unset {' '.join(name for name, _ in proxies)}",
+    )
+
+
+def proxies_for(address: IPv4Address, environment: dict[str, str]) -> list[tuple[str, str]]:
+    """The variables that send web programs elsewhere, unless ``no_proxy`` leaves the address out.
+
+    Lower or upper case, as programs read them; there is no standard. A list has addresses, ends of
+    names, subnets, or a star for everything.
+    """
+    spared = ",".join(environment.get(name, "") for name in ("no_proxy", "NO_PROXY"))
+    if any(_covers(entry.strip(), address) for entry in spared.split(",")):
+        return []
+    names = ("http_proxy", "HTTP_PROXY", "https_proxy", "HTTPS_PROXY", "all_proxy", "ALL_PROXY")
+    return [(name, environment[name]) for name in names if environment.get(name)]
+
+
+def _covers(entry: str, address: IPv4Address) -> bool:
+    if entry in ("*", str(address)):
+        return True
+    try:
+        return "/" in entry and address in IPv4Interface(entry).network
+    except ValueError:
+        return False

@@ -1,0 +1,196 @@
+"""The rungs of this computer: its link, its own address, and the way that its packets take."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from ipaddress import IPv4Address
+
+from portcall.core.adapters.adapter import Adapter, AdapterKind, Origin, Route
+from portcall.core.address import SELF_ASSIGNED, assumed_network
+from portcall.core.plan.rows import Plan
+from portcall.core.why.evidence import LinkSeen, Situation, WireSeen
+from portcall.core.why.ladder import Cause, Goal, Rung, Step, broken, holds
+
+_OFTEN = 3
+"""Losses since the adapter is there that are worth a word."""
+
+
+def judge_link(seen: LinkSeen) -> Step:
+    """Whether the adapter has a link that stays."""
+    adapter, name = seen.adapter, seen.adapter.name
+    if not adapter.up:
+        return broken(
+            Rung.LINK,
+            f"{name} is switched off on this computer",
+            Cause.NO_LINK,
+            f"{name} is switched off in this computer's settings.",
+            f"ip link set {name} up",
+        )
+    often = _times(seen.losses)
+    if seen.losses:
+        return broken(
+            Rung.LINK,
+            f"{name} lost its link {often} within {seen.watched:.1f} s",
+            Cause.FLAPPING,
+            f"The link of {name} comes and goes: {often} lost within {seen.watched:.1f} s.",
+            "try another cable, then another port at the far end",
+            "look whether the device or switch at the far end restarts",
+        )
+    if not adapter.link:
+        return broken(
+            Rung.LINK,
+            f"{name} has no link{_watched(seen)}",
+            Cause.NO_LINK,
+            f"{name} has no link: no cable, or nothing with power at its other end.",
+            "check that the cable is in at both ends",
+            "check that the device or switch at the other end has power",
+        )
+    facts = [f"{name} has link"]
+    if adapter.speed_words:
+        facts.append(adapter.speed_words)
+    if seen.losses_ever is not None and seen.losses_ever >= _OFTEN:
+        facts.append(f"lost {seen.losses_ever} times since it is there, not now")
+    if seen.errors:
+        facts.append(f"{seen.errors} frames received with errors")
+    return holds(Rung.LINK, ", ".join(facts))
+
+
+def _times(count: int) -> str:
+    return "once" if count == 1 else f"{count} times"
+
+
+def _watched(seen: LinkSeen) -> str:
+    return f", watched for {seen.watched:.1f} s" if seen.watched >= 0.1 else ""
+
+
+def judge_own_address(goal: Goal, here: Situation, wire: WireSeen) -> Step:
+    """Whether this computer has an address of its own from which the goal can be reached."""
+    adapter, target = here.adapter, goal.address
+    answered = wire.macs(target)
+    there = f"; {target} answers ARP on this wire" if answered else ""
+    match_line = f"portcall match {goal.name}"
+    if not adapter.interfaces:
+        heard = _heard(wire)
+        return broken(
+            Rung.OWN_ADDRESS,
+            f"{adapter.name} has no address{there}{heard}",
+            Cause.NO_ADDRESS,
+            f"{adapter.name} has no address: nothing can be sent from it by IPv4.",
+            match_line,
+        )
+    own = adapter.on_subnet_of(target)
+    for interface in adapter.interfaces if own is None else (own,):
+        rivals = [mac for mac in wire.macs(interface.ip) if mac != adapter.mac]
+        if rivals:
+            who = _named(rivals, here.plan)
+            return broken(
+                Rung.OWN_ADDRESS,
+                f"{interface.ip}, this computer's own address, is answered by {who}",
+                Cause.OWN_ADDRESS_TAKEN,
+                f"{who} has this computer's own address {interface.ip}, too: "
+                "answers go to whoever of the two spoke last.",
+                f"take another one: {match_line} --replace",
+                "or give that device its planned address",
+            )
+    alone = "nobody else answers for it" if wire.answers is not None else "ARP was not asked"
+    if own is not None:
+        return holds(Rung.OWN_ADDRESS, f"{own} on {adapter.name}, {target} is in it; {alone}")
+    shown = ", ".join(str(each) for each in adapter.interfaces)
+    route = _route_for(adapter, target)
+    if here.way.adapter == adapter.name or route is not None:
+        router = here.way.router or (route.gateway if route else None)
+        by = f"router {router}" if router else "a route of its own"
+        return holds(Rung.OWN_ADDRESS, f"{shown} on {adapter.name}, and {by} to {target}")
+    kind = "self-assigned, " if own is None and _self_assigned(adapter) else ""
+    evidence = f"{adapter.name} has {kind}{shown}; {target} is not in it"
+    if answered:
+        network = here.own_prefix or assumed_network(target)
+        return broken(
+            Rung.OWN_ADDRESS,
+            f"{evidence}{there}",
+            Cause.OTHER_SUBNET,
+            f"This computer is in {_networks(adapter)}, {goal.name} is in another subnet, "
+            f"{network}, on the same wire.",
+            match_line,
+        )
+    ways = f", {here.way.adapter} is its way there" if here.way.adapter else ""
+    silent = " and nobody answers ARP for it here" if wire.answers is not None else ""
+    return broken(
+        Rung.OWN_ADDRESS,
+        f"{evidence}{silent}; no router is set on {adapter.name}{ways}",
+        Cause.NO_ROUTER,
+        f"{target} is in another subnet than {adapter.name}, and no router is set that leads "
+        "there.",
+        f"if it is on this wire: {match_line}",
+        f"if it is behind a router: ip route add {assumed_network(target)} via ROUTER "
+        f"dev {adapter.name}",
+    )
+
+
+def _self_assigned(adapter: Adapter) -> bool:
+    return all(
+        own.origin is Origin.LINK_LOCAL or own.interface.ip in SELF_ASSIGNED
+        for own in adapter.addresses
+    )
+
+
+def _heard(wire: WireSeen) -> str:
+    if not wire.heard:
+        return ""
+    return "; spoken here: " + ", ".join(
+        f"{network} by {count}" for network, count in wire.heard.items()
+    )
+
+
+def _networks(adapter: Adapter) -> str:
+    return " and ".join(str(own.network) for own in adapter.interfaces)
+
+
+def _route_for(adapter: Adapter, target: IPv4Address) -> Route | None:
+    fitting = [r for r in adapter.routes if not r.of_subnet and target in r.destination]
+    return max(fitting, key=lambda route: route.destination.prefixlen, default=None)
+
+
+def _named(macs: Iterable[object], plan: Plan) -> str:
+    names = []
+    for mac in macs:
+        row = next((row for row in plan if row.mac == mac), None)
+        names.append(f"{mac} ({row.name})" if row else str(mac))
+    return " and ".join(names)
+
+
+def judge_way_out(goal: Goal, here: Situation, wire: WireSeen) -> Step:
+    """Whether this computer sends what is for the goal by the adapter with the plant's cable."""
+    adapter, way, target = here.adapter, here.way, goal.address
+    if way.refused is not None:
+        return broken(
+            Rung.WAY_OUT,
+            f"the kernel has no way to {target}: {way.refused}",
+            Cause.ROUTE_ELSEWHERE,
+            f"A route or rule of this computer forbids {target}: {way.refused}.",
+            "look for it: ip route; ip rule",
+        )
+    if way.adapter == adapter.name:
+        from_ = f", from {way.source}" if way.source else ""
+        by = f" by router {way.router}" if way.router else " directly"
+        return holds(Rung.WAY_OUT, f"{adapter.name}{by}{from_}")
+    other = next((each for each in here.adapters if each.name == way.adapter), None)
+    kind = "tunnel" if other is not None and other.kind is AdapterKind.TUNNEL else "adapter"
+    route = _route_for(other, target) if other is not None else None
+    overlap = other.on_subnet_of(target) if other is not None else None
+    if overlap is not None:
+        why, do = f"{overlap} is on {way.adapter}, too", f"ip addr del {overlap} dev {way.adapter}"
+    elif route is not None:
+        why = f"the route to {route.destination}"
+        do = f"ip route del {route.destination} dev {way.adapter}"
+    else:
+        why, do = "a rule or another routing table", "look for it: ip rule; ip route show table all"
+    answered = ", though it answers ARP on " + adapter.name if wire.macs(target) else ""
+    lines = (do,) if kind == "adapter" else ("switch the tunnel off, or have it leave this out", do)
+    return broken(
+        Rung.WAY_OUT,
+        f"{target} leaves by the {kind} {way.adapter} ({why}), not by {adapter.name}{answered}",
+        Cause.ROUTE_ELSEWHERE,
+        f"The {kind} {way.adapter} carries what is meant for {goal.name}, because of {why}.",
+        *lines,
+    )

@@ -1,0 +1,142 @@
+"""What was seen of each rung. Values only; whoever looks fills them in."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from ipaddress import IPv4Address, IPv4Network
+
+from portcall.core.adapters.adapter import Adapter
+from portcall.core.adapters.way_out import WayOut
+from portcall.core.address import Mac
+from portcall.core.find.device import Device
+from portcall.core.plan.rows import Plan, PlannedDevice
+from portcall.core.talk.door_knock import DoorState
+
+
+@dataclass(frozen=True, slots=True)
+class LinkSeen:
+    """An adapter's link: whether it has one, how often it was lost while it was watched, and since
+    the adapter is there; errors in what it received.
+    """
+
+    adapter: Adapter
+    losses: int = 0
+    watched: float = 0.0
+    losses_ever: int | None = None
+    errors: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class WireSeen:
+    """Who answered ARP for which address; None where it could not be asked (no privilege).
+
+    ``heard`` are subnets that were spoken meanwhile, with how many devices in each.
+    """
+
+    answers: Mapping[IPv4Address, Sequence[Mac]] | None
+    heard: Mapping[IPv4Network, int] = field(default_factory=dict)
+
+    def macs(self, address: IPv4Address) -> tuple[Mac, ...]:
+        """The MACs that answered for an address."""
+        return tuple((self.answers or {}).get(address, ()))
+
+
+@dataclass(frozen=True, slots=True)
+class Sought:
+    """A look around, after nobody answered for an address: what else is there."""
+
+    devices: Sequence[Device]
+    seconds: float
+
+
+@dataclass(frozen=True, slots=True)
+class Situation:
+    """What the rungs above the link are judged by: this computer, the plan, the goal's row."""
+
+    adapter: Adapter
+    adapters: Sequence[Adapter]
+    way: WayOut
+    plan: Plan
+    row: PlannedDevice | None
+    own_prefix: IPv4Network | None = None
+
+
+@dataclass(slots=True)
+class Trial:
+    """What came of first echoes and attempts at doors, at the sockets and at the link.
+
+    ``seen_out`` and ``seen_in`` count frames to and from the goal at the adapter, None without
+    privilege; ``elsewhere`` are adapters that its answers came in by instead. ``errors`` are ICMP
+    errors: who says what.
+    """
+
+    echoes: int = 0
+    answered: int = 0
+    refused: str | None = None
+    doors: dict[int, DoorState] = field(default_factory=dict)
+    errors: list[tuple[IPv4Address, str]] = field(default_factory=list)
+    seen_out: int | None = None
+    seen_in: int | None = None
+    echoes_in: int = 0
+    ports_out: set[int] = field(default_factory=set)
+    ports_in: set[int] = field(default_factory=set)
+    elsewhere: dict[str, int] = field(default_factory=dict)
+    strict: frozenset[str] = frozenset()
+
+    @property
+    def settled_doors(self) -> tuple[int, ...]:
+        """Doors that were answered, opened or refused."""
+        return tuple(port for port, s in self.doors.items() if s is not DoorState.SILENT)
+
+    @property
+    def open_doors(self) -> tuple[int, ...]:
+        """Doors that opened."""
+        return tuple(port for port, state in self.doors.items() if state is DoorState.OPEN)
+
+    @property
+    def came_back(self) -> bool:
+        """Whether a socket here was answered at all."""
+        return self.answered > 0 or bool(self.settled_doors)
+
+
+@dataclass(frozen=True, slots=True)
+class FromInside:
+    """What a device answered to an address borrowed nearer to its own; None: not tried."""
+
+    address: IPv4Address | None = None
+    answered: bool = False
+    mask: IPv4Address | None = None
+    by: str = ""
+    gateway: IPv4Address | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class EchoSeen:
+    """A series of small echoes, and large ones: the largest IPv4 packet that came back."""
+
+    sent: int
+    received: int
+    times: Sequence[float]
+    ttl: int | None
+    large_sent: int = 0
+    large_received: int = 0
+    large: int = 0
+    passed: int | None = None
+    too_big: tuple[IPv4Address, str] | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class WordSeen:
+    """What was said behind an open door. ``identity`` is what its protocol's exchange gave.
+
+    ``raw``: what came that is not that protocol. ``silent`` seconds: nothing came.
+    """
+
+    port: int
+    name: str
+    known: bool
+    identity: str = ""
+    raw: bytes = b""
+    closed: bool = False
+    silent: float = 0.0

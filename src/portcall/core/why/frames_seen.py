@@ -1,0 +1,58 @@
+"""Counting at the adapter what goes to a device and what comes from it, whoever gets it.
+
+A packet filter sits between the adapter and the programs: what is seen here and not there, it
+dropped.
+"""
+
+from __future__ import annotations
+
+from ipaddress import IPv4Address
+
+from portcall.core.address import Mac
+from portcall.core.talk.conversation import Actions, Conversation, Frame
+from portcall.core.wire import ipv4
+from portcall.core.wire.ethernet import EtherType
+
+_IPV4 = EtherType.IPV4.octets
+_SOURCE_MAC, _ETHERTYPE = slice(6, 12), slice(12, 14)
+_HEADER, _PROTOCOL = 14, 23
+_SOURCE, _DESTINATION = slice(26, 30), slice(30, 34)
+_MOST_PORTS = 256
+
+
+class FramesSeen(Conversation[Frame, None]):
+    """Counts IPv4 frames between this computer and one address; never over."""
+
+    def __init__(self, own_mac: Mac, address: IPv4Address) -> None:
+        self._own_mac = own_mac.octets
+        self._address = address.packed
+        self.out = 0
+        self.came = 0
+        self.echoes = 0
+        """Echo replies that came."""
+        self.ports_out: set[int] = set()
+        self.ports_in: set[int] = set()
+        """TCP ports of the device: to which something left, from which something came."""
+
+    def heard(self, packet: Frame, now: float) -> Actions[Frame, None]:
+        """Count."""
+        data = packet.data
+        if data[_ETHERTYPE] != _IPV4 or len(data) < _HEADER + 20:
+            return ()
+        start = _HEADER + (data[_HEADER] & 0x0F) * 4
+        if data[_SOURCE_MAC] == self._own_mac:
+            if data[_DESTINATION] == self._address:
+                self.out += 1
+                self._note_port(data, start + 2, self.ports_out)
+        elif data[_SOURCE] == self._address:
+            if data[_PROTOCOL] == ipv4.PROTOCOL_TCP:
+                self.came += 1
+                self._note_port(data, start, self.ports_in)
+            elif data[_PROTOCOL] == ipv4.PROTOCOL_ICMP and data[start : start + 1] == b"\0":
+                self.came += 1
+                self.echoes += 1
+        return ()
+
+    def _note_port(self, data: bytes, place: int, ports: set[int]) -> None:
+        if data[_PROTOCOL] == ipv4.PROTOCOL_TCP and len(ports) < _MOST_PORTS:
+            ports.add(int.from_bytes(data[place : place + 2], "big"))

@@ -1,0 +1,84 @@
+"""Asking by ARP for a few addresses at once, and overhearing which subnets are spoken."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from ipaddress import IPv4Address
+
+from portcall.core.address import UNSPECIFIED, Mac
+from portcall.core.talk.conversation import Actions, Conversation, Frame, Report, Send
+from portcall.core.talk.frames import heard_arp
+from portcall.core.wire import arp
+
+EVERY = 0.12
+"""Seconds between two questions for the same address."""
+
+PATIENCE = 0.5
+"""Seconds in which a device answers that has nothing against it."""
+
+_MOST_ANSWERS = 16
+"""MACs that are kept for one address: two are a conflict, and more do not say more."""
+
+_MOST_OVERHEARD = 256
+
+
+class WhoHas(Conversation[Frame, tuple[IPv4Address, Mac]]):
+    """Asks for each address as the sender given with it, 0.0.0.0 for a probe (RFC 5227 §2.1.1).
+
+    Reports each pair of address and MAC once. It asks for all of them to the end, since a second
+    answer may come late; for ``certain`` it ends as soon as all of them have answered.
+    """
+
+    def __init__(
+        self,
+        own_mac: Mac,
+        questions: Mapping[IPv4Address, IPv4Address],
+        patience: float = PATIENCE,
+        certain: Sequence[IPv4Address] = (),
+    ) -> None:
+        self._own_mac = own_mac
+        self._questions = dict(questions)
+        self._patience = patience
+        self._certain = set(certain)
+        self._until = 0.0
+        self.answers: dict[IPv4Address, list[Mac]] = {}
+        self.overheard: dict[IPv4Address, Mac] = {}
+        """Who else spoke ARP meanwhile."""
+
+    def begin(self, now: float) -> Actions[Frame, tuple[IPv4Address, Mac]]:
+        """Ask."""
+        self._until = now + self._patience
+        yield from self.woke(now)
+
+    def woke(self, now: float) -> Actions[Frame, tuple[IPv4Address, Mac]]:
+        """Ask again, or end."""
+        if now >= self._until:
+            self._end()
+            return
+        self.wake_at = min(now + EVERY, self._until)
+        # In the last wait only late answers are listened for.
+        if now + EVERY < self._until or not self.answers:
+            for address, sender in self._questions.items():
+                if not self.answers.get(address):
+                    yield Send(Frame(arp.encode_request(self._own_mac, sender, address)))
+
+    def heard(self, packet: Frame, now: float) -> Actions[Frame, tuple[IPv4Address, Mac]]:
+        """Take answers, and who else speaks."""
+        said = heard_arp(packet)
+        if said is None or self.over or said.sender_mac == self._own_mac:
+            return
+        if said.sender_address == UNSPECIFIED or said.sender_mac.is_group:
+            return
+        if said.sender_address in self._questions:
+            macs = self.answers.setdefault(said.sender_address, [])
+            if said.sender_mac not in macs and len(macs) < _MOST_ANSWERS:
+                macs.append(said.sender_mac)
+                yield Report((said.sender_address, said.sender_mac))
+            if self._certain and self._certain <= set(self.answers):
+                self._end()
+        elif len(self.overheard) < _MOST_OVERHEARD:
+            self.overheard[said.sender_address] = said.sender_mac
+
+    def _end(self) -> None:
+        self.over = True
+        self.wake_at = None

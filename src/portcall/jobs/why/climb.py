@@ -1,0 +1,229 @@
+"""Climbing the ladder: looking at one rung after the other, until one does not hold.
+
+What is seen is judged by ``core.why``; nothing here decides what it means. Nothing of this computer
+is changed.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from ipaddress import IPv4Address, IPv4Network
+from time import monotonic
+
+from portcall.core.adapters.adapter import Adapter
+from portcall.core.catalog.catalog import USUAL_PORTS
+from portcall.core.plan.rows import Plan, PlannedDevice
+from portcall.core.talk.pacer import DEFAULT_PACE
+from portcall.core.why import answers, below, neighbour
+from portcall.core.why.evidence import FromInside, LinkSeen, Situation, Trial, WireSeen
+from portcall.core.why.ladder import (
+    RUNGS,
+    Diagnosis,
+    Goal,
+    Rung,
+    Step,
+    Verdict,
+    not_asked,
+)
+from portcall.core.why.tasting import PROTOCOLS
+from portcall.core.why.who_has import PATIENCE
+from portcall.host.adapter_watch import Cable, cable_of
+from portcall.host.adapters import link_counters, way_out
+from portcall.host.runner import Runner, paced
+from portcall.host.vantage import Vantage
+from portcall.jobs.telling import Tell
+from portcall.jobs.together import end
+from portcall.jobs.why.inside import ask_from_inside
+from portcall.jobs.why.trial import (
+    Watch,
+    measure,
+    note_seen,
+    try_doors,
+    try_echoes,
+    watching,
+)
+from portcall.jobs.why.wire import LONG_PATIENCE, ask_wire, seek
+from portcall.jobs.why.words import words_behind
+from portcall.site.folder import Site
+
+_LINK_WATCH = 1.2
+"""Seconds that a link is watched which is out, or has been lost before."""
+
+_LOST_BEFORE = 3
+"""Losses since the adapter is there from which a link is not simply trusted."""
+
+_WEB_PORTS = {80, 443, 8080}
+
+
+@dataclass(slots=True)
+class Climb:
+    """One climb; ``run`` it once. ``row`` is the goal's row of the plan."""
+
+    goal: Goal
+    adapter: Adapter
+    adapters: Sequence[Adapter]
+    site: Site
+    plan: Plan
+    row: PlannedDevice | None = None
+    ports: Mapping[int, str] = field(default_factory=lambda: dict(USUAL_PORTS))
+    environment: Mapping[str, str] = field(default_factory=dict)
+    pace: float = DEFAULT_PACE
+    _is_doubtful: bool = False
+    _trial: Trial = field(default_factory=Trial)
+    _wire: WireSeen = field(default_factory=lambda: WireSeen(None))
+
+    async def run(self, tell: Tell) -> Diagnosis:
+        """Climb; tells each step as it is settled. Raises NotPossibleHere."""
+        steps: list[Step] = []
+        began = monotonic()
+        async with cable_of(self.adapter.name) as cable:
+            with paced(self.adapter.name, self.pace) as runner:
+                async for step in self._steps(runner, cable):
+                    is_last = step.verdict is Verdict.BROKEN and not step.passable
+                    if is_last:
+                        await self._watched_long_enough(cable, began)
+                    if cable.losses:
+                        break
+                    steps.append(step)
+                    tell(step)
+                    if is_last:
+                        break
+                else:
+                    await self._watched_long_enough(cable, began)
+            if cable.losses and not any(step.rung is Rung.LINK and step.finding for step in steps):
+                # What was not heard may be the link's fault: nothing above it is judged.
+                seen = LinkSeen(self.adapter, cable.losses, monotonic() - began)
+                steps = [below.judge_link(seen)]
+                tell(steps[0])
+        done = {step.rung for step in steps}
+        steps += [not_asked(rung, "") for rung in RUNGS if rung not in done]
+        return Diagnosis(self.goal, self.adapter.name, tuple(steps))
+
+    async def _watched_long_enough(self, cable: Cable, began: float) -> None:
+        """A link that was lost before may be lost again, and be the reason for all that is seen."""
+        while self._is_doubtful and not cable.losses and monotonic() < began + _LINK_WATCH:
+            await asyncio.sleep(0.05)
+
+    async def _steps(self, runner: Runner, cable: Cable) -> AsyncIterator[Step]:
+        yield await self._link(cable)
+        here = self._situation()
+        self._wire = await self._ask_wire(runner, here)
+        yield below.judge_own_address(self.goal, here, self._wire)
+        yield below.judge_way_out(self.goal, here, self._wire)
+        yield await self._neighbour(here)
+        with watching(runner, self.adapter, self.adapters, self.goal.address) as watch:
+            await self._first_trial(runner, here, watch)
+            yield await self._way_back(runner, here, watch)
+            trial = self._trial
+            seen = (
+                await measure(runner, self.adapter, self.goal.address) if trial.answered else None
+            )
+            yield answers.judge_echo(self.goal, here, trial, seen)
+            await self._doors(runner, watch)
+        yield answers.judge_door(self.goal, here, self._trial, dict(self.ports))
+        words = await words_behind(
+            runner,
+            Vantage(self.adapter.name),
+            self.goal.address,
+            self._trial.open_doors,
+            self.ports,
+        )
+        yield answers.judge_word(self.goal, words)
+        proxies = answers.proxies_for(self.goal.address, dict(self.environment))
+        web = [port for port in self._trial.open_doors if port in _WEB_PORTS]
+        yield answers.judge_programs(self.goal, proxies, web)
+
+    async def _link(self, cable: Cable) -> Step:
+        adapter = self.adapter
+        counters = link_counters(adapter.name)
+        self._is_doubtful = (counters.losses or 0) >= _LOST_BEFORE
+        began, had = monotonic(), cable.has_link
+        while adapter.up and not cable.has_link and monotonic() < began + _LINK_WATCH:
+            await asyncio.sleep(0.05)
+        came = int(cable.has_link and not had)
+        now = replace(adapter, link=cable.has_link)
+        watched = monotonic() - began
+        seen = LinkSeen(now, came + cable.losses, watched, counters.losses, counters.errors)
+        return below.judge_link(seen)
+
+    def _situation(self) -> Situation:
+        networks = [s.network for s in self.site.subnets if self.goal.address in s.network]
+        planned: IPv4Network | None = networks[0] if networks else None
+        if planned is None and self.row is not None:
+            planned = self.row.interface.network
+        way = way_out(self.goal.address)
+        return Situation(self.adapter, self.adapters, way, self.plan, self.row, planned)
+
+    async def _ask_wire(self, runner: Runner, here: Situation) -> WireSeen:
+        """Who has the goal's address, this computer's own, and the router's."""
+        adapter, goal = self.adapter, self.goal.address
+        own = adapter.on_subnet_of(goal)
+        asked: dict[IPv4Address, IPv4Address | None] = {goal: own.ip if own else None}
+        asked |= {each.ip: None for each in adapter.interfaces}
+        router = here.way.router if here.way.adapter == adapter.name else None
+        if router is not None:
+            near = adapter.on_subnet_of(router)
+            asked[router] = near.ip if near else None
+        seen = await ask_wire(runner, adapter, asked, PATIENCE)
+        first = router or goal
+        if seen.answers is not None and not seen.macs(first):
+            again = await ask_wire(runner, adapter, {first: asked[first]}, LONG_PATIENCE)
+            merged = {**seen.answers, **(again.answers or {})}
+            return WireSeen(merged, {**seen.heard, **again.heard})
+        return seen
+
+    async def _neighbour(self, here: Situation) -> Step:
+        step = neighbour.judge_neighbour(self.goal, here, self._wire)
+        if step is not None:
+            return step
+        mac = self.row.mac if self.row is not None else None
+        sought = await seek(self.adapter, self.site, self.plan, self.goal.address, mac)
+        return neighbour.judge_nobody(self.goal, here, sought)
+
+    async def _first_trial(self, runner: Runner, here: Situation, watch: Watch) -> None:
+        routed = here.way.router is not None
+        goal, port = self.goal.address, self.goal.port
+        async with asyncio.TaskGroup() as tasks:
+            tasks.create_task(try_echoes(runner, self.adapter, goal, self._trial, routed))
+            if port is not None:
+                tasks.create_task(try_doors(runner, self.adapter.name, goal, (port,), self._trial))
+        note_seen(self._trial, watch, self._strict())
+
+    async def _way_back(self, runner: Runner, here: Situation, watch: Watch) -> Step:
+        """What comes back; what else there is to ask when nothing does, is asked side by side."""
+        trial, is_direct = self._trial, here.way.router is None
+        inside: FromInside | None = None
+        if not trial.came_back and (is_direct or not trial.errors):
+            asking = asyncio.ensure_future(self._from_inside(runner, is_direct))
+            try:
+                await self._doors(runner, watch)
+                step = answers.judge_way_back(self.goal, here, trial)
+                if step is None:
+                    inside = await asking
+            finally:
+                await end(asking)
+        step = answers.judge_way_back(self.goal, here, trial, inside)
+        assert step is not None
+        return step
+
+    async def _from_inside(self, runner: Runner, is_direct: bool) -> FromInside:
+        if not is_direct or self._wire.answers is None:
+            return FromInside()
+        return await ask_from_inside(runner, self.adapter, self.goal.address, self.site, self.plan)
+
+    async def _doors(self, runner: Runner, watch: Watch) -> None:
+        """Try the usual doors, unless one was named and something has answered."""
+        wanted = [p for p in self.ports if p not in self._trial.doors]
+        if self.goal.port is not None and self._trial.came_back:
+            wanted = []
+        if not self._trial.came_back and not self._trial.answered:
+            # Who is silent to all is asked at the doors of the trade alone.
+            wanted = [port for port in wanted if port in PROTOCOLS]
+        if wanted:
+            await try_doors(runner, self.adapter.name, self.goal.address, wanted, self._trial)
+        note_seen(self._trial, watch, self._strict())
+
+    def _strict(self) -> frozenset[str]:
+        return frozenset(each.name for each in self.adapters if each.strict_about_sources)

@@ -1,0 +1,90 @@
+"""Asking a device from an address near to its own, borrowed for the time of asking."""
+
+from __future__ import annotations
+
+from contextlib import closing
+from functools import partial
+from ipaddress import IPv4Address, IPv4Interface
+from itertools import islice
+
+from portcall.core.adapters.adapter import Adapter
+from portcall.core.adapters.own_address import Wanted, candidates
+from portcall.core.find import cip_interface
+from portcall.core.find.sighting import Field, Method, Sighting
+from portcall.core.plan.rows import Plan
+from portcall.core.reach.ping import Ping, Replied, Unanswered
+from portcall.core.talk.probe import AddressProbe, Free, Taken
+from portcall.core.trouble import NotPossibleHere
+from portcall.core.why.evidence import FromInside
+from portcall.core.wire import cip
+from portcall.host.echoes import Echoes
+from portcall.host.leg import Leg
+from portcall.host.link import Link
+from portcall.host.runner import Runner
+from portcall.host.vantage import Vantage
+from portcall.jobs.look.converse import Talk, converse
+from portcall.site.folder import Site
+
+_NEAR_PREFIX = 30
+
+
+async def ask_from_inside(
+    runner: Runner, adapter: Adapter, address: IPv4Address, site: Site, plan: Plan
+) -> FromInside:
+    """Whether a device answers somebody whom no mask can leave out, and what its mask is."""
+    own = adapter.on_subnet_of(address)
+    prefix = own.network.prefixlen if own else _NEAR_PREFIX
+    network = IPv4Interface((address, prefix)).network
+    near = candidates(Wanted(network, address, "near"), None, site.reserved(plan))
+    choices = [each for each in islice(near, 2) if own is None or each != own.ip]
+    try:
+        free = await _free(runner, adapter, choices)
+        if free is None:
+            return FromInside()
+        with closing(Leg(runner, adapter.name, IPv4Interface((free, prefix)))) as leg:
+            answered, mask = await _ask(runner, leg.vantage, address)
+    except NotPossibleHere:
+        return FromInside()
+    return FromInside(free, answered, mask, "CIP" if mask else "")
+
+
+async def _free(runner: Runner, adapter: Adapter, choices: list[IPv4Address]) -> IPv4Address | None:
+    assert adapter.mac is not None
+    free: list[IPv4Address] = []
+
+    def told(fact: Free | Taken) -> None:
+        if isinstance(fact, Free):
+            free.append(fact.address)
+
+    with runner.using(Link(adapter.name)) as link:
+        ends = [runner.start(AddressProbe(adapter.mac, each), link, told) for each in choices]
+        for end in ends:
+            await end.wait()
+    return next((each for each in choices if each in free), None)
+
+
+async def _ask(
+    runner: Runner, vantage: Vantage, address: IPv4Address
+) -> tuple[bool, IPv4Address | None]:
+    """Whether it answers at all, an echo or a door, and its mask where it tells that."""
+    echoed: list[Replied] = []
+
+    def take(fact: Replied | Unanswered) -> None:
+        if isinstance(fact, Replied):
+            echoed.append(fact)
+
+    with runner.using(vantage.call(lambda: Echoes(vantage.adapter))) as echoes:
+        await runner.run(Ping([address], echoes.identifier, 2, 0.1, 0.5), echoes, take)
+    seen: list[Sighting] = []
+    talk = Talk(Method.CIP, (partial(cip_interface.script, address),))
+    nothing = Talk(Method.PORTS)
+    doors = {address: (cip.PORT, 80, 502)}
+    answered = await converse(
+        runner,
+        vantage,
+        doors,
+        lambda door: talk if door.port == cip.PORT else nothing,
+        seen.append,
+    )
+    masks = [said.value for each in seen for said in each.said if said.field is Field.MASK]
+    return bool(echoed) or address in answered, IPv4Address(masks[0]) if masks else None

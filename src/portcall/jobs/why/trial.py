@@ -1,0 +1,211 @@
+"""First echoes and attempts at doors, watched at the sockets and at the adapters."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Awaitable, Callable, Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from ipaddress import IPv4Address
+
+from portcall.core.adapters.adapter import Adapter, AdapterKind
+from portcall.core.reach.ping import Ping, Replied, Unanswered
+from portcall.core.talk.door_knock import DoorKnock, DoorState, Knock
+from portcall.core.trouble import NotPossibleHere
+from portcall.core.why.evidence import EchoSeen, Trial
+from portcall.core.why.frames_seen import FramesSeen
+from portcall.host.doors import Doors
+from portcall.host.echoes import Echoes
+from portcall.host.link import Link
+from portcall.host.runner import Runner
+from portcall.host.vantage import Vantage
+
+_FIRST_ECHOES, _FIRST_EVERY, _FIRST_WAIT = 4, 0.15, 1.0
+
+ROUTER_WAIT = 3.5
+"""Seconds in which a router says that it finds nobody: ARP takes it three (RFC 1122 §2.3.2.1)."""
+
+_ECHOES, _EVERY, _WAIT = 30, 0.03, 1.0
+_LARGE_ECHOES, _LARGE_EVERY, _LARGE_WAIT = 3, 0.05, 0.6
+_HEADERS = 28
+"""Octets of IPv4 and ICMP around what an echo carries."""
+
+_STEPS = 4
+"""How often the largest packet that passes is halved down to."""
+
+_SMALLEST = 90
+_FIRST_SEQUENCE = 1000
+_MOST_ERRORS = 16
+_FORBIDDEN = "firewall"
+_TOO_BIG = "fragmentation needed"
+
+
+@dataclass(slots=True)
+class Watch:
+    """What is seen at the adapter with the plant's cable, and at the others; None: no privilege."""
+
+    here: FramesSeen | None
+    elsewhere: dict[str, FramesSeen]
+
+
+@contextmanager
+def watching(
+    runner: Runner, adapter: Adapter, adapters: Sequence[Adapter], address: IPv4Address
+) -> Iterator[Watch]:
+    """While the block runs, watch what goes to an address and what comes from it."""
+    links: list[Link] = []
+    watch = Watch(None, {})
+    try:
+        for each in adapters:
+            is_here = each.name == adapter.name
+            if each.mac is None or not each.link or each.kind is AdapterKind.LOOPBACK:
+                continue
+            try:
+                link = Link(each.name, outgoing=is_here)
+            except NotPossibleHere:
+                continue
+            links.append(link)
+            seen = FramesSeen(each.mac, address)
+            runner.start(seen, link, _heed_nothing)
+            if is_here:
+                watch.here = seen
+            else:
+                watch.elsewhere[each.name] = seen
+        yield watch
+    finally:
+        for link in links:
+            runner.drop(link)
+            link.close()
+
+
+def _heed_nothing(fact: object) -> None:
+    """The conversation keeps what it counted."""
+
+
+async def try_echoes(
+    runner: Runner, adapter: Adapter, address: IPv4Address, trial: Trial, routed: bool
+) -> None:
+    """A few echoes, into ``trial``; ends as soon as one is answered."""
+    wait = ROUTER_WAIT if routed else _FIRST_WAIT
+    own = [interface.ip for interface in adapter.interfaces]
+    answered = asyncio.Event()
+
+    def take(fact: Replied | Unanswered) -> None:
+        trial.echoes += 1
+        if isinstance(fact, Replied):
+            trial.answered += 1
+            answered.set()
+        elif fact.by is not None:
+            if len(trial.errors) < _MOST_ERRORS:
+                trial.errors.append((fact.by, fact.said))
+            if routed:
+                answered.set()
+        elif _FORBIDDEN in fact.reason:
+            trial.refused = fact.reason
+
+    with runner.using(Echoes(adapter.name)) as echoes:
+        ping = Ping([address], echoes.identifier, _FIRST_ECHOES, _FIRST_EVERY, wait, own)
+        end = runner.start(ping, echoes, take)
+        waits = [asyncio.ensure_future(each) for each in (end.wait(), answered.wait())]
+        try:
+            await asyncio.wait(waits, return_when=asyncio.FIRST_COMPLETED)
+        finally:
+            for each in waits:
+                each.cancel()
+    trial.echoes = max(trial.echoes, 1)
+
+
+async def try_doors(
+    runner: Runner, adapter: str, address: IPv4Address, ports: Sequence[int], trial: Trial
+) -> None:
+    """Try doors, and close those that open, into ``trial``."""
+    proven = (address,) if trial.answered else ()
+    knocking = DoorKnock({address: ports}, proven)
+    with runner.using(Doors(Vantage(adapter))) as medium:
+
+        def settled(knock: Knock) -> None:
+            assert knock.state is not None
+            trial.doors[knock.door.port] = knock.state
+            if knock.state is DoorState.SILENT:
+                medium.give_up(knock.door)
+            elif knock.state is DoorState.OPEN:
+                medium.stream(knock.door).close()
+                medium.leave(knock.door)
+
+        await runner.run(knocking, medium, settled)
+
+
+def note_seen(trial: Trial, watch: Watch, strict: frozenset[str]) -> None:
+    """Put what was seen at the adapters into ``trial``."""
+    trial.strict = strict
+    if watch.here is not None:
+        here = watch.here
+        trial.seen_out, trial.seen_in, trial.echoes_in = here.out, here.came, here.echoes
+        trial.ports_out, trial.ports_in = set(here.ports_out), set(here.ports_in)
+    trial.elsewhere = {name: seen.came for name, seen in watch.elsewhere.items() if seen.came}
+
+
+async def measure(runner: Runner, adapter: Adapter, address: IPv4Address) -> EchoSeen:
+    """A series of echoes, then large ones, and how large they may be where those are lost."""
+    own = [interface.ip for interface in adapter.interfaces]
+    sequence = _FIRST_SEQUENCE
+    too_big: list[tuple[IPv4Address, str]] = []
+
+    async def series(
+        echoes: Echoes, count: int, every: float, wait: float, size: int
+    ) -> list[Replied]:
+        nonlocal sequence
+        replied: list[Replied] = []
+
+        def take(fact: Replied | Unanswered) -> None:
+            if isinstance(fact, Replied):
+                replied.append(fact)
+            elif fact.by is not None and fact.said == _TOO_BIG:
+                too_big.append((fact.by, fact.said))
+
+        payload = bytes(number & 0xFF for number in range(size - _HEADERS))
+        ping = Ping([address], echoes.identifier, count, every, wait, own, payload, first=sequence)
+        sequence += count
+        await runner.run(ping, echoes, take)
+        return replied
+
+    with runner.using(Echoes(adapter.name, whole=True)) as echoes:
+        small = await series(echoes, _ECHOES, _EVERY, _WAIT, _SMALLEST)
+        sent = _ECHOES
+        if 0 < sent - len(small) < 3:
+            # One that is lost may have been lost by chance; a second look tells.
+            small += await series(echoes, _ECHOES, _EVERY, _WAIT, _SMALLEST)
+            sent += _ECHOES
+        times = [each.seconds for each in small]
+        ttl = next((each.ttl for each in small if each.ttl is not None), None)
+        if len(small) < sent:
+            return EchoSeen(sent, len(small), times, ttl)
+        large = adapter.mtu
+
+        async def passes(size: int, count: int = _LARGE_ECHOES) -> int:
+            return len(await series(echoes, count, _LARGE_EVERY, _LARGE_WAIT, size))
+
+        back = await passes(large)
+        passed = None if back else await _largest(passes, _SMALLEST, large)
+    return EchoSeen(
+        sent,
+        len(small),
+        times,
+        ttl,
+        _LARGE_ECHOES,
+        back,
+        large,
+        passed,
+        too_big[0] if too_big else None,
+    )
+
+
+async def _largest(passes: Callable[[int, int], Awaitable[int]], low: int, high: int) -> int:
+    """About the largest packet that passes, between one that does and one that does not."""
+    for _ in range(_STEPS):
+        middle = (low + high) // 2
+        if await passes(middle, 2):
+            low = middle
+        else:
+            high = middle
+    return low

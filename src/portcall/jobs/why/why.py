@@ -1,0 +1,50 @@
+"""What is asked, by whom and from where: from what was typed to a climb that can be run."""
+
+from __future__ import annotations
+
+import os
+from ipaddress import IPv4Address
+
+from portcall.core.adapters.adapter import choose_for
+from portcall.core.catalog.doors import parse_door
+from portcall.core.plan.rows import Plan
+from portcall.core.plan.targets import parse_target
+from portcall.core.trouble import BadInput
+from portcall.core.why.ladder import Goal
+from portcall.host.adapters import way_out
+from portcall.jobs.why.climb import Climb
+from portcall.jobs.workstation.adapters import adapters_now
+from portcall.site.catalogs import read_catalogs
+from portcall.site.folder import Site
+
+
+def prepare(text: str, door: str | None, adapter: str | None, site: Site, plan: Plan) -> Climb:
+    """A climb to what was typed. Raises BadInput, NotPossibleHere."""
+    address = parse_target(text, plan)
+    if not isinstance(address, IPv4Address):
+        raise BadInput(f"{text}: is a subnet; name one device by its address or planned name")
+    ports = read_catalogs(site.folder).all_ports
+    port = None if door is None else parse_door(door, ports)
+    row = plan.by_address(address)
+    adapters = adapters_now()
+    way = way_out(address)
+    if way.own:
+        holder = next((a.name for a in adapters if a.on_subnet_of(address)), "this computer")
+        raise BadInput(
+            f"{address}: is this computer's own address, on {holder}; name a device, or take the "
+            "address off first: portcall restore"
+        )
+    chosen = choose_for(adapters, adapter or None, address, way.adapter)
+    name = row.name if row is not None else str(address)
+    goal = Goal(address, name, port, ports.get(port or 0, ""))
+    return Climb(
+        goal,
+        chosen,
+        adapters,
+        site,
+        plan,
+        row,
+        ports,
+        dict(os.environ),
+        site.pace,
+    )

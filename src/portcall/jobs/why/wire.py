@@ -1,0 +1,83 @@
+"""Asking the wire: who answers for an address, and where a device is that does not."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Mapping
+from dataclasses import replace
+from ipaddress import IPv4Address
+
+from portcall.core.adapters.adapter import Adapter
+from portcall.core.address import UNSPECIFIED, AddressRange, Mac, assumed_network
+from portcall.core.find.sighting import Method
+from portcall.core.plan.rows import Plan
+from portcall.core.trouble import NotPossibleHere
+from portcall.core.why.evidence import Sought, WireSeen
+from portcall.core.why.who_has import WhoHas
+from portcall.host.link import Link
+from portcall.host.runner import Runner
+from portcall.jobs.look.looked import look
+from portcall.jobs.look.orders import gathering_for, orders_for, usual_ranges
+from portcall.site.folder import Site
+
+LONG_PATIENCE = 1.0
+"""Seconds that a silent device is asked for."""
+
+_LISTEN = 4.5
+"""Seconds: a device that asks for an address does so every few of them."""
+
+_LONG_ENOUGH = 2.0
+"""Seconds after which a device that was heard is not looked for any further."""
+
+_SEEKING = (Method.LISTEN, Method.ARP, Method.DCP)
+
+
+async def ask_wire(
+    runner: Runner,
+    adapter: Adapter,
+    asked: Mapping[IPv4Address, IPv4Address | None],
+    patience: float,
+) -> WireSeen:
+    """Who answers ARP for each address, asked from the own address given with it, or from none."""
+    try:
+        link = Link(adapter.name)
+    except NotPossibleHere:
+        return WireSeen(None)
+    assert adapter.mac is not None
+    questions = {address: own or UNSPECIFIED for address, own in asked.items()}
+    conversation = WhoHas(adapter.mac, questions, patience)
+    with runner.using(link):
+        await runner.run(conversation, link, _heed_nothing)
+    heard: dict[object, set[Mac]] = {}
+    for address, mac in conversation.overheard.items():
+        heard.setdefault(assumed_network(address), set()).add(mac)
+    networks = {network: len(macs) for network, macs in heard.items()}
+    return WireSeen(conversation.answers, networks)  # type: ignore[arg-type]
+
+
+def _heed_nothing(fact: object) -> None:
+    """The conversation keeps what it learnt."""
+
+
+async def seek(
+    adapter: Adapter, site: Site, plan: Plan, goal: IPv4Address, mac: Mac | None
+) -> Sought:
+    """Look around after nobody answered: at every likely address, by DCP, and who asks."""
+    gathering = gathering_for(site, plan)
+    orders = orders_for(adapter, site, gathering, methods=_SEEKING, listen=_LISTEN)
+    here = AddressRange(goal, goal)
+    likely = usual_ranges(adapter, site, plan, gathering.catalog)
+    orders = replace(orders, ranges=(here, *likely), borrows=False)
+    loop = asyncio.get_running_loop()
+    began = loop.time()
+
+    def enough(seconds: float) -> bool:
+        if seconds < _LONG_ENOUGH or mac is None:
+            return False
+        return any(
+            device.mac == mac and (device.addresses or device.asks or Method.DCP in device.methods)
+            for device in gathering.devices()
+        )
+
+    await look(adapter, orders, gathering, enough=enough)
+    return Sought(gathering.devices(), loop.time() - began)
