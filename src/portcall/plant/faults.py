@@ -75,8 +75,8 @@ class Faults:
     async def make(self, on: str, kind: str, how: str) -> None:
         """Break something. Raises BadInput, NotPossibleHere."""
         fault = Fault(on, kind, how)
-        if any((each.on, each.kind) == (on, kind) for each in self._made):
-            raise BadInput(f"{on} is {kind} already; mend it first: portcall plant mend {on}")
+        if fault in self._made:
+            raise BadInput(f"{fault}: is made already; mend it first: portcall plant mend {on}")
         try:
             if on in self._wiring.devices:
                 made = ON_DEVICES.get(kind)

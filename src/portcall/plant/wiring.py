@@ -31,6 +31,7 @@ class Wiring:
         self._wires: dict[str, str] = {}
         self._intruders: dict[str, NetworkNamespace] = {}
         self._unplugged: set[str] = set()
+        self._rough: set[str] = set()
         self._runner = Runner(Pacer(_DEVICE_PACE, burst=1000))
         self._scenario = scenario
 
@@ -110,6 +111,9 @@ class Wiring:
     def roughen(self, name: str, roughness: Roughness) -> Callable[[], None]:
         """Put a rough cable between a device or adapter and its switch."""
         port = self._ports[name]
+        if port in self._rough:
+            raise BadInput(f"{name} has a rough cable already: portcall plant mend {name}")
+        self._rough.add(port)
         switch = self._switch(self._wires[name])
         patch, end = f"{port}p", f"{port}e"
 
@@ -122,6 +126,7 @@ class Wiring:
         cable.start()
 
         def undo() -> None:
+            self._rough.discard(port)
             cable.close()
             self._switches.call(partial(cables.remove, patch))
             self._switches.call(partial(cables.move_port, port, switch))
