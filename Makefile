@@ -51,7 +51,7 @@ $(READY): pyproject.toml
 	@touch $@
 
 $(COUNTERPARTS): $(READY)
-	$(BIN)/pip install --quiet --disable-pip-version-check -e '.[counterparts]'
+	$(BIN)/pip install --quiet --disable-pip-version-check -e '.[counterparts,patterns]'
 	@touch $@
 
 clean:

@@ -37,7 +37,9 @@ def report(told: Told, oddity: str) -> None:
     """One line a try."""
     mark = "right" if told.is_right else f"WRONG: {told.document.get('cause')}"
     wanted = told.case.cause or "nothing"
-    print(f"{wanted:18} {told.case.target:18} {told.seconds:5.2f} s  {mark}  ({oddity})", flush=True)
+    print(
+        f"{wanted:18} {told.case.target:18} {told.seconds:5.2f} s  {mark}  ({oddity})", flush=True
+    )
     if not told.is_right:
         for rung in told.document.get("rungs", []):
             print(f"    {rung['rung']:12} {rung['verdict']:9} {rung['evidence']}")

@@ -22,7 +22,9 @@ from portcall.core.find.arrivals import Arrival, Arrivals, Ear, dropped
 from portcall.core.find.cip_identity import IdentityByBroadcast
 from portcall.core.find.overhear import Overhear
 from portcall.core.find.sighting import Field, Method
-from portcall.core.reach.ping import Ping, Replied, Unanswered
+from portcall.core.reach.echo_facts import Replied, Unanswered
+from portcall.core.reach.ping import Ping
+from portcall.core.reach.rounds import ERROR_GRACE
 from portcall.core.reach.statistics import summarise
 from portcall.core.talk.conversation import Datagram, Endpoint, Frame, IcmpPacket
 from portcall.core.talk.pacer import Pacer
@@ -288,7 +290,8 @@ def test_ping_times_start_when_the_packet_leaves():
     first, second = party.facts
     assert first.seconds == 0.003000000000000003 or abs(first.seconds - 0.003) < 1e-9
     assert (first.target, first.sequence, first.ttl) == (PLC, 1, 64)
-    assert second == Unanswered(PLC, 2, "no reply")
+    assert second[:3] == (PLC, 2, "no reply")
+    assert second.at - first.at == 1.0
     assert party.conversation.over
     (summary,) = summarise([PLC], party.facts)
     assert (summary.sent, summary.received, summary.loss) == (2, 1, 0.5)
@@ -301,15 +304,34 @@ def test_ping_says_who_called_it_unreachable_and_what_could_not_leave():
     request = ipv4.Ipv4Packet(OWN_ADDRESS, PLC, 1, party.packets[0].message)
     quoted = ipv4.encode(request)[:28]
     error = icmp.encode(icmp.IcmpMessage(3, 1, bytes(4), quoted))
-    wire.say(IcmpPacket(IPv4Address("10.61.20.1"), error))
-    assert party.facts == [Unanswered(PLC, 1, "host unreachable, says 10.61.20.1")]
+    router = IPv4Address("10.61.20.1")
+    wire.say(IcmpPacket(router, error))
+    wire.say(IcmpPacket(IPv4Address("10.61.20.66"), error))
+    wire.pass_time(ERROR_GRACE)
+    assert party.facts[0][:5] == (
+        *(PLC, 1, "host unreachable, says 10.61.20.1"),
+        *(router, "host unreachable"),
+    )
     own_wire, own_party = alone(Ping([PLC], 9, own=[OWN_ADDRESS]))
     own_wire.say(IcmpPacket(OWN_ADDRESS, error))
-    assert own_party.facts == [Unanswered(PLC, 1, "nothing answers ARP at this address")]
+    own_wire.pass_time(ERROR_GRACE)
+    assert own_party.facts[0][:4] == (PLC, 1, "nothing answers ARP at this address", None)
     actions = list(ping.woke(1.0))
     (unsent,) = list(ping.unsent(actions[0].packet, "network is down", 1.0))
-    assert unsent.fact == Unanswered(PLC, 2, "network is down")
+    assert unsent.fact[:3] == (PLC, 2, "network is down")
     assert ping.over
+
+
+def test_an_echo_that_comes_back_counts_more_than_an_error_that_anybody_can_send():
+    wire, party = alone(Ping([PLC], 9, count=1))
+    request = ipv4.Ipv4Packet(OWN_ADDRESS, PLC, 1, party.packets[0].message)
+    lie = icmp.encode(icmp.IcmpMessage(3, 1, bytes(4), ipv4.encode(request)[:28]))
+    wire.say(IcmpPacket(IPv4Address("10.61.20.66"), lie))
+    wire.pass_time(ERROR_GRACE / 2)
+    wire.say(echo(1))
+    (fact,) = party.facts
+    assert isinstance(fact, Replied)
+    assert party.conversation.over
 
 
 OWN_ADDRESS = IPv4Address("10.61.20.200")

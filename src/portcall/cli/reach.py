@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from contextlib import ExitStack, closing
+from functools import partial
+from ipaddress import IPv4Address
+from pathlib import Path
 
 import click
-from rich.text import Text
 
-from portcall.cli.main import NO, YES
+from portcall.cli.main import INTERRUPTED, NO, YES
 from portcall.cli.options import (
     adapter_option,
     begin_capture,
@@ -16,23 +19,44 @@ from portcall.cli.options import (
     json_option,
     plan_if_sound,
 )
-from portcall.cli.running import run
-from portcall.cli.say import milliseconds, print_json
-from portcall.cli.table import Columns, cell, print_rows
+from portcall.cli.running import run, run_until_interrupted
+from portcall.cli.say import note
+from portcall.cli.views.reach import print_results
+from portcall.cli.views.reach_watch import watch_view
+from portcall.core.catalog.doors import parse_door
 from portcall.core.plan.targets import parse_targets
-from portcall.core.reach.statistics import Reachability
-from portcall.jobs.reach.ping import reach
+from portcall.core.reach.echo_facts import Fact, Target
+from portcall.core.reach.ping import HEADERS, LONGEST, OCTETS
+from portcall.core.reach.series import Series, series_of
+from portcall.core.reach.statistics import summarise
+from portcall.core.talk.conversation import Endpoint
+from portcall.core.talk.pacer import HIGHEST_PACE
+from portcall.core.trouble import BadInput, NotPossibleHere
+from portcall.jobs.reach.reach import must_have_an_address, reach
+from portcall.jobs.reach.watching import Watching
+from portcall.site.catalogs import read_catalogs
+from portcall.site.echo_log import EchoLog, read_echoes
 from portcall.site.folder import this_site
+
+_PLOTS = (".png", ".svg", ".pdf")
+_MOST_KEPT = 2_000_000
 
 
 @click.command("reach")
-@click.argument("targets", nargs=-1, required=True, metavar="TARGET…")
+@click.argument("targets", nargs=-1, metavar="TARGET…")
+@click.option(
+    "--door",
+    "doors",
+    multiple=True,
+    metavar="DOOR",
+    help="Time connections to this port instead of echoes: 502, cip, web; several at once.",
+)
 @click.option("--count", default=4, show_default=True, type=click.IntRange(1, 1000))
 @click.option(
     "--interval",
     default=1.0,
     show_default=True,
-    type=click.FloatRange(0.05, 60),
+    type=click.FloatRange(0.05, 3600),
     help="Seconds from one echo to the next.",
 )
 @click.option(
@@ -42,75 +66,164 @@ from portcall.site.folder import this_site
     type=click.FloatRange(0.05, 60),
     help="Seconds until an echo counts as lost.",
 )
+@click.option(
+    "--size",
+    "sizes",
+    multiple=True,
+    type=click.IntRange(HEADERS, LONGEST),
+    help="Octets of an echo's IPv4 packet; several are sent by turns.",
+)
+@click.option(
+    "--pace",
+    type=click.FloatRange(1, HIGHEST_PACE),
+    help="Packets a second, at most. Without it, the site's, or 200.",
+)
+@click.option("--watch", is_flag=True, help="Go on until Ctrl-C, and show the last minute.")
+@click.option("--for", "lasts", type=click.FloatRange(0.1), help="Watch for so many seconds.")
+@click.option("--until-up", is_flag=True, help="Watch until every target answers.")
+@click.option("--until-down", is_flag=True, help="Watch until one does not answer, twice.")
+@click.option("--log", "log_file", metavar="FILE.csv", help="Add every echo to FILE.")
+@click.option("--from", "from_file", metavar="FILE.csv", help="Read such a file, and send nothing.")
+@click.option("--plot", "plot_file", metavar="FILE", help="Draw the times: .png, .svg or .pdf.")
 @adapter_option
 @capture_option
 @json_option
 def reach_command(
     targets: tuple[str, ...],
+    doors: tuple[str, ...],
     count: int,
     interval: float,
     wait: float,
+    sizes: tuple[int, ...],
+    pace: float | None,
+    watch: bool,
+    lasts: float | None,
+    until_up: bool,
+    until_down: bool,
+    log_file: str | None,
+    from_file: str | None,
+    plot_file: str | None,
     adapter_name: str | None,
     capture: str | None,
     as_json: bool,
 ) -> int:
-    """Ping each TARGET: an address, a range, a subnet or a planned name.
+    """Send echoes to each TARGET: an address, a range, a subnet or a planned name.
 
-    Ends with 0 when every target answered.
+    Ends with 0 when every target answered. When one does not, "portcall why TARGET" says more.
     """
+    plot = _plot_path(plot_file)
+    if from_file is not None:
+        if targets or doors or log_file or watch or until_up or until_down:
+            raise BadInput("--from reads what was; name no target, door, --log or --watch with it")
+        return _read_again(Path(from_file), plot, as_json)
+    if not targets:
+        raise BadInput("which TARGET? an address, a range, a subnet or a planned name")
     site = this_site()
     plan = plan_if_sound(site)
-    spans = parse_targets(targets, plan)
+    addresses = [address for span in parse_targets(targets, plan) for address in span]
+    ports = read_catalogs(site.folder).all_ports if doors else {}
+    asked = _targets(addresses, [parse_door(door, ports) for door in doors])
     adapter = chosen_adapter(adapter_name)
     begin_capture(adapter, capture)
-    addresses = [address for span in spans for address in span]
-    results = run(reach(adapter, site.pace, addresses, count, interval, wait))
     names = {row.address: row.name for row in plan}
-    if as_json:
-        print_json({"adapter": adapter.name, "targets": [_document(result) for result in results]})
-    else:
-        print_rows(_layout(), results, lambda result: _cells(result, names.get(result.target)))
+    speed = pace or site.pace
+    octets = sizes or (OCTETS,)
+    if not (watch or lasts or until_up or until_down or log_file):
+        results, facts = run(reach(adapter, plan, speed, asked, count, interval, wait, octets))
+        print_results(adapter.name, results, names, as_json)
+        _draw(plot, series_of(asked, facts), names)
+        return YES if all(result.answers for result in results) else NO
+    must_have_an_address(adapter, asked)
+    _say_if_too_many(len(asked), interval, speed)
+    kept: list[Fact] = []
+    with ExitStack() as stack:
+        log = EchoLog(Path(log_file), names) if log_file else None
+        if log is not None:
+            stack.enter_context(closing(log))
+        view = stack.enter_context(watch_view(adapter.name, names, as_json))
+        watching = Watching(
+            adapter,
+            asked,
+            speed,
+            interval,
+            wait,
+            view.tell,
+            view.refreshed,
+            octets,
+            lasts,
+            until_up,
+            until_down,
+            log,
+            partial(_keep, kept) if plot else None,
+        )
+        view.show(watching)
+        _, interrupted = run_until_interrupted(watching.run)
+    view.print_end()
+    _draw(plot, series_of(asked, kept), names)
+    if until_up or until_down:
+        reached = watching.reached_its_end
+        return YES if reached else INTERRUPTED if interrupted else NO
+    return INTERRUPTED if interrupted else NO if watching.watch.any_down else YES
+
+
+def _targets(addresses: Sequence[IPv4Address], ports: Sequence[int]) -> list[Target]:
+    if not ports:
+        return list(addresses)
+    return [Endpoint(address, port) for address in addresses for port in ports]
+
+
+def _keep(kept: list[Fact], fact: Fact) -> None:
+    if len(kept) < _MOST_KEPT:
+        kept.append(fact)
+
+
+def _say_if_too_many(targets: int, interval: float, pace: float) -> None:
+    takes = targets / pace
+    if takes > interval:
+        note(
+            f"{targets} targets at {pace:g} packets a second: each is asked every {takes:.1f} s; "
+            f"--pace {min(targets / interval * 1.2, HIGHEST_PACE):.0f} asks them oftener"
+        )
+
+
+def _plot_path(file: str | None) -> Path | None:
+    if file is None:
+        return None
+    path = Path(file)
+    if path.suffix.lower() not in _PLOTS:
+        raise BadInput(f"{file}: no drawing is called so; end its name in .png, .svg or .pdf")
+    _drawing()
+    return path
+
+
+def _drawing() -> None:
+    """Raise NotPossibleHere when what draws is not installed: before anything is waited for."""
+    from importlib.util import find_spec
+
+    missing = [name for name in ("numpy", "scipy", "matplotlib") if find_spec(name) is None]
+    if missing:
+        raise NotPossibleHere(
+            f"{', '.join(missing)}: not installed, and needed for this; "
+            "pip install 'portcall[patterns]'"
+        )
+
+
+def _read_again(path: Path, plot: Path | None, as_json: bool) -> int:
+    _drawing()
+    names, facts = read_echoes(path)
+    if not facts:
+        raise BadInput(f"{path}: has no echo that can be read")
+    targets = list(dict.fromkeys(fact.target for fact in facts))
+    results = summarise(targets, facts)
+    series = series_of(targets, facts)
+    print_results(None, results, names, as_json, series)
+    _draw(plot, series, names)
     return YES if all(result.answers for result in results) else NO
 
 
-def _layout() -> Columns:
-    return Columns(
-        "address",
-        "name",
-        "echoes",
-        "lost",
-        "shortest",
-        "median",
-        "longest",
-        "why",
-        drops=("name", "median", "longest", "shortest"),
-        shrinks="why",
-    )
+def _draw(plot: Path | None, series: Sequence[Series], names: Mapping[IPv4Address, str]) -> None:
+    if plot is not None:
+        from portcall.jobs.reach.plot import draw
 
-
-def _cells(result: Reachability, name: str | None) -> Sequence[Text]:
-    return (
-        cell(result.target, "bold"),
-        cell(name),
-        cell(f"{result.received} of {result.sent}"),
-        cell(f"{result.loss:.0%}", "red" if result.received < result.sent else ""),
-        cell(milliseconds(result.shortest)),
-        cell(milliseconds(result.middle)),
-        cell(milliseconds(result.longest)),
-        cell(result.reason, "yellow"),
-    )
-
-
-def _document(result: Reachability) -> dict[str, object]:
-    def ms(seconds: float | None) -> float | None:
-        return None if seconds is None else round(seconds * 1000, 3)
-
-    return {
-        "address": str(result.target),
-        "sent": result.sent,
-        "received": result.received,
-        "shortest_ms": ms(result.shortest),
-        "median_ms": ms(result.middle),
-        "longest_ms": ms(result.longest),
-        "reason": result.reason,
-    }
+        draw(plot, series, names)
+        note(f"drawn: {plot}")

@@ -6,6 +6,7 @@ import unicodedata
 from functools import lru_cache
 
 LONGEST = 120
+_RUN_BY_SPREADSHEETS = ("=", "+", "-", "@", "\t")
 
 
 def printable(text: str, longest: int = LONGEST) -> str:
@@ -33,3 +34,8 @@ def decoded(data: bytes, longest: int = LONGEST) -> str:
     except UnicodeDecodeError:
         text = data.decode("latin-1")
     return printable(text, longest)
+
+
+def for_spreadsheets(text: str) -> str:
+    """The text as a cell that no spreadsheet takes for a formula: others choose these texts."""
+    return f"'{text}" if text.startswith(_RUN_BY_SPREADSHEETS) else text

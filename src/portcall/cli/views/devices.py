@@ -18,11 +18,11 @@ from portcall.core.find.devices import Gathering
 from portcall.core.find.remarks import remarks
 from portcall.core.find.sighting import Field
 from portcall.core.plan.near import NearMisses
+from portcall.core.printable import for_spreadsheets
 from portcall.jobs.look.findings import NotRun
 from portcall.jobs.look.looked import Looked
 
 _MOST_ADDRESSES_SHOWN = 2
-_RUN_BY_SPREADSHEETS = ("=", "+", "-", "@", "\t")
 
 CSV_COLUMNS = (
     "address",
@@ -159,12 +159,7 @@ def print_csv(found: Found) -> None:
             " ".join(device.methods),
             "; ".join(found.remarks(device)),
         )
-        click.echo(_csv_line([_harmless(value) for value in values]), nl=False)
-
-
-def _harmless(value: str) -> str:
-    """The text as a cell that no spreadsheet takes for a formula: devices choose these texts."""
-    return f"'{value}" if value.startswith(_RUN_BY_SPREADSHEETS) else value
+        click.echo(_csv_line([for_spreadsheets(value) for value in values]), nl=False)
 
 
 def _csv_line(values: Sequence[str]) -> str:

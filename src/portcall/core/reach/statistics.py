@@ -1,27 +1,30 @@
-"""What a series of echoes says: loss and times."""
+"""What a series of questions says: loss and times."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from ipaddress import IPv4Address
 from statistics import median
 
-from portcall.core.reach.ping import Replied, Unanswered
+from portcall.core.reach.echo_facts import Fact, Replied, Target
+
+_HIGH = 0.99
 
 
 @dataclass(frozen=True, slots=True)
 class Reachability:
-    """A target's echoes summed up; times are seconds, None when nothing came back."""
+    """A target's questions summed up; times are seconds, None when nothing came back."""
 
-    target: IPv4Address
+    target: Target
     sent: int
     received: int
     shortest: float | None
     middle: float | None
+    high: float | None
+    """What 99 of 100 do not exceed."""
     longest: float | None
     reason: str | None
-    """Why echoes are missing, in the words that came most recently; None when none are."""
+    """Why answers are missing, in the words that came most recently; None when none are."""
 
     @property
     def loss(self) -> float:
@@ -30,16 +33,14 @@ class Reachability:
 
     @property
     def answers(self) -> bool:
-        """True when at least one echo came back."""
+        """True when at least one was answered."""
         return self.received > 0
 
 
-def summarise(
-    targets: Iterable[IPv4Address], facts: Iterable[Replied | Unanswered]
-) -> tuple[Reachability, ...]:
+def summarise(targets: Iterable[Target], facts: Iterable[Fact]) -> tuple[Reachability, ...]:
     """One summary a target, in the order of ``targets``."""
-    times: dict[IPv4Address, list[float]] = {target: [] for target in targets}
-    reasons: dict[IPv4Address, list[str]] = {target: [] for target in times}
+    times: dict[Target, list[float]] = {target: [] for target in targets}
+    reasons: dict[Target, list[str]] = {target: [] for target in times}
     for fact in facts:
         if isinstance(fact, Replied):
             times[fact.target].append(fact.seconds)
@@ -52,8 +53,16 @@ def summarise(
             len(seconds),
             min(seconds, default=None),
             median(seconds) if seconds else None,
+            _share(seconds, _HIGH),
             max(seconds, default=None),
             reasons[target][-1] if reasons[target] else None,
         )
         for target, seconds in times.items()
     )
+
+
+def _share(seconds: Sequence[float], share: float) -> float | None:
+    if not seconds:
+        return None
+    ordered = sorted(seconds)
+    return ordered[min(int(share * len(ordered)), len(ordered) - 1)]

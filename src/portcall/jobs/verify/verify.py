@@ -9,7 +9,7 @@ from portcall.core.address import AddressRange
 from portcall.core.find.device import Device
 from portcall.core.find.sighting import Method
 from portcall.core.plan.rows import Plan
-from portcall.core.reach.ping import Replied, Unanswered
+from portcall.core.reach.echo_facts import Fact, address_of
 from portcall.core.reach.statistics import summarise
 from portcall.core.talk.pacer import BURST_SECONDS
 from portcall.core.verify.judgement import Judgement, Verdict, judge, unplanned
@@ -17,7 +17,7 @@ from portcall.host.runner import paced
 from portcall.jobs.look.findings import WIRE_METHODS, NotRun
 from portcall.jobs.look.looked import look
 from portcall.jobs.look.orders import gathering_for, orders_for
-from portcall.jobs.reach.ping import ping
+from portcall.jobs.reach.asking import ask
 from portcall.jobs.telling import Tell, nobody
 from portcall.site.folder import Site
 from portcall.site.logbook.settings import SettingsLog
@@ -65,10 +65,10 @@ async def verify(adapter: Adapter, site: Site, plan: Plan, tell: Tell = nobody) 
     orders = replace(orders, borrows=False, within=within)
     looked = (await look(adapter, orders, gathering, tell=tell)).to_its_end()
     targets = [row.address for row in plan if adapter.on_subnet_of(row.address)]
-    facts: list[Replied | Unanswered] = []
+    facts: list[Fact] = []
     with paced(adapter.name, site.pace, _BURST_SECONDS) as runner:
-        await ping(runner, adapter, targets, _ECHOES, _ECHO_INTERVAL, _ECHO_WAIT, facts.append)
-    reached = {result.target: result for result in summarise(targets, facts)}
+        await ask(runner, adapter, targets, _ECHOES, _ECHO_INTERVAL, _ECHO_WAIT, facts.append)
+    reached = {address_of(result.target): result for result in summarise(targets, facts)}
     devices = gathering.devices()
     judgements = judge(plan, devices, reached, SettingsLog(site.folder).identities())
     return Verified(judgements, unplanned(plan, devices), tuple(looked.not_run))

@@ -12,7 +12,8 @@ from portcall.core.adapters.own_address import Wanted, candidates
 from portcall.core.find import cip_interface
 from portcall.core.find.sighting import Field, Method, Sighting
 from portcall.core.plan.rows import Plan
-from portcall.core.reach.ping import Ping, Replied, Unanswered
+from portcall.core.reach.echo_facts import Fact, Replied
+from portcall.core.reach.ping import Ping
 from portcall.core.talk.probe import AddressProbe, Free, Taken
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.why.evidence import FromInside
@@ -69,7 +70,7 @@ async def _ask(
     """Whether it answers at all, an echo or a door, and its mask where it tells that."""
     echoed: list[Replied] = []
 
-    def take(fact: Replied | Unanswered) -> None:
+    def take(fact: Fact) -> None:
         if isinstance(fact, Replied):
             echoed.append(fact)
 

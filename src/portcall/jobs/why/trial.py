@@ -9,7 +9,8 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address
 
 from portcall.core.adapters.adapter import Adapter, AdapterKind
-from portcall.core.reach.ping import Ping, Replied, Unanswered
+from portcall.core.reach.echo_facts import Fact, Replied
+from portcall.core.reach.ping import Ping
 from portcall.core.talk.door_knock import DoorKnock, DoorState, Knock
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.why.evidence import EchoSeen, Trial
@@ -27,9 +28,6 @@ ROUTER_WAIT = 3.5
 
 _ECHOES, _EVERY, _WAIT = 30, 0.03, 1.0
 _LARGE_ECHOES, _LARGE_EVERY, _LARGE_WAIT = 3, 0.05, 0.6
-_HEADERS = 28
-"""Octets of IPv4 and ICMP around what an echo carries."""
-
 _STEPS = 4
 """How often the largest packet that passes is halved down to."""
 
@@ -90,7 +88,7 @@ async def try_echoes(
     own = [interface.ip for interface in adapter.interfaces]
     answered = asyncio.Event()
 
-    def take(fact: Replied | Unanswered) -> None:
+    def take(fact: Fact) -> None:
         trial.echoes += 1
         if isinstance(fact, Replied):
             trial.answered += 1
@@ -157,14 +155,13 @@ async def measure(runner: Runner, adapter: Adapter, address: IPv4Address) -> Ech
         nonlocal sequence
         replied: list[Replied] = []
 
-        def take(fact: Replied | Unanswered) -> None:
+        def take(fact: Fact) -> None:
             if isinstance(fact, Replied):
                 replied.append(fact)
             elif fact.by is not None and fact.said == _TOO_BIG:
                 too_big.append((fact.by, fact.said))
 
-        payload = bytes(number & 0xFF for number in range(size - _HEADERS))
-        ping = Ping([address], echoes.identifier, count, every, wait, own, payload, first=sequence)
+        ping = Ping([address], echoes.identifier, count, every, wait, own, (size,), first=sequence)
         sequence += count
         await runner.run(ping, echoes, take)
         return replied

@@ -1,0 +1,124 @@
+"""Echoes summed up: the table, its JSON, and what the pattern says."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from ipaddress import IPv4Address
+
+import click
+from rich.text import Text
+
+from portcall.cli.say import milliseconds, print_json
+from portcall.cli.table import Columns, cell, print_rows
+from portcall.core.reach.echo_facts import Target, address_of
+from portcall.core.reach.series import Series
+from portcall.core.reach.statistics import Reachability
+from portcall.core.talk.conversation import Endpoint
+
+Names = Mapping[IPv4Address, str]
+
+
+def name_of(target: Target, names: Names) -> str:
+    """What a target goes by: its planned name or address, with its door."""
+    address = address_of(target)
+    name = names.get(address, str(address))
+    return f"{name}:{target.port}" if isinstance(target, Endpoint) else name
+
+
+def print_results(
+    adapter: str | None,
+    results: Sequence[Reachability],
+    names: Names,
+    as_json: bool,
+    series: Sequence[Series] = (),
+) -> None:
+    """The table, or one document; with ``series``, what their patterns say, too."""
+    found = _patterns(series, names) if series else []
+    if as_json:
+        document: dict[str, object] = {
+            "adapter": adapter,
+            "targets": [_document(result) for result in results],
+        }
+        if series:
+            document["patterns"] = found
+        print_json(document)
+        return
+    print_rows(_layout(), results, lambda result: _cells(result, names))
+    print_patterns(found)
+
+
+def print_patterns(found: Sequence[Mapping[str, object]]) -> None:
+    """A sentence for each pattern."""
+    for each in found:
+        click.echo(str(each["sentence"]))
+
+
+def _patterns(series: Sequence[Series], names: Names) -> list[dict[str, object]]:
+    from portcall.core.reach.patterns import patterns
+
+    found = patterns(series, lambda target: name_of(target, names))
+    return [
+        {
+            "pattern": each.kind,
+            "targets": [_where(target) for target in each.targets],
+            "period_s": each.period,
+            "sentence": each.sentence
+            if len(each.targets) > 1
+            else f"{name_of(each.targets[0], names)} {each.sentence}",
+        }
+        for each in found
+    ]
+
+
+def _where(target: Target) -> str:
+    return f"{target.address}:{target.port}" if isinstance(target, Endpoint) else str(target)
+
+
+def _layout() -> Columns:
+    return Columns(
+        "address",
+        "door",
+        "name",
+        "echoes",
+        "lost",
+        "shortest",
+        "median",
+        "longest",
+        "why",
+        drops=("door", "name", "median", "longest", "shortest"),
+        shrinks="why",
+    )
+
+
+def _cells(result: Reachability, names: Names) -> Sequence[Text]:
+    target = result.target
+    address = address_of(target)
+    return (
+        cell(address, "bold"),
+        cell(target.port if isinstance(target, Endpoint) else None),
+        cell(names.get(address)),
+        cell(f"{result.received} of {result.sent}"),
+        cell(f"{result.loss:.0%}", "red" if result.received < result.sent else ""),
+        cell(milliseconds(result.shortest)),
+        cell(milliseconds(result.middle)),
+        cell(milliseconds(result.longest)),
+        cell(result.reason, "yellow"),
+    )
+
+
+def _document(result: Reachability) -> dict[str, object]:
+    def ms(seconds: float | None) -> float | None:
+        return None if seconds is None else round(seconds * 1000, 3)
+
+    target = result.target
+    return {
+        "address": str(address_of(target)),
+        "door": target.port if isinstance(target, Endpoint) else None,
+        "sent": result.sent,
+        "received": result.received,
+        "shortest_ms": ms(result.shortest),
+        "median_ms": ms(result.middle),
+        "p99_ms": ms(result.high),
+        "longest_ms": ms(result.longest),
+        "reason": result.reason,
+    }

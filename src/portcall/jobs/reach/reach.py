@@ -1,0 +1,62 @@
+"""Whether targets answer, with loss and times; and why not, where more is known than silence."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+from portcall.core.adapters.adapter import Adapter
+from portcall.core.plan.rows import Plan
+from portcall.core.reach.echo_facts import NO_REPLY, Fact, Target, address_of
+from portcall.core.reach.knocking import SILENT
+from portcall.core.reach.ping import BY_ARP, OCTETS
+from portcall.core.reach.statistics import Reachability, summarise
+from portcall.core.trouble import NotPossibleHere
+from portcall.host.runner import paced
+from portcall.jobs.reach.asking import ask
+from portcall.jobs.why.reasons import reasons
+
+_SAYS_LITTLE = (NO_REPLY, SILENT, BY_ARP)
+
+
+async def reach(
+    adapter: Adapter,
+    plan: Plan,
+    pace: float,
+    targets: Sequence[Target],
+    count: int,
+    interval: float,
+    wait: float,
+    sizes: Sequence[int] = (OCTETS,),
+) -> tuple[tuple[Reachability, ...], tuple[Fact, ...]]:
+    """Ask targets at a pace, in packets a second: the sums, and each answer.
+
+    Raises NotPossibleHere.
+    """
+    must_have_an_address(adapter, targets)
+    facts: list[Fact] = []
+    with paced(adapter.name, pace) as runner:
+        await ask(runner, adapter, targets, count, interval, wait, facts.append, sizes)
+        results = summarise(targets, facts)
+        silent = [
+            address_of(each.target)
+            for each in results
+            if not each.answers and each.reason in _SAYS_LITTLE
+        ]
+        known = await reasons(runner, adapter, plan, silent)
+    better = (
+        replace(each, reason=known.get(address_of(each.target), each.reason))
+        if not each.answers and each.reason in _SAYS_LITTLE
+        else each
+        for each in results
+    )
+    return tuple(better), tuple(facts)
+
+
+def must_have_an_address(adapter: Adapter, targets: Sequence[Target]) -> None:
+    """Raise NotPossibleHere when there is nothing that an answer could come back to."""
+    if not adapter.addresses:
+        raise NotPossibleHere(
+            f"{adapter.name} has no address to ask from; put it into the subnet first: "
+            f"portcall match {address_of(targets[0])}"
+        )

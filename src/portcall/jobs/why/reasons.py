@@ -1,0 +1,68 @@
+"""Why targets do not answer, in one line each, for commands that have other things to tell.
+
+The same judgement as ``why`` makes, as far as one question to the wire and the kernel's own look-up
+go. Where that tells nothing, nothing is said.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from ipaddress import IPv4Address
+
+from portcall.core.adapters.adapter import Adapter
+from portcall.core.plan.rows import Plan
+from portcall.core.why import below, neighbour
+from portcall.core.why.evidence import Situation, WireSeen
+from portcall.core.why.ladder import Goal, Step
+from portcall.host.adapters import way_out
+from portcall.host.runner import Runner
+from portcall.jobs.why.wire import LONG_PATIENCE, ask_wire
+from portcall.jobs.workstation.adapters import adapters_now
+
+_MOST = 64
+"""Targets that are asked about: more are silent for one and the same reason."""
+
+
+async def reasons(
+    runner: Runner, adapter: Adapter, plan: Plan, silent: Sequence[IPv4Address]
+) -> dict[IPv4Address, str]:
+    """What is known of why each of these does not answer; those left out are not known better."""
+    asked = list(dict.fromkeys(silent))[:_MOST]
+    if not asked:
+        return {}
+    adapters = adapters_now()
+    ways = {address: way_out(address) for address in asked}
+    questions: dict[IPv4Address, IPv4Address | None] = {}
+    for address, way in ways.items():
+        for goal in (address, way.router if way.adapter == adapter.name else None):
+            if goal is not None:
+                own = adapter.on_subnet_of(goal)
+                questions[goal] = own.ip if own else None
+    wire = await ask_wire(runner, adapter, questions, LONG_PATIENCE)
+    found: dict[IPv4Address, str] = {}
+    for address in asked:
+        row = plan.by_address(address)
+        here = Situation(adapter, adapters, ways[address], plan, row)
+        meant = Goal(address, row.name if row else str(address))
+        sentence = _sentence(meant, here, wire)
+        if sentence:
+            found[address] = sentence
+    return found
+
+
+def _sentence(goal: Goal, here: Situation, wire: WireSeen) -> str:
+    steps: list[Step | None] = [
+        below.judge_own_address(goal, here, wire),
+        below.judge_way_out(goal, here, wire),
+        neighbour.judge_neighbour(goal, here, wire),
+    ]
+    for step in steps:
+        if step is None:
+            first = here.way.router
+            who = f"the router {first}" if first else str(goal.address)
+            return f"nobody answers ARP for {who}"
+        if step.finding is not None:
+            return step.finding.sentence.rstrip(".")
+    if wire.answers is None:
+        return ""
+    return "it answers ARP, and nothing else that was asked: portcall why " + goal.name

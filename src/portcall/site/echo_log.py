@@ -1,0 +1,133 @@
+"""Echoes on disk: a CSV file that is only ever added to, one line an echo, and read again.
+
+Columns: ``at`` (RFC 3339, UTC, when it left), ``address``, ``door`` (empty for an echo), ``name``,
+``ms`` (empty when nothing came back), ``ttl``, ``octets`` and ``result``: ``answered``, or why not.
+"""
+
+from __future__ import annotations
+
+import csv
+import io
+import os
+from collections.abc import Iterator, Mapping
+from datetime import datetime
+from ipaddress import AddressValueError, IPv4Address
+from pathlib import Path
+
+from portcall.core.printable import for_spreadsheets, printable
+from portcall.core.reach.echo_facts import Fact, Replied, Target, Unanswered, address_of
+from portcall.core.talk.conversation import Endpoint
+from portcall.core.trouble import BadInput, NotPossibleHere
+from portcall.site.files import open_to_append
+
+COLUMNS = ("at", "address", "door", "name", "ms", "ttl", "octets", "result")
+ANSWERED = "answered"
+_MOST_READ = 2_000_000
+_LONGEST_LINE = 1000
+
+
+class EchoLog:
+    """A file that echoes are added to. Raises NotPossibleHere when it cannot be."""
+
+    def __init__(self, path: Path, names: Mapping[IPv4Address, str]) -> None:
+        self.path = path
+        self._names = names
+        self._lines = io.StringIO()
+        self._writer = csv.writer(self._lines, lineterminator="\n")
+        try:
+            is_new = not path.exists() or not path.stat().st_size
+            if not is_new:
+                with open(path, "rb") as file:
+                    _check_head(path, file.readline(_LONGEST_LINE))
+            self._file = open_to_append(path)
+        except OSError as error:
+            raise NotPossibleHere(f"{path}: cannot be written: {error.strerror}") from None
+        if is_new:
+            self._writer.writerow(COLUMNS)
+            self.flush()
+
+    def note(self, fact: Fact, at: datetime) -> None:
+        """One more; it is on the disk after the next ``flush``."""
+        address = address_of(fact.target)
+        door = fact.target.port if isinstance(fact.target, Endpoint) else ""
+        answered = isinstance(fact, Replied)
+        self._writer.writerow(
+            (
+                at.isoformat(timespec="microseconds").replace("+00:00", "Z"),
+                address,
+                door,
+                for_spreadsheets(self._names.get(address, "")),
+                f"{fact.seconds * 1000:.3f}" if isinstance(fact, Replied) else "",
+                fact.ttl if isinstance(fact, Replied) and fact.ttl is not None else "",
+                fact.octets or "",
+                ANSWERED if answered else fact.reason,  # type: ignore[union-attr]
+            )
+        )
+
+    def flush(self) -> None:
+        """Have what was noted on the disk. Raises NotPossibleHere."""
+        data = self._lines.getvalue().encode()
+        self._lines.seek(0)
+        self._lines.truncate()
+        try:
+            while data:
+                data = data[self._file.write(data) or 0 :]
+            os.fsync(self._file.fileno())
+        except OSError as error:
+            raise NotPossibleHere(f"{self.path}: cannot be written: {error.strerror}") from None
+
+    def close(self) -> None:
+        """Close the file."""
+        self._file.close()
+
+
+def _check_head(path: Path, line: bytes) -> None:
+    if line.strip().decode("utf-8", "replace").split(",") != list(COLUMNS):
+        raise BadInput(
+            f"{path}: is no log of echoes: its first line is not {','.join(COLUMNS)}; "
+            "name another file"
+        )
+
+
+def read_echoes(path: Path) -> tuple[dict[IPv4Address, str], list[Fact]]:
+    """The names and the echoes of a log; a line that a crash cut is left out.
+
+    Raises BadInput for a file that is no such log, NotPossibleHere when it cannot be read.
+    """
+    names: dict[IPv4Address, str] = {}
+    facts: list[Fact] = []
+    try:
+        with open(path, encoding="utf-8", errors="replace", newline="") as file:
+            _check_head(path, file.readline(_LONGEST_LINE).encode())
+            for row in _rows(file):
+                fact = _fact(row)
+                if fact is not None:
+                    facts.append(fact)
+                    if row["name"]:
+                        names[address_of(fact.target)] = printable(row["name"], 60)
+    except OSError as error:
+        raise NotPossibleHere(f"{path}: cannot be read: {error.strerror}") from None
+    return names, facts
+
+
+def _rows(file: io.TextIOBase) -> Iterator[dict[str, str]]:
+    reader = csv.reader(iter(lambda: file.readline(_LONGEST_LINE), ""))
+    for number, values in enumerate(reader):
+        if number >= _MOST_READ:
+            return
+        if len(values) == len(COLUMNS):
+            yield dict(zip(COLUMNS, values, strict=True))
+
+
+def _fact(row: dict[str, str]) -> Fact | None:
+    try:
+        address = IPv4Address(row["address"])
+        target: Target = Endpoint(address, int(row["door"])) if row["door"] else address
+        at = datetime.fromisoformat(row["at"]).timestamp()
+        octets = int(row["octets"] or 0)
+        if row["result"] != ANSWERED:
+            return Unanswered(target, 0, printable(row["result"], 80), at=at, octets=octets)
+        ttl = int(row["ttl"]) if row["ttl"] else None
+        return Replied(target, 0, float(row["ms"]) / 1000, ttl, at, octets)
+    except (ValueError, OverflowError, AddressValueError):
+        return None
