@@ -33,7 +33,7 @@ from portcall.core.talk.conversation import Endpoint
 from portcall.core.talk.pacer import HIGHEST_PACE
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.jobs.reach.reach import must_have_an_address, reach
-from portcall.jobs.reach.watching import Watching
+from portcall.jobs.reach.watching import Watching, by_the_calendar
 from portcall.site.catalogs import read_catalogs
 from portcall.site.echo_log import EchoLog, read_echoes
 from portcall.site.folder import this_site
@@ -131,7 +131,7 @@ def reach_command(
     if not (watch or lasts or until_up or until_down or log_file):
         results, facts = run(reach(adapter, plan, speed, asked, count, interval, wait, octets))
         print_results(adapter.name, results, names, as_json)
-        _draw(plot, series_of(asked, facts), names)
+        _draw(plot, series_of(asked, map(by_the_calendar, facts)), names)
         return YES if all(result.answers for result in results) else NO
     must_have_an_address(adapter, asked)
     _say_if_too_many(len(asked), interval, speed)

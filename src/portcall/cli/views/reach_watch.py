@@ -22,7 +22,7 @@ from portcall.cli.views.reach import Names, name_of
 from portcall.core.reach.echo_facts import Target, address_of
 from portcall.core.reach.watch import MINUTE, Change, Mark, TargetWatch
 from portcall.core.talk.conversation import Endpoint
-from portcall.jobs.reach.watching import LinkChange, Watching
+from portcall.jobs.reach.watching import LinkChange, Watching, wall_time
 
 _RECENT = 5
 _MARK_STYLES = {
@@ -81,8 +81,7 @@ class View:
 
     def wall(self, at: float) -> datetime:
         """A moment of the monotonic clock, as a clock on the wall shows it."""
-        assert self.watching is not None
-        return self.watching.wall_time(at).astimezone()
+        return wall_time(at).astimezone()
 
     def print_end(self) -> None:
         """What it came to, a line a target."""
@@ -111,7 +110,7 @@ class View:
         return f"{_seconds(each.longest_gap)} {self.wall(each.longest_gap_at):%H:%M:%S}"
 
     def share(self) -> str:
-        """Of two targets, how the second differs: behind a radio or a bridge, its share; else ""."""
+        """Of two targets, how the second differs: behind a radio, the radio's share; else ""."""
         assert self.watching is not None
         both = list(self.watching.watch.targets.values())
         if len(both) != 2:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from datetime import datetime, timedelta
+from datetime import datetime
 from ipaddress import IPv4Address
 from pathlib import Path
 from textwrap import fill
@@ -16,6 +16,7 @@ from typing import Any
 
 import matplotlib as mpl
 import matplotlib.dates as mpl_dates
+from matplotlib import ticker
 from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.figure import Figure
 
@@ -30,12 +31,13 @@ MOST_DRAWN = 12
 
 _DARK, _GREY = "#1d2b38", "#8795a1"
 _WIDTH, _ROW, _HEAD = 12.8, 1.9, 1.2
-_EPOCH_AFTER = 1e8
-"""Seconds: greater times are of the calendar, smaller ones of a clock that began any time."""
 
 
 def draw(path: Path, series: Sequence[Series], names: Mapping[IPv4Address, str]) -> None:
-    """Write the drawing, in the format that the file's name ends in. Raises NotPossibleHere."""
+    """Write the drawing, in the format that the file's name ends in; times are of the calendar.
+
+    Raises NotPossibleHere.
+    """
 
     def named(target: Target) -> str:
         name = names.get(address_of(target), str(address_of(target)))
@@ -71,17 +73,11 @@ def draw(path: Path, series: Sequence[Series], names: Mapping[IPv4Address, str])
         raise NotPossibleHere(f"{path}: cannot be written: {error.strerror}") from None
 
 
-def _moment(at: float) -> Any:
-    if at > _EPOCH_AFTER:
-        return datetime.fromtimestamp(at)
-    return datetime(2000, 1, 1) + timedelta(seconds=at)
-
-
 def _draw_times(axes: Any, series: Series, name: str, is_last: bool) -> None:
     known = [(at, s * 1000) for at, s in zip(series.at, series.seconds, strict=True) if s == s]
     lost = [at for at, s in zip(series.at, series.seconds, strict=True) if s != s]
     axes.plot(
-        [_moment(at) for at, _ in known],
+        [datetime.fromtimestamp(at) for at, _ in known],
         [ms for _, ms in known],
         linestyle="none",
         marker="o",
@@ -95,7 +91,7 @@ def _draw_times(axes: Any, series: Series, name: str, is_last: bool) -> None:
     if lost:
         # Marks along the bottom: a cross for each, whatever the scale.
         axes.plot(
-            [_moment(at) for at in lost],
+            [datetime.fromtimestamp(at) for at in lost],
             [0.04] * len(lost),
             linestyle="none",
             marker="x",
@@ -115,6 +111,7 @@ def _draw_times(axes: Any, series: Series, name: str, is_last: bool) -> None:
     )
     axes.set_ylabel("ms")
     axes.grid(True, which="major", axis="both", color=_GREY, alpha=0.3, linewidth=0.6)
+    axes.yaxis.set_major_locator(ticker.LogLocator(base=10, subs=(1, 2, 5)))
     axes.yaxis.set_major_formatter(lambda value, place: f"{value:g}")
     axes.yaxis.set_minor_formatter(lambda value, place: "")
     dates: Any = mpl_dates
@@ -143,16 +140,7 @@ def _draw_distribution(axes: Any, series: Series) -> None:
         axes.hist(known, bins=edges, orientation="horizontal", color=_GREY)
         middle = known[len(known) // 2]
         axes.axhline(middle, color=_DARK, linewidth=1.2)
-        axes.text(
-            1.0,
-            middle,
-            f"median {middle:.3g} ms",
-            transform=axes.get_yaxis_transform(),
-            ha="right",
-            va="bottom",
-            fontsize=8,
-            color=_DARK,
-        )
+        axes.set_title(f"median {middle:.3g} ms", loc="left", fontsize=9, color=_DARK)
     axes.tick_params(labelleft=False, labelbottom=False, bottom=False)
     for side in ("top", "right", "bottom"):
         axes.spines[side].set_visible(False)

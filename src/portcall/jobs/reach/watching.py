@@ -34,6 +34,16 @@ class LinkChange:
         return f"{self.adapter} {'has its link again' if self.has_link else 'lost its link'}"
 
 
+def wall_time(at: float) -> datetime:
+    """When a moment of the monotonic clock was, by the calendar."""
+    return datetime.now(UTC) - timedelta(seconds=monotonic() - at)
+
+
+def by_the_calendar(fact: Fact) -> Fact:
+    """A fact whose time is that of the calendar: seconds since 1970."""
+    return fact._replace(at=wall_time(fact.at).timestamp())
+
+
 @dataclass(slots=True)
 class Watching:
     """One watch; ``run`` it once. Times in seconds, pace in packets a second.
@@ -69,10 +79,6 @@ class Watching:
         up = self.until_up and self.watch.all_up
         return up or (self.until_down and self.watch.any_down)
 
-    def wall_time(self, at: float) -> datetime:
-        """When a moment of the monotonic clock was."""
-        return datetime.now(UTC) - timedelta(seconds=monotonic() - at)
-
     async def run(self, stop: asyncio.Event) -> None:
         """Watch until ``stop`` is set, or one of the ends has come. Raises NotPossibleHere."""
         ended = asyncio.Event()
@@ -80,9 +86,9 @@ class Watching:
         def report(fact: Fact) -> None:
             change = self.watch.take(fact)
             if self.log is not None:
-                self.log.note(fact, self.wall_time(fact.at))
+                self.log.note(fact, wall_time(fact.at))
             if self.keep is not None:
-                self.keep(fact)
+                self.keep(by_the_calendar(fact))
             if isinstance(change, Change):
                 self.tell(change)
                 if self.reached_its_end:
