@@ -34,6 +34,8 @@ COMMANDS = {
     "move": "Bring devices from the address they have to the planned one.",
     "blink": "Have a device show itself, to find it in the cabinet.",
     "reach": "Ping devices: loss and times.",
+    "trace": "Show the way to a device, hop by hop.",
+    "open": "Open a device's page, or a shell on it, once it is seen to answer.",
     "why": "Say why a device is not reachable, rung by rung, and what to do.",
     "verify": "Hold the plan against what is really on the wire.",
     "restore": "Put this computer's adapters back as they were.",

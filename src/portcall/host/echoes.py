@@ -4,14 +4,22 @@ from __future__ import annotations
 
 import os
 import socket
+import struct
 from collections.abc import Iterator
 from ipaddress import IPv4Address
 
 from portcall.core.talk.conversation import IcmpPacket
 from portcall.core.trouble import NotPossibleHere
+from portcall.core.wire import icmp
 from portcall.host.medium import MOST_AT_ONCE, bind_to_adapter, received_at, stamp_receives
 
 _IP_RECVTTL = 12
+_IP_TTL = 2
+_IP_RECVERR, _MSG_ERRQUEUE = 11, 0x2000
+_EXTENDED_ERROR = struct.Struct("=IBBBxII")
+"""struct sock_extended_err, before the address of who sent the error (ip(7))."""
+
+_FROM_ICMP = 2
 _IP_MTU_DISCOVER, _IP_PMTUDISC_PROBE = 10, 3
 """Set Don't Fragment, and take no notice of what is known of the way's largest packet (ip(7))."""
 _LONGEST_PACKET = 65536
@@ -34,6 +42,8 @@ class Echoes:
             self._socket.setblocking(False)
             stamp_receives(self._socket)
             self._socket.setsockopt(socket.SOL_IP, _IP_RECVTTL, 1)
+            if not self._raw:
+                self._socket.setsockopt(socket.SOL_IP, _IP_RECVERR, 1)
             if whole:
                 self._socket.setsockopt(socket.SOL_IP, _IP_MTU_DISCOVER, _IP_PMTUDISC_PROBE)
             bind_to_adapter(self._socket, adapter)
@@ -56,17 +66,46 @@ class Echoes:
         for _ in range(MOST_AT_ONCE):
             try:
                 data, ancillary, _, sender = self._socket.recvmsg(_LONGEST_PACKET, 256)
+            except BlockingIOError:
+                break
             except OSError:
-                return
+                # An error about what was sent; who says so stands in the queue below.
+                continue
             if self._raw:
                 # A raw socket shows the IPv4 header, already checked by the kernel.
                 data = data[(data[0] & 0x0F) * 4 :]
             ttl = _ttl(ancillary)
             yield IcmpPacket(IPv4Address(sender[0]), data, ttl), received_at(ancillary)
+        if not self._raw:
+            yield from self._errors()
+
+    def _errors(self) -> Iterator[tuple[IcmpPacket, float]]:
+        """Errors about what a ping socket sent, as the messages that they came in."""
+        for _ in range(MOST_AT_ONCE):
+            try:
+                request, ancillary, _, goal = self._socket.recvmsg(
+                    _LONGEST_PACKET, 512, _MSG_ERRQUEUE
+                )
+            except OSError:
+                return
+            for level, number, data in ancillary:
+                if level == socket.SOL_IP and number == _IP_RECVERR:
+                    _, origin, kind, code, _, _ = _EXTENDED_ERROR.unpack_from(data)
+                    offender = data[_EXTENDED_ERROR.size + 4 : _EXTENDED_ERROR.size + 8]
+                    if origin == _FROM_ICMP and len(offender) == 4:
+                        address = IPv4Address(goal[0])
+                        message = icmp.encode_undelivered(address, kind, code, request)
+                        packet = IcmpPacket(IPv4Address(offender), message)
+                        yield packet, received_at(ancillary)
 
     def send(self, packet: IcmpPacket) -> None:
-        """Send a message to its peer."""
-        self._socket.sendto(packet.message, (str(packet.peer), 0))
+        """Send a message to its peer; with a ``ttl``, with this time to live."""
+        goal = (str(packet.peer), 0)
+        if packet.ttl is None:
+            self._socket.sendto(packet.message, goal)
+        else:
+            hops = [(socket.SOL_IP, _IP_TTL, struct.pack("=i", packet.ttl))]
+            self._socket.sendmsg([packet.message], hops, 0, goal)
 
     def close(self) -> None:
         """Close the socket."""

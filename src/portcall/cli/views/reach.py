@@ -64,7 +64,7 @@ def _patterns(series: Sequence[Series], names: Names) -> list[dict[str, object]]
             "period_s": each.period,
             "sentence": each.sentence
             if len(each.targets) > 1
-            else f"{name_of(each.targets[0], names)} {each.sentence}",
+            else f"{name_of(each.targets[0], names)}: {each.sentence}",
         }
         for each in found
     ]

@@ -52,7 +52,10 @@ class Datagram(NamedTuple):
 
 
 class IcmpPacket(NamedTuple):
-    """An ICMP message and the other side; ``ttl`` is what was left of it on arrival."""
+    """An ICMP message and the other side.
+
+    ``ttl`` is the time to live: what was left of it on arrival, or what it is to leave with.
+    """
 
     peer: IPv4Address
     message: bytes

@@ -45,12 +45,26 @@ class Echo(NamedTuple):
 
 
 class Undelivered(NamedTuple):
-    """An error about an echo request of ours: where it was going and why it did not get there."""
+    """An error about an echo request of ours: where it was going and why it did not get there.
+
+    ``expired``: its time to live ran out on the way.
+    """
 
     destination: IPv4Address
     identifier: int
     sequence: int
     reason: str
+    expired: bool = False
+
+
+class UndeliveredSegment(NamedTuple):
+    """An error about a TCP segment of ours: its ends, and why it did not get there."""
+
+    destination: IPv4Address
+    own_port: int
+    port: int
+    reason: str
+    expired: bool = False
 
 
 def parse(data: bytes) -> IcmpMessage:
@@ -87,20 +101,49 @@ def parse_answer(data: bytes) -> Echo | Undelivered | None:
     if message.type in (ECHO_REPLY, ECHO_REQUEST):
         identifier, sequence = _identifier_and_sequence(message.rest)
         return Echo(message.type == ECHO_REPLY, identifier, sequence, message.payload)
-    if message.type == DESTINATION_UNREACHABLE:
-        reason = UNREACHABLE_REASONS.get(message.code, f"unreachable, code {message.code}")
-    elif message.type == TIME_EXCEEDED:
-        reason = "time to live ran out on the way"
-    else:
+    reason = _reason(message)
+    if reason is None:
         return None
-    return _undelivered(message.payload, reason)
+    destination, protocol, octets = _quoted(message.payload)
+    if protocol != ipv4.PROTOCOL_ICMP or octets[0] != ECHO_REQUEST:
+        return None
+    identifier, sequence = _identifier_and_sequence(octets[4:8])
+    expired = message.type == TIME_EXCEEDED
+    return Undelivered(destination, identifier, sequence, reason, expired)
+
+
+def parse_about_segment(data: bytes) -> UndeliveredSegment | None:
+    """Read a message as an error about a TCP segment; None when it is none. Raises Malformed."""
+    message = parse(data)
+    reason = _reason(message)
+    if reason is None:
+        return None
+    destination, protocol, octets = _quoted(message.payload)
+    if protocol != ipv4.PROTOCOL_TCP:
+        return None
+    own_port, port = _identifier_and_sequence(octets[:4])
+    return UndeliveredSegment(destination, own_port, port, reason, message.type == TIME_EXCEEDED)
+
+
+def encode_undelivered(destination: IPv4Address, kind: int, code: int, request: bytes) -> bytes:
+    """An error message about an echo request that was going somewhere."""
+    quoted = ipv4.encode(ipv4.Ipv4Packet(IPv4Address(0), destination, ipv4.PROTOCOL_ICMP, request))
+    return encode(IcmpMessage(kind, code, bytes(4), quoted))
+
+
+def _reason(message: IcmpMessage) -> str | None:
+    """Why something was not delivered; None for another kind of message."""
+    if message.type == DESTINATION_UNREACHABLE:
+        return UNREACHABLE_REASONS.get(message.code, f"unreachable, code {message.code}")
+    return "time to live ran out on the way" if message.type == TIME_EXCEEDED else None
 
 
 def _identifier_and_sequence(octets: bytes) -> tuple[int, int]:
     return int.from_bytes(octets[:2], "big"), int.from_bytes(octets[2:4], "big")
 
 
-def _undelivered(quoted: bytes, reason: str) -> Undelivered | None:
+def _quoted(quoted: bytes) -> tuple[IPv4Address, int, bytes]:
+    """Where the packet was going that an error is about, its protocol, its first eight octets."""
     # RFC 792: the header of what could not be delivered and at least eight octets after it. Its
     # total length and checksum are those of the whole packet, so ipv4.parse cannot read it.
     reader = Reader(quoted, "ICMP quote")
@@ -112,8 +155,4 @@ def _undelivered(quoted: bytes, reason: str) -> Undelivered | None:
     reader.take(6)
     destination = reader.address()
     reader.take(header_length - 20)
-    if protocol != ipv4.PROTOCOL_ICMP or reader.u8() != ECHO_REQUEST:
-        return None
-    reader.take(3)
-    identifier, sequence = _identifier_and_sequence(reader.take(4))
-    return Undelivered(destination, identifier, sequence, reason)
+    return destination, protocol, reader.take(8)

@@ -49,7 +49,7 @@ def draw(path: Path, series: Sequence[Series], names: Mapping[IPv4Address, str])
         raise NotPossibleHere(f"{path}: there is no echo to draw")
     said = patterns(series, named)
     captions = [
-        each.sentence if len(each.targets) > 1 else f"{named(each.targets[0])} {each.sentence}"
+        each.sentence if len(each.targets) > 1 else f"{named(each.targets[0])}: {each.sentence}"
         for each in said
     ]
     caption = fill("; ".join(captions), 150) if captions else "no pattern beyond chance"

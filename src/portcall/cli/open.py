@@ -1,0 +1,89 @@
+"""``portcall open``."""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import Mapping
+
+import click
+
+from portcall.cli.main import NO, YES
+from portcall.cli.options import adapter_option, json_option, plan_if_sound
+from portcall.cli.running import run
+from portcall.cli.say import note, print_json
+from portcall.core.talk.door_knock import DoorState
+from portcall.core.trouble import NotPossibleHere
+from portcall.core.why.ladder import Goal
+from portcall.jobs.reach.reach import must_have_an_address
+from portcall.jobs.why.opening import (
+    PAGES,
+    check_doors,
+    has_display,
+    opening,
+    run_program,
+)
+from portcall.jobs.why.why import prepare
+from portcall.site.folder import this_site
+
+
+@click.command("open")
+@click.argument("target", metavar="TARGET")
+@click.argument("door", required=False, metavar="[DOOR]")
+@click.option("--user", default="", metavar="NAME", help="Who to be at the device, for SSH.")
+@adapter_option
+@json_option
+def open_command(
+    target: str, door: str | None, user: str, adapter_name: str | None, as_json: bool
+) -> int:
+    """Open TARGET's page in the browser, or another DOOR with the program for it.
+
+    Without DOOR, its page when it has one; else what is open is listed. Nothing is opened that was
+    not seen to answer. Ends with the program's exit code. With --json, it tells and opens nothing.
+    """
+    site = this_site()
+    meant = prepare(target, door, adapter_name, site, plan_if_sound(site))
+    goal, adapter, names = meant.goal, meant.adapter, meant.ports
+    must_have_an_address(adapter, [goal.address])
+    ports = [goal.port] if goal.port is not None else list(names)
+    states = run(check_doors(adapter, site.pace, goal.address, ports))
+    open_now = [port for port, state in states.items() if state is DoorState.OPEN]
+    if as_json:
+        doors = [{"port": port, "name": names.get(port)} for port in sorted(open_now)]
+        print_json({"address": str(goal.address), "open": doors})
+        return YES if open_now else NO
+    if goal.port is None:
+        page = next((port for port in PAGES if port in open_now), None)
+        if page is None:
+            return _list(goal, open_now, names)
+        return _open(goal, page, user)
+    if goal.port not in open_now:
+        state = "refused" if states.get(goal.port) is DoorState.REFUSED else "silent"
+        note(f"{goal}: {goal.door_words} is {state}: portcall why {target} {goal.port}")
+        return NO
+    return _open(goal, goal.port, user)
+
+
+def _list(goal: Goal, open_now: list[int], names: Mapping[int, str]) -> int:
+    if not open_now:
+        note(f"{goal}: has no page, and no usual door is open: portcall why {goal.name}")
+        return NO
+    note(f"{goal} has no page; open are:")
+    for port in sorted(open_now):
+        click.echo(f"{port} {names.get(port, '')}".strip())
+    return YES
+
+
+def _open(goal: Goal, port: int, user: str) -> int:
+    how = opening(goal.address, port, user)
+    if how.page is not None:
+        click.echo(how.page)
+        if not has_display():
+            note("there is no display here: open that address in a browser")
+            return YES
+        return YES if click.launch(how.page) == 0 else NO
+    if how.program is not None:
+        note(shlex.join(how.program))
+        return run_program(how.program)
+    if how.elsewhere:
+        raise NotPossibleHere(f"no program for it is installed here; elsewhere: {how.elsewhere}")
+    raise NotPossibleHere(f"{goal.door_words} is open; no program is known here that opens it")

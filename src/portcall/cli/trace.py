@@ -1,0 +1,127 @@
+"""``portcall trace``."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from ipaddress import IPv4Address
+
+import click
+from rich.text import Text
+
+from portcall.cli.main import NO, YES
+from portcall.cli.options import (
+    adapter_option,
+    begin_capture,
+    capture_option,
+    json_option,
+    plan_if_sound,
+)
+from portcall.cli.running import run
+from portcall.cli.say import milliseconds, note, print_json
+from portcall.cli.table import Columns, cell, print_rows
+from portcall.core.reach.trace import Hop, Said, way_back
+from portcall.jobs.reach.reach import must_have_an_address
+from portcall.jobs.reach.trace import trace
+from portcall.jobs.why.why import prepare
+from portcall.site.folder import this_site
+
+
+@click.command("trace")
+@click.argument("target", metavar="TARGET")
+@click.option("--door", metavar="DOOR", help="Follow connections to this port: 502, cip, web.")
+@adapter_option
+@capture_option
+@json_option
+def trace_command(
+    target: str,
+    door: str | None,
+    adapter_name: str | None,
+    capture: str | None,
+    as_json: bool,
+) -> int:
+    """Show the way to TARGET, hop by hop: an address or a planned name.
+
+    Ends with 0 when TARGET itself answered.
+    """
+    site = this_site()
+    plan = plan_if_sound(site)
+    meant = prepare(target, door, adapter_name, site, plan)
+    goal, adapter = meant.goal, meant.adapter
+    must_have_an_address(adapter, [goal.address])
+    begin_capture(adapter, capture)
+    path = run(trace(adapter, site.pace, goal.address, goal.port))
+    names = {row.address: row.name for row in plan}
+    end = _end(path, str(goal))
+    if as_json:
+        print_json(_document(path, adapter.name, str(goal.address), names, end))
+    else:
+        if path:
+            print_rows(_layout(), path, lambda hop: _cells(hop, names))
+        note(end)
+    return YES if path and path[-1].said is Said.REACHED else NO
+
+
+def _end(path: Sequence[Hop], goal: str) -> str:
+    """Where it ends, and who said so."""
+    last = path[-1] if path else None
+    if last is None:
+        return f"{goal}: nobody on the way said anything: portcall why says more"
+    if last.said is Said.REACHED:
+        what = f", and the door is {last.reason}" if last.reason else ""
+        back = way_back(path)
+        return f"{goal} is reached in {_hops(last.hops)}{what}" + (f"; {back}" if back else "")
+    who = " and ".join(str(address) for address in last.by) or "this computer"
+    if last.said is Said.STOPPED:
+        return f"it stops at hop {last.hops}: {who} says: {last.reason}"
+    return f"behind hop {last.hops}, {who}, nobody says anything"
+
+
+def _hops(count: int) -> str:
+    return "one hop" if count == 1 else f"{count} hops"
+
+
+def _layout() -> Columns:
+    return Columns("hop", "address", "name", "lost", "median", "says", shrinks="says")
+
+
+def _cells(hop: Hop, names: Mapping[IPv4Address, str]) -> Sequence[Text]:
+    lost = len(hop.times) < hop.sent
+    return (
+        cell(hop.hops),
+        cell(" ".join(str(address) for address in hop.by), "bold"),
+        cell(" ".join(filter(None, (names.get(address) for address in hop.by)))),
+        cell(f"{hop.sent - len(hop.times)} of {hop.sent}", "red" if lost else ""),
+        cell(milliseconds(hop.middle)),
+        cell(_SAYS[hop.said] if hop.said is not Said.STOPPED else hop.reason, "yellow"),
+    )
+
+
+_SAYS = {None: "nothing", Said.PASSED_ON: "", Said.REACHED: "it is there", Said.STOPPED: ""}
+
+
+def _document(
+    path: Sequence[Hop],
+    adapter: str,
+    address: str,
+    names: Mapping[IPv4Address, str],
+    end: str,
+) -> dict[str, object]:
+    return {
+        "adapter": adapter,
+        "address": address,
+        "reached": bool(path) and path[-1].said is Said.REACHED,
+        "end": end,
+        "hops": [
+            {
+                "hop": hop.hops,
+                "addresses": [str(address) for address in hop.by],
+                "names": [names[address] for address in hop.by if address in names],
+                "sent": hop.sent,
+                "received": len(hop.times),
+                "median_ms": None if hop.middle is None else round(hop.middle * 1000, 3),
+                "says": hop.said.value if hop.said else None,
+                "reason": hop.reason or None,
+            }
+            for hop in path
+        ],
+    }
