@@ -39,6 +39,7 @@ PARSERS = {
     "ipv4": ipv4.parse,
     "udp frame": udp.parse_frame,
     "icmp": icmp.parse_answer,
+    "icmp about a segment": icmp.parse_about_segment,
     "bootp and dhcp": lambda data: dhcp.parse(bootp.parse(data)),
     "dhcp frame": dhcp.parse_frame,
     "opcua answer": lambda data: opcua.is_answer(messages.OPCUA_CHANNEL, data),

@@ -13,8 +13,6 @@ from portcall.cli.options import json_option
 from portcall.cli.say import print_json
 from portcall.cli.table import Columns, cell, console
 from portcall.plant import control
-from portcall.plant.run import Guest, run_in_plant
-from portcall.plant.scenario import Scenario, read_scenario, shipped_scenario
 from portcall.site.matches import STATE_VARIABLE
 
 _scenario_option = click.option(
@@ -46,21 +44,14 @@ def run_command(file: Path | None, command: tuple[str, ...]) -> int:
 
     Ends with COMMAND's exit code. $PRACTICE_SITE is a site folder to practise in.
     """
-    return run_in_plant(_scenario(file), Guest(command, STATE_VARIABLE))
+    return _run(file, command)
 
 
 @plant_command.command("shell")
 @_scenario_option
 def shell_command(file: Path | None) -> int:
     """A shell on the plant's workstation, in a practice site; "exit" takes the plant down."""
-    scenario = _scenario(file)
-    click.echo(
-        f"{scenario.name}: {len(scenario.devices)} devices. This shell is on its workstation.\n"
-        'Try "portcall adapters", "portcall find", "portcall plant list"; "exit" ends it all.',
-        err=True,
-    )
-    shell = (os.environ.get("SHELL", "/bin/sh"),)
-    return run_in_plant(scenario, Guest(shell, STATE_VARIABLE, in_site=True))
+    return _run(file, (os.environ.get("SHELL", "/bin/sh"),), is_shell=True)
 
 
 @plant_command.command("list")
@@ -172,5 +163,16 @@ def on_command(name: str, command: tuple[str, ...]) -> int:
     control.become(name, program)
 
 
-def _scenario(file: Path | None) -> Scenario:
-    return read_scenario(file) if file else shipped_scenario()
+def _run(file: Path | None, command: tuple[str, ...], is_shell: bool = False) -> int:
+    # What builds a plant is loaded here alone: a command inside one does not need it.
+    from portcall.plant.run import Guest, run_in_plant
+    from portcall.plant.scenario import read_scenario, shipped_scenario
+
+    scenario = read_scenario(file) if file else shipped_scenario()
+    if is_shell:
+        click.echo(
+            f"{scenario.name}: {len(scenario.devices)} devices. This shell is on its workstation.\n"
+            'Try "portcall adapters", "portcall find", "portcall plant list"; "exit" ends it all.',
+            err=True,
+        )
+    return run_in_plant(scenario, Guest(command, STATE_VARIABLE, in_site=is_shell))

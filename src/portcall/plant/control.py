@@ -7,23 +7,32 @@ answer to ``door`` brings the descriptor of the device's namespace along.
 
 from __future__ import annotations
 
-import asyncio
 import json
 import os
 import socket
 from collections.abc import Callable, Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from typing import Any, NoReturn
 
-from portcall.core.trouble import BadInput, NotPossibleHere, Trouble
+from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.host import namespaces
-from portcall.plant.faults import Fault, Faults
-from portcall.plant.wiring import Wiring
 
-_NAME = "\0portcall-practice-plant"
-_LONGEST = 65536
+SOCKET = "\0portcall-practice-plant"
+LONGEST = 65536
 _ANSWER_WAIT = 150.0
 """Seconds; a power cycle takes as long as the device takes to restart."""
+
+
+@dataclass(frozen=True, slots=True)
+class Fault:
+    """A fault that is in force; ``how`` is what was typed behind it."""
+
+    on: str
+    kind: str
+    how: str = ""
+
+    def __str__(self) -> str:
+        return f"{self.on} {self.kind} {self.how}".strip()
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,82 +47,6 @@ class DeviceState:
     state: str
 
 
-class ControlServer:
-    """Answers in the plant's process."""
-
-    def __init__(self, wiring: Wiring) -> None:
-        self._wiring = wiring
-        self.faults = Faults(wiring)
-        self._socket = wiring.workstation.call(_listen)
-        self._tasks: set[asyncio.Task[None]] = set()
-
-    async def serve(self) -> None:
-        """Accept for ever."""
-        loop = asyncio.get_running_loop()
-        while True:
-            connection, _ = await loop.sock_accept(self._socket)
-            task = asyncio.ensure_future(self._answer(connection))
-            self._tasks.add(task)
-            task.add_done_callback(self._tasks.discard)
-
-    async def _answer(self, connection: socket.socket) -> None:
-        loop = asyncio.get_running_loop()
-        with connection:
-            connection.setblocking(False)
-            descriptors: list[int] = []
-            try:
-                request = json.loads(await loop.sock_recv(connection, _LONGEST))
-                done = await self._do(request, descriptors)
-                answer: dict[str, Any] = {"answer": done}
-            except Trouble as trouble:
-                answer = {"trouble": str(trouble)}
-            except (ValueError, KeyError, TypeError, OSError):
-                return
-            data = json.dumps(answer).encode()
-            if descriptors:
-                socket.send_fds(connection, [data], descriptors)
-            else:
-                await loop.sock_sendall(connection, data)
-
-    async def _do(self, request: dict[str, Any], descriptors: list[int]) -> Any:
-        command, name, kind = (request.get(key) for key in ("command", "name", "kind"))
-        wire = request.get("wire")
-        if command == "list":
-            return [asdict(self._state(each)) for each in self._wiring.devices]
-        if command == "faults":
-            return [asdict(fault) for fault in self.faults.made]
-        if command == "fault":
-            return await self.faults.make(str(name), str(kind), str(request["how"]))
-        if command == "mend":
-            return [asdict(fault) for fault in await self.faults.mend(name, kind)]
-        if command in ("plug", "unplug"):
-            self._wiring.set_plug(str(name), command == "plug", wire)
-            return None
-        device = self._wiring.devices.get(str(name))
-        if device is None:
-            raise self._wiring.unknown(str(name))
-        if command == "power-cycle":
-            await device.power_cycle()
-        elif command == "door":
-            descriptors.append(device.namespace.descriptor)
-        return asdict(self._state(device.entry.name))
-
-    def _state(self, name: str) -> DeviceState:
-        device = self._wiring.devices[name]
-        entry = device.entry
-        address = str(device.interface) if device.interface else None
-        plugged = self._wiring.plugged(name)
-        return DeviceState(name, entry.kind, str(entry.mac), address, plugged, device.state)
-
-
-def _listen() -> socket.socket:
-    sock = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
-    sock.bind(_NAME)
-    sock.listen()
-    sock.setblocking(False)
-    return sock
-
-
 def _ask(
     command: str,
     name: str | None,
@@ -123,7 +56,7 @@ def _ask(
     with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as sock:
         sock.settimeout(_ANSWER_WAIT)
         try:
-            sock.connect(_NAME)
+            sock.connect(SOCKET)
             request = {"command": command, "name": name, **more}
             sock.sendall(json.dumps(request).encode())
             data, descriptors = receive(sock)
@@ -139,7 +72,7 @@ def _ask(
 
 def _receive_all(sock: socket.socket) -> tuple[bytes, list[int]]:
     pieces = []
-    while piece := sock.recv(_LONGEST):
+    while piece := sock.recv(LONGEST):
         pieces.append(piece)
     return b"".join(pieces), []
 
@@ -182,7 +115,7 @@ def door(name: str) -> int:
     """A descriptor of a device's network namespace. Raises BadInput."""
 
     def receive(sock: socket.socket) -> tuple[bytes, list[int]]:
-        data, descriptors, _, _ = socket.recv_fds(sock, _LONGEST, 1)
+        data, descriptors, _, _ = socket.recv_fds(sock, LONGEST, 1)
         return data, list(descriptors)
 
     _, descriptors = _ask("door", name, receive)

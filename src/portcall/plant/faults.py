@@ -9,7 +9,6 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Awaitable, Callable
 from contextlib import suppress
-from dataclasses import dataclass
 from functools import partial
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 from pathlib import Path
@@ -27,6 +26,7 @@ from portcall.core.trouble import BadInput
 from portcall.host import addresses, cables, packet_filter
 from portcall.host.adapters import read_adapters
 from portcall.host.packet_filter import Filtered, Way
+from portcall.plant.control import Fault
 from portcall.plant.device import SimulatedDevice
 from portcall.plant.rough_cable import Roughness
 from portcall.plant.scenario import Asks
@@ -44,18 +44,6 @@ _LINK_OUT, _LINK_IN = 0.3, 0.7
 _LARGEST_PASSED = 1000
 
 Undo = Callable[[], Awaitable[None]]
-
-
-@dataclass(frozen=True, slots=True)
-class Fault:
-    """A fault that is in force; ``how`` is what was typed behind it."""
-
-    on: str
-    kind: str
-    how: str = ""
-
-    def __str__(self) -> str:
-        return f"{self.on} {self.kind} {self.how}".strip()
 
 
 class Faults:
@@ -188,7 +176,7 @@ class Faults:
 
     async def lead_elsewhere(self, adapter: Adapter, how: str) -> Undo:
         """Have a tunnel carry what is meant for an address, or for the adapter's subnets."""
-        goals = [parse_subnet(how if "/" in how else f"{how}/32")] if how else _halves(adapter)
+        goals = [_network(how)] if how else _halves(adapter)
         here = self._wiring.workstation
         tunnel = here.call(partial(cables.Tunnel, TUNNEL, _TUNNEL_ADDRESS, goals))
         return _later(tunnel.close)
@@ -234,6 +222,10 @@ def _share(how: str) -> float:
     if not 0 < share < 1:
         raise BadInput(f"{how or 'nothing'}: is no share to lose; write 20%")
     return share
+
+
+def _network(how: str) -> IPv4Network:
+    return parse_subnet(how) if "/" in how else IPv4Network(parse_address(how))
 
 
 def _number(how: str, what: str, most: int) -> int:

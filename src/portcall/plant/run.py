@@ -22,7 +22,7 @@ from pathlib import Path
 
 from portcall.core.trouble import NotPossibleHere, Trouble
 from portcall.host import namespaces
-from portcall.plant.control import ControlServer
+from portcall.plant.answering import ControlServer
 from portcall.plant.scenario import Scenario
 from portcall.plant.wiring import Wiring
 

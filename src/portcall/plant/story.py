@@ -39,6 +39,12 @@ STORY = (
         "portcall match dryer-plc",
     ),
     Step(
+        "The office's tunnel comes up on the laptop, as it does. (The practice plant breaks it so.)",
+        "portcall plant fault workstation route-elsewhere",
+    ),
+    Step("And the controller is gone. Why?", "portcall why dryer-plc", NO),
+    Step("The tunnel is switched off again.", "portcall plant mend"),
+    Step(
         "The plan says who gets which address. Serve it, and have each device keep what it got.",
         "portcall assign fan-drive-1 fan-drive-2 belt-drive --keep --for 5",
         NO,

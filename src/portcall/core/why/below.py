@@ -176,7 +176,7 @@ def judge_way_out(goal: Goal, here: Situation, wire: WireSeen) -> Step:
         return holds(Rung.WAY_OUT, f"{adapter.name}{by}{from_}")
     other = next((each for each in here.adapters if each.name == way.adapter), None)
     kind = "tunnel" if other is not None and other.kind is AdapterKind.TUNNEL else "adapter"
-    route = _route_for(other, target) if other is not None else None
+    route = other.leads_to(target) if other is not None else None
     overlap = other.on_subnet_of(target) if other is not None else None
     if overlap is not None:
         why, do = f"{overlap} is on {way.adapter}, too", f"ip addr del {overlap} dev {way.adapter}"

@@ -17,6 +17,9 @@ _IPV4 = EtherType.IPV4.octets
 _SOURCE_MAC, _ETHERTYPE = slice(6, 12), slice(12, 14)
 _HEADER, _PROTOCOL = 14, 23
 _SOURCE, _DESTINATION = slice(26, 30), slice(30, 34)
+_SHORTEST, _QUOTED = _HEADER + 20, 8
+"""Octets: with IPv4's header, and of what follows it."""
+
 _MOST_PORTS = 256
 
 
@@ -37,9 +40,11 @@ class FramesSeen(Conversation[Frame, None]):
     def heard(self, packet: Frame, now: float) -> Actions[Frame, None]:
         """Count."""
         data = packet.data
-        if data[_ETHERTYPE] != _IPV4 or len(data) < _HEADER + 20:
+        if data[_ETHERTYPE] != _IPV4 or len(data) < _SHORTEST:
             return ()
         start = _HEADER + (data[_HEADER] & 0x0F) * 4
+        if len(data) < start + _QUOTED:
+            return ()
         if data[_SOURCE_MAC] == self._own_mac:
             if data[_DESTINATION] == self._address:
                 self.out += 1

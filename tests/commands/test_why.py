@@ -1,0 +1,188 @@
+"""Every cause is made in a practice plant and named; nothing healthy is called broken.
+
+The longer form, each at two devices and beside an oddity, is ``benchmarks/diagnosis.py``.
+"""
+
+import sys
+from collections.abc import Iterator
+
+import pytest
+from causes import CASES, HARMLESS, HEALTHY, PREPARED
+from inside import Plant
+
+SIDE_BY_SIDE = 6
+
+ONE_EACH = list({case.cause: case for case in CASES}.values())
+"""The last case of each cause."""
+
+
+def ask(plant, case, more=""):
+    line = f"-m portcall why {case.target} --json {more}"
+    return plant.run(f"env {case.environment} {sys.executable} {line}".replace("  ", " "))
+
+
+@pytest.fixture
+def prepared() -> Iterator[Plant]:
+    with Plant() as plant:
+        for line in PREPARED:
+            assert plant.run(line).code == 0
+        yield plant
+
+
+@pytest.mark.long
+@pytest.mark.parametrize("part", range(SIDE_BY_SIDE))
+def test_every_cause_is_named_and_nothing_healthy_is(prepared, part):
+    for number, case in enumerate(ONE_EACH[part::SIDE_BY_SIDE]):
+        oddity = HARMLESS[(part + number) % len(HARMLESS)]
+        for line in filter(None, (case.fault, oddity)):
+            assert prepared.run(f"portcall {line}").code == 0, line
+        told = ask(prepared, case)
+        assert told.code == 1, told.err
+        assert told.json["cause"] == case.cause, (case, oddity, told.out)
+        assert (told.json["sentence"], bool(told.json["do"])) != (None, False) or case.cause in (
+            "ping-ignored",
+            "firewall-out",
+        )
+        broken = [each["verdict"] for each in told.json["rungs"]].index("broken")
+        below = told.json["rungs"][:broken]
+        assert {each["verdict"] for each in below} <= {"holds"}
+        assert prepared.run("portcall plant mend").code == 0
+    for case in HEALTHY[part::SIDE_BY_SIDE]:
+        told = ask(prepared, case)
+        assert (told.code, told.json["cause"], told.json["reachable"]) == (0, None, True), told.out
+
+
+def test_nothing_of_the_workstation_is_changed_and_what_is_mended_is_as_it_was(prepared):
+    filters = "cat /proc/sys/net/ipv4/conf/*/rp_filter"
+    look = f"sh -c 'ip -d addr; ip route; ip rule; nft list ruleset; {filters}'"
+    before = prepared.run(look).out
+    for line in ("plant fault dryer-plc mask", "plant fault usb0 firewall-in 10.61.20.10"):
+        prepared.run(f"portcall {line}")
+        made = prepared.run(look).out
+        assert prepared.run("portcall why dryer-plc").code == 1
+        assert prepared.run(look).out == made
+        prepared.run("portcall plant mend")
+    for fault in (
+        "usb0 no-address",
+        "usb0 other-subnet",
+        "usb0 route-elsewhere",
+        "usb0 route-elsewhere 10.61.20.10",
+        "usb0 no-router",
+        "usb0 firewall-out 10.61.20.10",
+        "cell-router return-filtered",
+    ):
+        assert prepared.run(f"portcall plant fault {fault}").code == 0, fault
+        assert prepared.run(look).out != before, fault
+        assert prepared.run("portcall plant mend").out == f"mended: {fault}\n"
+        assert prepared.run(look).out == before, fault
+
+
+def test_the_rungs_are_printed_as_people_read_them(prepared):
+    healthy = prepared.run("portcall why dryer-plc cip")
+    assert healthy.code == 0
+    rungs = [line.split("  ")[0] for line in healthy.out.splitlines()[:9]]
+    assert rungs == [
+        *("link", "own address", "way out", "neighbour", "way back"),
+        *("echo", "door", "word", "programs"),
+    ]
+    assert "word         holds      CIP: Skerry 40 controller, 5A20170F, 20.013" in healthy.out
+    end = "dryer-plc (10.61.20.10) is reachable at CIP (port 44818): nothing is broken."
+    assert end in healthy.out
+    moved = prepared.run("sh -c 'portcall plant fault dryer-plc moved && portcall why dryer-plc'")
+    assert moved.code == 1
+    assert "not asked: way back, echo, door, word, programs" in moved.out
+    assert "moved: dryer-plc is at 203.0.113.46, not at 10.61.20.10." in moved.out
+    assert moved.out.rstrip().endswith("portcall move dryer-plc")
+    # Two at once: the lower is the cause, and the other is told.
+    prepared.run("portcall plant mend")
+    prepared.run("portcall plant fault dryer-plc large-lost")
+    prepared.run("portcall plant fault dryer-plc door-closed 44818")
+    both = prepared.run("portcall why dryer-plc cip")
+    assert "large-lost: Small frames to dryer-plc pass" in both.out
+    assert "also door-closed: dryer-plc is there, and refuses CIP" in both.out
+
+
+HOSTILE = r"""
+import socket, sys, threading, time
+own = sys.argv[1]
+def serve(port, talk):
+    listening = socket.create_server((own, port))
+    while True:
+        connection, _ = listening.accept()
+        threading.Thread(target=talk, args=(connection,), daemon=True).start()
+def mute(connection):
+    time.sleep(60)
+def endless(connection):
+    connection.recv(1000)
+    connection.sendall(b"HTTP/1.1 200 OK\r\n\r\n<title>")
+    try:
+        while True:
+            connection.sendall(b"x" * 65536)
+    except OSError:
+        pass
+for port in (44818, 502, 4840, 22):
+    threading.Thread(target=serve, args=(port, mute), daemon=True).start()
+serve(80, endless)
+"""
+
+
+def test_hostile_devices_are_judged_rightly_or_not_at_all_and_in_bounded_time(prepared, tmp_path):
+    own, plant = "10.61.20.88", prepared
+    plant.write("hostile.py", HOSTILE)
+    assert plant.on("spare-1", f"ip addr add {own}/24 dev eth0").code == 0
+    hostile = plant.start(f"portcall plant on spare-1 -- {sys.executable} hostile.py {own}")
+    plant.until_true(f"timeout 1 sh -c '</dev/tcp/{own}/80' || nc -z {own} 80 || ping -c1 {own}")
+    # It accepts every connection, and says nothing: that decides nothing.
+    mute = plant.run(f"portcall why {own} cip --json", 20).json
+    assert (mute["cause"], mute["reachable"]) == (None, False)
+    assert "speaks-otherwise" in mute["between"]
+    assert "says nothing for" in mute["rungs"][7]["evidence"]
+    # A page that never ends has begun: it speaks as it should.
+    page = plant.run(f"portcall why {own} web --json", 20)
+    assert (page.code, page.json["cause"]) == (0, None), page.out
+    plant.finish(hostile, 15)
+
+
+def test_what_an_ordinary_user_cannot_be_told_is_named(prepared):
+    bare = "setpriv --bounding-set=-all --inh-caps=-all"
+    prepared.run("sysctl -q net.ipv4.ping_group_range='0 1000000'")
+    line = f"{bare} {sys.executable} -m portcall why"
+    told = prepared.run(f"{line} dryer-plc cip --json")
+    assert (told.code, told.json["cause"]) == (0, None), told.err
+    verdicts = {each["rung"]: each for each in told.json["rungs"]}
+    assert verdicts["neighbour"]["verdict"] == "not asked"
+    assert "run this with sudo" in verdicts["neighbour"]["evidence"]
+    assert verdicts["echo"]["verdict"] == "holds"
+    closed = prepared.run(f"{line} dryer-plc 502 --json")
+    assert closed.json["cause"] == "door-closed"
+    silent = prepared.run(f"{line} 10.61.20.99 --json").json
+    assert (silent["cause"], silent["reachable"]) == (None, False)
+    # The kernel tells who said it, also to a socket without privilege.
+    prepared.run("portcall plant fault cell-router stops-at-hop")
+    assert prepared.run(f"{line} 10.61.30.10 --json").json["cause"] == "stops-at-hop"
+
+
+@pytest.mark.parametrize(
+    ("line", "complaint"),
+    [
+        ("why 10.61.20.0/24", "10.61.20.0/24: is a subnet; name one device"),
+        ("why pump-9", "pump-9: is no address, and the plan has dryer-plc"),
+        ("why dryer-plc profinet", "profinet: is no port and no door known here; there are cip"),
+        ("why dryer-plc 70000", "70000: is no TCP port"),
+        ("why 198.51.100.77", "198.51.100.77: is this computer's own address, on lan0"),
+        ("trace 10.61.20.0/24", "10.61.20.0/24: is a subnet"),
+        ("plant fault dryer-plc no-such", "no-such: is no fault of a device: no-link, flapping"),
+        ("plant fault usb0 mask", "mask: is no fault of the workstation: no-link"),
+        ("plant fault pump-9 mask", "pump-9: nothing here is called that"),
+        ("plant fault dryer-plc lossy 200%", "200%: is no share to lose; write 20%"),
+        ("plant fault dryer-plc door-closed web", "web: is no port, 1 to 65535"),
+        ("plant fault usb0 firewall-in", "whose packets? name an address"),
+        ("plant fault fan-drive-1 mask", "fan-drive-1 has no address that could be at fault"),
+        ("plant fault usb0 own-address-taken", "usb0 has no address that somebody could take"),
+    ],
+)
+def test_what_cannot_be_asked_or_broken_is_said_and_changes_nothing(quiet_plant, line, complaint):
+    ended = quiet_plant.run(f"portcall {line}")
+    assert ended.code == 2
+    assert f"portcall: {complaint}" in ended.err
+    assert quiet_plant.run("portcall plant list --faults --json").json["faults"] == []
