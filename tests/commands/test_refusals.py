@@ -70,7 +70,7 @@ def test_an_empty_plan_and_one_that_is_not_text(place, data, complaint):
         ("find --pace 0", 2, "0"),
         ("find --adapter usb7", 3, "no adapter is called 'usb7'; here are: lan0"),
         ("reach pump-9", 2, "pump-9: is no address or range"),
-        ("reach", 2, "Missing argument"),
+        ("reach", 2, "which TARGET?"),
         ("assign fan --for 0", 2, "--for"),
         ("assign pump-9", 2, "pump-9: is not in the plan, which has fan"),
         ("assign 02-60=10.61.20.5", 2, "has 4 hex digits; a MAC has 12"),

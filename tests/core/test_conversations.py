@@ -317,8 +317,10 @@ def test_ping_says_who_called_it_unreachable_and_what_could_not_leave():
     own_wire.pass_time(ERROR_GRACE)
     assert own_party.facts[0][:4] == (PLC, 1, "nothing answers ARP at this address", None)
     actions = list(ping.woke(1.0))
-    (unsent,) = list(ping.unsent(actions[0].packet, "network is down", 1.0))
+    (packet,) = actions[0].packets
+    (unsent,) = list(ping.unsent(packet, "network is down", 1.0))
     assert unsent.fact[:3] == (PLC, 2, "network is down")
+    assert list(ping.all_left(1.0)) == []
     assert ping.over
 
 

@@ -6,6 +6,7 @@ import os
 import socket
 import struct
 from collections.abc import Iterator
+from functools import lru_cache
 from ipaddress import IPv4Address
 
 from portcall.core.talk.conversation import IcmpPacket
@@ -23,6 +24,8 @@ _FROM_ICMP = 2
 _IP_MTU_DISCOVER, _IP_PMTUDISC_PROBE = 10, 3
 """Set Don't Fragment, and take no notice of what is known of the way's largest packet (ip(7))."""
 _LONGEST_PACKET = 65536
+_MOST_KNOWN = 4096
+"""Addresses that are kept as they were read: to read one takes longer than to take an echo."""
 
 
 class Echoes:
@@ -75,7 +78,7 @@ class Echoes:
                 # A raw socket shows the IPv4 header, already checked by the kernel.
                 data = data[(data[0] & 0x0F) * 4 :]
             ttl = _ttl(ancillary)
-            yield IcmpPacket(IPv4Address(sender[0]), data, ttl), received_at(ancillary)
+            yield IcmpPacket(_address(sender[0]), data, ttl), received_at(ancillary)
         if not self._raw:
             yield from self._errors()
 
@@ -100,6 +103,15 @@ class Echoes:
 
     def send(self, packet: IcmpPacket) -> None:
         """Send a message to its peer; with a ``ttl``, with this time to live."""
+        try:
+            self._send(packet)
+        except OSError:
+            if self._raw:
+                raise
+            # A ping socket is told here, too, of an error about something that it sent before.
+            self._send(packet)
+
+    def _send(self, packet: IcmpPacket) -> None:
         goal = (str(packet.peer), 0)
         if packet.ttl is None:
             self._socket.sendto(packet.message, goal)
@@ -110,6 +122,11 @@ class Echoes:
     def close(self) -> None:
         """Close the socket."""
         self._socket.close()
+
+
+@lru_cache(maxsize=_MOST_KNOWN)
+def _address(text: str) -> IPv4Address:
+    return IPv4Address(text)
 
 
 def _ping_socket() -> socket.socket:

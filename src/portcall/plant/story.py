@@ -39,7 +39,7 @@ STORY = (
         "portcall match dryer-plc",
     ),
     Step(
-        "The office's tunnel comes up on the laptop, as it does. (The practice plant breaks it so.)",
+        "The office's tunnel comes up on the laptop, as it does at the worst moment.",
         "portcall plant fault workstation route-elsewhere",
     ),
     Step("And the controller is gone. Why?", "portcall why dryer-plc", NO),

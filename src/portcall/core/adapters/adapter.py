@@ -116,7 +116,9 @@ class Adapter:
 
 
 def choose(adapters: Sequence[Adapter], name: str | None) -> Adapter:
-    """The adapter to use: the named one, or the only wired one with link that no route needs.
+    """The adapter to use: the named one, or the only wired one with link and no default route.
+
+    Of several such, the only one that nobody made a route for, to a network behind a router.
 
     Never guesses between two. Raises NotPossibleHere with the list when none or several fit, when
     the named one does not exist, or when it has no link.
@@ -142,11 +144,10 @@ def choose(adapters: Sequence[Adapter], name: str | None) -> Adapter:
                 "device has power"
             )
         return named
-    fitting = [
-        a
-        for a in adapters
-        if a.kind is AdapterKind.WIRED and a.link and not a.other_routes and a.mac is not None
-    ]
+    wired = [a for a in adapters if a.kind is AdapterKind.WIRED and a.link and a.mac is not None]
+    fitting = [a for a in wired if a.default_route is None]
+    if len(fitting) > 1:
+        fitting = [a for a in fitting if not a.other_routes] or fitting
     if len(fitting) == 1:
         return fitting[0]
     if fitting:

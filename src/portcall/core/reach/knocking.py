@@ -22,12 +22,12 @@ class Knocking(Rounds[Knock, Endpoint]):
         super().__init__(doors, count, interval, wait)
         self._under_way: dict[Endpoint, int] = {}
 
-    def question(self, target: Endpoint) -> tuple[Knock, int] | None:
+    def question(self, target: Endpoint) -> Knock | None:
         """An attempt, unless one is under way."""
         if target in self._under_way:
             return None
         self._under_way[target] = self.round
-        return Knock(target), 0
+        return Knock(target)
 
     def asked(self, packet: Knock) -> Endpoint:
         """The door."""

@@ -48,13 +48,22 @@ class Ping(Rounds[IcmpPacket, IPv4Address]):
         self._message = b""
         self._message_round = -1
 
-    def question(self, target: IPv4Address) -> tuple[IcmpPacket, int]:
+    def key(self, target: IPv4Address) -> int:
+        """Its number: an address as such takes long to look up."""
+        return int(target)
+
+    @property
+    def octets(self) -> int:
+        """The length of this round's packets."""
+        return len(self._message) + HEADERS - 8
+
+    def question(self, target: IPv4Address) -> IcmpPacket:
         """An echo request; all of one round are the same."""
         if self._message_round != self.round:
             payload = self._payloads[self.round % len(self._payloads)]
             echo = icmp.Echo(False, self._identifier, self.round, payload)
             self._message, self._message_round = icmp.encode_echo(echo), self.round
-        return IcmpPacket(target, self._message), len(self._message) + HEADERS - 8
+        return IcmpPacket(target, self._message)
 
     def asked(self, packet: IcmpPacket) -> IPv4Address:
         """Its other side."""
@@ -62,30 +71,31 @@ class Ping(Rounds[IcmpPacket, IPv4Address]):
 
     def heard(self, packet: IcmpPacket, now: float) -> Actions[IcmpPacket, Fact]:
         """An echo, or an error about one."""
+        if icmp.is_reply_to(packet.message, self._identifier):
+            return self._answered(packet, now)
+        return self._error(packet, now)
+
+    def _answered(self, packet: IcmpPacket, now: float) -> Actions[IcmpPacket, Fact]:
+        number = icmp.sequence_of(packet.message)
+        waiting = self._settled(packet.peer, number)
+        if waiting is None:
+            return ()
+        if not self._pending:
+            self._plan_wake()
+        seconds = max(now - waiting.sent, 0.0)
+        fact = Replied(packet.peer, number, seconds, packet.ttl, waiting.sent, waiting.octets)
+        return (Report(fact),)
+
+    def _error(self, packet: IcmpPacket, now: float) -> Actions[IcmpPacket, Fact]:
         try:
             said = icmp.parse_answer(packet.message)
         except Malformed:
-            return
-        if said is None or said.identifier != self._identifier:
-            return
-        if isinstance(said, icmp.Undelivered):
+            return ()
+        if isinstance(said, icmp.Undelivered) and said.identifier == self._identifier:
             # This computer's own kernel says so, when ARP found nobody.
             own = packet.peer in self._own
             reason = BY_ARP if own else f"{said.reason}, says {packet.peer}"
             by = None if own else packet.peer
             self._undelivered(said.destination, said.sequence, said.reason, by, reason, now)
-        elif said.is_reply:
-            waiting = self._settled(packet.peer, said.sequence)
-            if waiting is not None:
-                seconds = max(now - waiting.sent, 0.0)
-                yield Report(
-                    Replied(
-                        packet.peer,
-                        said.sequence,
-                        seconds,
-                        packet.ttl,
-                        waiting.sent,
-                        waiting.octets,
-                    )
-                )
-        self._plan_wake()
+            self._plan_wake()
+        return ()

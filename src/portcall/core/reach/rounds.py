@@ -7,12 +7,12 @@ from __future__ import annotations
 
 from abc import abstractmethod
 from collections import deque
-from collections.abc import Iterator, Sequence
+from collections.abc import Hashable, Iterator, Sequence
 from ipaddress import IPv4Address
-from typing import Generic, TypeVar
+from typing import Generic, TypeAlias, TypeVar
 
 from portcall.core.reach.echo_facts import NO_REPLY, Fact, Target, Unanswered
-from portcall.core.talk.conversation import Actions, Conversation, Report, Send
+from portcall.core.talk.conversation import Actions, Conversation, Report, SendEach
 
 P = TypeVar("P")
 T = TypeVar("T", bound=Target)
@@ -24,14 +24,17 @@ Anybody can say so; an answer is better evidence.
 """
 
 _SEQUENCES = 0x10000
+_Key: TypeAlias = tuple[Hashable, int]
+"""What stands for a target, and the number of the round."""
 
 
 class _Waiting:
     """A question that is out."""
 
-    __slots__ = ("by", "octets", "reason", "said", "sent")
+    __slots__ = ("by", "octets", "reason", "said", "sent", "target")
 
-    def __init__(self, sent: float, octets: int) -> None:
+    def __init__(self, target: Target, sent: float, octets: int) -> None:
+        self.target = target
         self.sent = sent
         self.octets = octets
         self.reason = NO_REPLY
@@ -61,21 +64,29 @@ class Rounds(Conversation[P, Fact], Generic[P, T]):
         self._wait = wait
         self.round = first - 1
         self._round_at = 0.0
-        self._targets: Iterator[T] = iter(())
         self._sending = False
-        self._pending: dict[tuple[T, int], _Waiting] = {}
-        self._due: deque[tuple[float, tuple[T, int]]] = deque()
+        self._pending: dict[_Key, _Waiting] = {}
+        self._due: deque[tuple[float, _Key]] = deque()
         """When each is given up, in the order in which they left."""
-        self._graced: deque[tuple[float, tuple[T, int]]] = deque()
+        self._graced: deque[tuple[float, _Key]] = deque()
         """Those that are called undeliverable, and until when each is waited for."""
 
     @abstractmethod
-    def question(self, target: T) -> tuple[P, int] | None:
-        """The packet that asks a target now, and its octets; None to leave it out this time."""
+    def question(self, target: T) -> P | None:
+        """The packet that asks a target now; None to leave it out this time."""
+
+    @property
+    def octets(self) -> int:
+        """The length of this round's packets, where that is told."""
+        return 0
 
     @abstractmethod
     def asked(self, packet: P) -> T:
         """The target that a packet asks."""
+
+    def key(self, target: T) -> Hashable:
+        """What stands for a target where it is looked up for every question."""
+        return target
 
     def begin(self, now: float) -> Actions[P, Fact]:
         """Start the first round."""
@@ -83,18 +94,29 @@ class Rounds(Conversation[P, Fact], Generic[P, T]):
 
     def left(self, packet: P, now: float) -> Actions[P, Fact]:
         """A question is out; its time runs from here."""
-        key = (self.asked(packet), self.round)
-        self._pending[key] = _Waiting(now, self._octets)
-        self._due.append((now + self._wait, key))
-        yield from self._next_question(now)
+        target = self.asked(packet)
+        key = (self.key(target), self.round)
+        self._pending[key] = _Waiting(target, now, self.octets)
+        until = now + self._wait
+        self._due.append((until, key))
+        # Those before it are overdue sooner.
+        if self.wake_at is None:
+            self.wake_at = until
+        return ()
+
+    def all_left(self, now: float) -> Actions[P, Fact]:
+        """The last question of a round is out."""
+        self._sending = False
+        self._plan_wake()
+        return ()
 
     def unsent(self, packet: P, reason: str, now: float) -> Actions[P, Fact]:
         """The computer could not send it; that is the most useful reason of all."""
         yield Report(Unanswered(self.asked(packet), self.round, reason, at=now))
-        yield from self._next_question(now)
 
     def woke(self, now: float) -> Actions[P, Fact]:
         """Give up on what is overdue; start the next round when it is time."""
+        self.wake_at = None
         for queue in (self._graced, self._due):
             while queue and (queue[0][0] <= now or queue[0][1] not in self._pending):
                 _, key = queue.popleft()
@@ -105,11 +127,10 @@ class Rounds(Conversation[P, Fact], Generic[P, T]):
             yield from self._next_round(now)
         self._plan_wake()
 
-    def _lost(self, key: tuple[T, int], waiting: _Waiting) -> Unanswered:
-        target, number = key
+    def _lost(self, key: _Key, waiting: _Waiting) -> Unanswered:
         return Unanswered(
-            target,
-            number,
+            waiting.target,
+            key[1],
             waiting.reason,
             waiting.by,
             waiting.said,
@@ -119,18 +140,19 @@ class Rounds(Conversation[P, Fact], Generic[P, T]):
 
     def _settled(self, target: T, number: int) -> _Waiting | None:
         """The question that was answered; None when it is none, or was given up."""
-        return self._pending.pop((target, number), None)
+        return self._pending.pop((self.key(target), number), None)
 
     def _undelivered(
         self, target: T, number: int, said: str, by: IPv4Address | None, reason: str, now: float
     ) -> None:
         """Somebody says that a question does not get there: it is not waited for much longer."""
-        waiting = self._pending.get((target, number))
+        key = (self.key(target), number)
+        waiting = self._pending.get(key)
         if waiting is None or waiting.said:
             return
         waiting.said, waiting.by, waiting.reason = said, by, reason
         until = min(now + ERROR_GRACE, waiting.sent + self._wait)
-        self._graced.append((until, (target, number)))
+        self._graced.append((until, key))
 
     def _next_round(self, now: float) -> Actions[P, Fact]:
         self.round = (self.round + 1) % _SEQUENCES
@@ -139,24 +161,17 @@ class Rounds(Conversation[P, Fact], Generic[P, T]):
         # From its own time and not from when it was noticed, so that rounds do not drift.
         late = self._round_at and now - self._round_at < self._interval
         self._round_at = (self._round_at if late else now) + self._interval
-        self._targets = iter(self._all)
         self._sending = True
-        yield from self._next_question(now)
+        yield SendEach(self._questions())
 
-    def _next_question(self, now: float) -> Actions[P, Fact]:
-        for target in self._targets:
-            asked = self.question(target)
-            if asked is not None:
-                packet, self._octets = asked
-                yield Send(packet)
-                break
-        else:
-            self._sending = False
-        self._plan_wake()
-
-    _octets = 0
+    def _questions(self) -> Iterator[P]:
+        for target in self._all:
+            packet = self.question(target)
+            if packet is not None:
+                yield packet
 
     def _plan_wake(self) -> None:
+        """Be woken in time; rather too early than to be told a new time after every packet."""
         pending = self._pending
         times = []
         for queue in (self._graced, self._due):
@@ -166,5 +181,7 @@ class Rounds(Conversation[P, Fact], Generic[P, T]):
                 times.append(queue[0][0])
         if not self._sending and self._rounds_left != 0:
             times.append(self._round_at)
-        self.wake_at = min(times, default=None)
+        earliest = min(times, default=None)
+        if earliest is None or self.wake_at is None or earliest < self.wake_at:
+            self.wake_at = earliest
         self.over = not self._sending and self._rounds_left == 0 and not pending

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import deque
 from collections.abc import Sequence
 from enum import StrEnum
+from ipaddress import IPv4Address
 from typing import NamedTuple
 
 from portcall.core.reach.echo_facts import Fact, Replied, Target
@@ -146,10 +147,19 @@ class ReachWatch:
 
     def __init__(self, targets: Sequence[Target]) -> None:
         self.targets = {target: TargetWatch(target) for target in targets}
+        # An address as such takes long to look up.
+        self._by_number = {
+            int(target): each
+            for target, each in self.targets.items()
+            if isinstance(target, IPv4Address)
+        }
 
     def take(self, fact: Fact) -> Change | None:
         """Count a fact; gives a change when it is one."""
-        return self.targets[fact.target].take(fact)
+        target = fact.target
+        if isinstance(target, IPv4Address):
+            return self._by_number[int(target)].take(fact)
+        return self.targets[target].take(fact)
 
     @property
     def all_up(self) -> bool:

@@ -12,6 +12,7 @@ ECHO_REPLY = 0
 DESTINATION_UNREACHABLE = 3
 ECHO_REQUEST = 8
 TIME_EXCEEDED = 11
+_ECHO_HEADER = 8
 
 UNREACHABLE_REASONS = {
     # RFC 792, Destination Unreachable, and RFC 1812 §5.2.7.1
@@ -110,6 +111,24 @@ def parse_answer(data: bytes) -> Echo | Undelivered | None:
     identifier, sequence = _identifier_and_sequence(octets[4:8])
     expired = message.type == TIME_EXCEEDED
     return Undelivered(destination, identifier, sequence, reason, expired)
+
+
+def is_reply_to(data: bytes, identifier: int) -> bool:
+    """Whether a message is a whole echo reply to one's own requests.
+
+    The same as ``parse_answer`` tells, in a fraction of its time.
+    """
+    return (
+        len(data) >= _ECHO_HEADER
+        and data[0] == ECHO_REPLY
+        and data[4:6] == identifier.to_bytes(2, "big")
+        and internet_checksum(data) == 0
+    )
+
+
+def sequence_of(data: bytes) -> int:
+    """The sequence number of an echo."""
+    return int.from_bytes(data[6:8], "big")
 
 
 def parse_about_segment(data: bytes) -> UndeliveredSegment | None:

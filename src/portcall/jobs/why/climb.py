@@ -7,7 +7,7 @@ is changed.
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator, Mapping, Sequence
+from collections.abc import AsyncGenerator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from ipaddress import IPv4Address, IPv4Network
 from time import monotonic
@@ -51,6 +51,8 @@ from portcall.site.folder import Site
 _LINK_WATCH = 1.2
 """Seconds that a link is watched which is out, or has been lost before."""
 
+_LOOK_EVERY = 0.05
+
 _LOST_BEFORE = 3
 """Losses since the adapter is there from which a link is not simply trusted."""
 
@@ -80,18 +82,14 @@ class Climb:
         began = monotonic()
         async with cable_of(self.adapter.name) as cable:
             with paced(self.adapter.name, self.pace) as runner:
-                async for step in self._steps(runner, cable):
-                    is_last = step.verdict is Verdict.BROKEN and not step.passable
-                    if is_last:
-                        await self._watched_long_enough(cable, began)
-                    if cable.losses:
-                        break
+                climbing = self._steps(runner, cable)
+                while (step := await _next_unless_lost(climbing, cable)) is not None:
                     steps.append(step)
                     tell(step)
-                    if is_last:
+                    if step.verdict is Verdict.BROKEN and not step.passable:
                         break
-                else:
-                    await self._watched_long_enough(cable, began)
+                await climbing.aclose()
+                await self._watched_long_enough(cable, began)
             if cable.losses and not any(step.rung is Rung.LINK and step.finding for step in steps):
                 # What was not heard may be the link's fault: nothing above it is judged.
                 seen = LinkSeen(self.adapter, cable.losses, monotonic() - began)
@@ -106,7 +104,7 @@ class Climb:
         while self._is_doubtful and not cable.losses and monotonic() < began + _LINK_WATCH:
             await asyncio.sleep(0.05)
 
-    async def _steps(self, runner: Runner, cable: Cable) -> AsyncIterator[Step]:
+    async def _steps(self, runner: Runner, cable: Cable) -> AsyncGenerator[Step, None]:
         yield await self._link(cable)
         here = self._situation()
         self._wire = await self._ask_wire(runner, here)
@@ -227,3 +225,14 @@ class Climb:
 
     def _strict(self) -> frozenset[str]:
         return frozenset(each.name for each in self.adapters if each.strict_about_sources)
+
+
+async def _next_unless_lost(steps: AsyncGenerator[Step, None], cable: Cable) -> Step | None:
+    """The next step; None when there is none, or the link is lost meanwhile."""
+    asking = asyncio.ensure_future(anext(steps, None))
+    try:
+        while not asking.done() and not cable.losses:
+            await asyncio.wait((asking,), timeout=_LOOK_EVERY)
+    finally:
+        await end(asking)
+    return None if asking.cancelled() or cable.losses else asking.result()

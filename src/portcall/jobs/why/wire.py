@@ -20,7 +20,7 @@ from portcall.jobs.look.looked import look
 from portcall.jobs.look.orders import gathering_for, orders_for, usual_ranges
 from portcall.site.folder import Site
 
-LONG_PATIENCE = 1.0
+LONG_PATIENCE = 0.7
 """Seconds that a silent device is asked for."""
 
 _LISTEN = 4.5
