@@ -46,6 +46,14 @@ class Case:
     target: str
     environment: str = ""
 
+    def lines(self, oddity: str = "") -> list[str]:
+        """What is typed to make it, and an oddity beside it."""
+        made = [line.strip() for line in self.fault.split(";")]
+        odd = f"portcall {oddity}" if oddity else ""
+        return [
+            f"portcall {line}" if line[:6] == "plant " else line for line in (*made, odd) if line
+        ]
+
     def __str__(self) -> str:
         return f"{self.cause}-{self.target.replace(' ', '-')}"
 
@@ -78,7 +86,13 @@ CASES = [
     *_here("router-silent", "plant fault cell-router router-silent", *BEHIND),
     *_here("stops-at-hop", "plant fault cell-router stops-at-hop", *BEHIND),
     *_here("return-filtered", "plant fault cell-router return-filtered", *BEHIND),
-    Case("nobody-there", "plant fault washer-plc nobody-there", "10.61.30.10"),
+    # A router that has spoken to it lately would say nothing: that is not to be decided.
+    Case(
+        "nobody-there",
+        "plant fault washer-plc nobody-there; "
+        "portcall plant on cell-router -- ip neigh flush dev eth1",
+        "10.61.30.10",
+    ),
     *_on_both("mask", "255.255.255.224"),
     *_on_both("nobody-there", ""),
     *_on_both("asking", "bootp"),
@@ -133,9 +147,8 @@ class Told:
 
 def ask(case: Case, oddity: str = "") -> Told:
     """Make a fault, ask, and mend it."""
-    for line in (case.fault, oddity):
-        if line:
-            _run(f"portcall {line}")
+    for line in case.lines(oddity):
+        _run(line)
     environment = dict(os.environ)
     if case.environment:
         name, _, value = case.environment.partition("=")

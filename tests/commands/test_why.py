@@ -34,8 +34,8 @@ def prepared() -> Iterator[Plant]:
 def test_every_cause_is_named_and_nothing_healthy_is(prepared, part):
     for number, case in enumerate(ONE_EACH[part::SIDE_BY_SIDE]):
         oddity = HARMLESS[(part + number) % len(HARMLESS)]
-        for line in filter(None, (case.fault, oddity)):
-            assert prepared.run(f"portcall {line}").code == 0, line
+        for line in case.lines(oddity):
+            assert prepared.run(line).code == 0, line
         told = ask(prepared, case)
         assert told.code == 1, told.err
         assert told.json["cause"] == case.cause, (case, oddity, told.out)

@@ -188,9 +188,10 @@ def _silence(goal: Goal, here: Situation, trial: Trial, inside: FromInside | Non
         return undecided(
             Rung.WAY_BACK,
             f"{evidence}; no router says why",
-            f"Nothing of {goal.name} comes back through router {here.way.router}. Either it has no "
-            "gateway or a wrong mask, or something on the way drops it.",
-            (Cause.MASK, Cause.STOPS_AT_HOP, Cause.DOOR_SILENT),
+            f"Nothing of {goal.name} comes back through router {here.way.router}. Either it is "
+            "gone, which a router that has spoken to it notices late; or it has no gateway or a "
+            "wrong mask; or something on the way drops it.",
+            (Cause.NOBODY_THERE, Cause.MASK, Cause.STOPS_AT_HOP),
             f"portcall trace {goal.address} shows how far it comes",
             "type this from a computer on the device's own wire",
         )
