@@ -33,6 +33,8 @@ bench: $(READY)           ## speed, as ratios against a stated limit
 	$(BIN)/python benchmarks/plant.py
 	$(BIN)/python benchmarks/serve.py
 	$(BIN)/python benchmarks/storm.py
+	$(BIN)/python benchmarks/reach.py
+	$(BIN)/python benchmarks/diagnosis.py
 
 fuzz: $(READY)            ## a million damaged messages through every parser
 	$(BIN)/python fuzz/parsers.py

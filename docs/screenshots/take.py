@@ -106,7 +106,46 @@ SCENES = {
         seconds=28,
     ),
     "verify": Scene(("portcall verify",), SERVED),
-    "reach": Scene(("portcall reach 10.61.20.10-12 fan-drive-1",), SERVED),
+    "reach": Scene(
+        (
+            "portcall reach 10.61.20.10-12 fan-drive-1 203.0.113.40",
+            "portcall reach dryer-plc --door cip --door web --door 502 --count 3 --interval 0.2",
+        ),
+        SERVED,
+    ),
+    "reach-watch": Scene(
+        ("portcall reach dryer-plc fan-drive-1 10.61.20.15 --watch --interval 0.5",),
+        (
+            *SERVED,
+            "portcall plant fault fan-drive-1 lossy 20%",
+            "(sleep 30; portcall plant unplug dryer-plc; sleep 9; portcall plant plug dryer-plc;"
+            " sleep 12; portcall plant unplug 10.61.20.15 || portcall plant unplug old-feeder) &",
+        ),
+        seconds=75,
+    ),
+    "why-broken": Scene(
+        (
+            "portcall why dryer-plc cip",
+            "portcall plant mend; portcall plant fault usb0 route-elsewhere > /dev/null",
+            "portcall why dryer-plc",
+            "portcall plant mend; portcall plant fault dryer-plc mask 255.255.255.240 > /dev/null",
+            "portcall why dryer-plc",
+        ),
+        (*MATCHED, "portcall plant fault dryer-plc moved"),
+    ),
+    "why-holds": Scene(
+        ("portcall why dryer-plc", "portcall why 10.61.30.10 web"),
+        (*MATCHED, "ip route add 10.61.30.0/24 via 10.61.20.1"),
+    ),
+    "trace": Scene(
+        (
+            "portcall trace 10.61.30.10",
+            "portcall trace 10.61.30.10 --door web",
+            "portcall plant fault cell-router stops-at-hop",
+            "portcall trace 10.61.30.42",
+        ),
+        (*MATCHED, "ip route add 10.61.30.0/24 via 10.61.20.1"),
+    ),
 }
 
 
