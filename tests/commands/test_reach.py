@@ -181,3 +181,17 @@ def test_only_what_answers_is_opened_and_with_the_program_that_is_here(matched):
     assert asked == ["ssh panel@10.61.20.10", "xdg-open http://10.61.20.10/"]
     gone = matched.run(f"env PATH=/nowhere {sys.executable} -m portcall open dryer-plc ssh")
     assert (gone.code, "elsewhere: ssh 10.61.20.10" in gone.err) == (3, True)
+
+
+def test_other_commands_give_the_same_reasons(matched):
+    matched.run("portcall plant fault usb0 other-subnet")
+    rows = matched.run("portcall verify --json").json["rows"]
+    plc = next(row for row in rows if row["name"] == "dryer-plc")
+    assert any(
+        "10.61.20.10 is in another subnet" in each or "is in another" in each
+        for each in plc["findings"]
+    ), plc
+    matched.run("portcall plant mend")
+    matched.run("portcall plant fault dryer-plc nobody-there")
+    kept = matched.run("portcall keep dryer-plc")
+    assert "portcall why dryer-plc says" in kept.out + kept.err

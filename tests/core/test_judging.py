@@ -156,8 +156,8 @@ def test_a_shared_address_is_remarked_on_both():
 
 # Verdicts.
 
-ANSWERS = {AT_21: Reachability(AT_21, 3, 3, 0.001, 0.001, 0.001, None)}
-SILENT = {AT_21: Reachability(AT_21, 3, 0, None, None, None, "no reply")}
+ANSWERS = {AT_21: Reachability(AT_21, 3, 3, 0.001, 0.001, 0.001, 0.001, None)}
+SILENT = {AT_21: Reachability(AT_21, 3, 0, None, None, None, None, "no reply")}
 IDENTITY = seen(
     address=AT_21, method=Method.CIP, product="Gale 7", serial="77B10921", firmware="5.002"
 )
@@ -208,7 +208,7 @@ def test_verdicts(sightings, echoes, verdict, finding):
 
 def test_a_row_without_a_mac_learns_it_and_lost_echoes_are_said():
     plan = Plan((replace(PLAN.devices[0], mac=None),))
-    some = {AT_21: Reachability(AT_21, 3, 2, 0.001, 0.001, 0.001, "no reply")}
+    some = {AT_21: Reachability(AT_21, 3, 2, 0.001, 0.001, 0.001, 0.001, "no reply")}
     (judgement,) = judge(plan, merge([seen(FAN, AT_21)]), some)
     assert judgement.verdict is Verdict.RIGHT
     assert f"MAC is {FAN}; the plan has none yet" in judgement.findings
@@ -249,7 +249,10 @@ BEHIND = Route(IPv4Network("192.0.2.0/24"), 1, AT_10)
     [
         ([OFFICE, PLANT], None, "usb0"),
         ([OFFICE, PLANT], "lan0", "lan0"),
-        ([OFFICE, replace(PLANT, routes=(BEHIND,))], None, "usb0 (wired, link, route to 192.0.2"),
+        # Somebody made a route to a cell behind a router of the plant: it is the plant's still.
+        ([OFFICE, replace(PLANT, routes=(BEHIND,))], None, "usb0"),
+        ([replace(PLANT, routes=(BEHIND,)), adapter("usb1")], None, "usb1"),
+        ([replace(a, routes=(BEHIND,)) for a in (PLANT, adapter("usb1"))], None, "usb0 or usb1"),
         ([OFFICE, PLANT, adapter("usb1")], None, "usb0 or usb1: which one"),
         ([OFFICE, PLANT, adapter("usb1", link=False)], None, "usb0"),
         ([OFFICE, adapter("wifi0", kind=AdapterKind.WIRELESS)], None, "no wired adapter"),
@@ -370,7 +373,7 @@ def verdict_of(*sightings, echoes=None, known=None, **row):
     return judged
 
 
-ECHOES = {AT_21: Reachability(AT_21, 3, 3, 0.001, 0.001, 0.001, None)}
+ECHOES = {AT_21: Reachability(AT_21, 3, 3, 0.001, 0.001, 0.001, 0.001, None)}
 
 
 def test_a_device_that_says_another_mask_or_gateway_than_the_plan_is_not_right():

@@ -90,7 +90,7 @@ def test_who_is_found_and_why_not():
         ("fan-1", (), f"{FAN} was not heard on this wire"),
     ):
         assert words in located(text, *devices).reason
-    assert "portcall find shows" in located("fan-1", everywhere=False).reason
+    assert "portcall why Fan-1 says" in located("fan-1", everywhere=False).reason
 
 
 def test_what_stands_in_the_way_of_a_move():

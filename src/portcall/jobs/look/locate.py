@@ -25,8 +25,6 @@ _LONG_ENOUGH = 2.0
 """Seconds after which a device that was heard needs no further look: the likely addresses are asked
 first, and who else is there, or speaks DCP, has answered by then."""
 
-_LOOK_ROUND = ": portcall find shows whether it asks, or where it is"
-
 _LOCATING = (Method.LISTEN, Method.ARP, Method.DCP)
 
 
@@ -86,7 +84,8 @@ def _located(meant: Meant, devices: Sequence[Device], plan: Plan, everywhere: bo
         hint = f"; {near} {difference(near, meant.mac)} it: check the label" if near else ""
         if everywhere or meant.row is None:
             return Located(meant, None, f"{meant.mac} was not heard on this wire{hint}")
-        sentence = f"{meant.mac} does not answer at {meant.row.address}{hint or _LOOK_ROUND}"
+        further = hint or f": portcall why {meant.row.name} says whether it asks, or where it is"
+        sentence = f"{meant.mac} does not answer at {meant.row.address}{further}"
         return Located(meant, None, sentence)
     address = meant.address or (meant.row.address if meant.row else None)
     there = [device for device in devices if address in device.addresses]

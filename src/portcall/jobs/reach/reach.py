@@ -12,11 +12,11 @@ from portcall.core.reach.knocking import SILENT
 from portcall.core.reach.ping import BY_ARP, OCTETS
 from portcall.core.reach.statistics import Reachability, summarise
 from portcall.core.trouble import NotPossibleHere
-from portcall.host.runner import paced
+from portcall.host.runner import Runner, paced
 from portcall.jobs.reach.asking import ask
 from portcall.jobs.why.reasons import reasons
 
-_SAYS_LITTLE = (NO_REPLY, SILENT, BY_ARP)
+_SAYS_LITTLE = (None, NO_REPLY, SILENT, BY_ARP)
 
 
 async def reach(
@@ -37,20 +37,22 @@ async def reach(
     facts: list[Fact] = []
     with paced(adapter.name, pace) as runner:
         await ask(runner, adapter, targets, count, interval, wait, facts.append, sizes)
-        results = summarise(targets, facts)
-        silent = [
-            address_of(each.target)
-            for each in results
-            if not each.answers and each.reason in _SAYS_LITTLE
-        ]
-        known = await reasons(runner, adapter, plan, silent)
-    better = (
+        results = await with_reasons(runner, adapter, plan, summarise(targets, facts))
+    return results, tuple(facts)
+
+
+async def with_reasons(
+    runner: Runner, adapter: Adapter, plan: Plan, results: Sequence[Reachability]
+) -> tuple[Reachability, ...]:
+    """The same, with a better reason where silence is all that is known, and more can be."""
+    little = [each for each in results if not each.answers and each.reason in _SAYS_LITTLE]
+    known = await reasons(runner, adapter, plan, [address_of(each.target) for each in little])
+    return tuple(
         replace(each, reason=known.get(address_of(each.target), each.reason))
-        if not each.answers and each.reason in _SAYS_LITTLE
+        if each in little
         else each
         for each in results
     )
-    return tuple(better), tuple(facts)
 
 
 def must_have_an_address(adapter: Adapter, targets: Sequence[Target]) -> None:

@@ -18,6 +18,7 @@ from portcall.jobs.look.findings import WIRE_METHODS, NotRun
 from portcall.jobs.look.looked import look
 from portcall.jobs.look.orders import gathering_for, orders_for
 from portcall.jobs.reach.asking import ask
+from portcall.jobs.reach.reach import with_reasons
 from portcall.jobs.telling import Tell, nobody
 from portcall.site.folder import Site
 from portcall.site.logbook.settings import SettingsLog
@@ -64,11 +65,13 @@ async def verify(adapter: Adapter, site: Site, plan: Plan, tell: Tell = nobody) 
     within = [AddressRange(row.address, row.address) for row in plan]
     orders = replace(orders, borrows=False, within=within)
     looked = (await look(adapter, orders, gathering, tell=tell)).to_its_end()
-    targets = [row.address for row in plan if adapter.on_subnet_of(row.address)]
+    addresses = [row.address for row in plan]
+    targets = [address for address in addresses if adapter.on_subnet_of(address)]
     facts: list[Fact] = []
     with paced(adapter.name, site.pace, _BURST_SECONDS) as runner:
         await ask(runner, adapter, targets, _ECHOES, _ECHO_INTERVAL, _ECHO_WAIT, facts.append)
-    reached = {address_of(result.target): result for result in summarise(targets, facts)}
+        results = await with_reasons(runner, adapter, plan, summarise(addresses, facts))
+    reached = {address_of(result.target): result for result in results}
     devices = gathering.devices()
     judgements = judge(plan, devices, reached, SettingsLog(site.folder).identities())
     return Verified(judgements, unplanned(plan, devices), tuple(looked.not_run))
