@@ -11,12 +11,12 @@ from portcall.cli.main import NO, YES
 from portcall.cli.options import adapter_option, json_option, plan_if_sound
 from portcall.cli.running import run
 from portcall.cli.say import note, print_json
+from portcall.core.find.web_page import PAGES
 from portcall.core.talk.door_knock import DoorState
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.why.ladder import Goal
 from portcall.jobs.reach.reach import must_have_an_address
 from portcall.jobs.why.opening import (
-    PAGES,
     check_doors,
     has_display,
     opening,

@@ -32,8 +32,9 @@ from portcall.core.reach.statistics import summarise
 from portcall.core.talk.conversation import Endpoint
 from portcall.core.talk.pacer import HIGHEST_PACE
 from portcall.core.trouble import BadInput, NotPossibleHere
+from portcall.jobs.reach.asking import Rounds
 from portcall.jobs.reach.reach import must_have_an_address, reach
-from portcall.jobs.reach.watching import Watching, by_the_calendar
+from portcall.jobs.reach.watching import Ends, Watching, by_the_calendar
 from portcall.site.catalogs import read_catalogs
 from portcall.site.echo_log import EchoLog, read_echoes
 from portcall.site.folder import this_site
@@ -126,43 +127,41 @@ def reach_command(
     adapter = chosen_adapter(adapter_name)
     begin_capture(adapter, capture)
     names = {row.address: row.name for row in plan}
-    speed = pace or site.pace
-    octets = sizes or (OCTETS,)
-    if not (watch or lasts or until_up or until_down or log_file):
-        results, facts = run(reach(adapter, plan, speed, asked, count, interval, wait, octets))
-        print_results(adapter.name, results, names, as_json)
-        _draw(plot, series_of(asked, map(by_the_calendar, facts)), names)
-        return YES if all(result.answers for result in results) else NO
-    must_have_an_address(adapter, asked)
-    _say_if_too_many(len(asked), interval, speed)
+    rounds = Rounds(adapter, asked, pace or site.pace, interval, wait, sizes or (OCTETS,))
+    if watch or lasts or until_up or until_down or log_file:
+        ends = Ends(lasts, until_up, until_down)
+        return _watch(rounds, ends, names, log_file, plot, as_json)
+    results, facts = run(reach(rounds, plan, count))
+    print_results(adapter.name, results, names, as_json)
+    _draw(plot, series_of(asked, map(by_the_calendar, facts)), names)
+    return YES if all(result.answers for result in results) else NO
+
+
+def _watch(
+    rounds: Rounds,
+    ends: Ends,
+    names: Mapping[IPv4Address, str],
+    log_file: str | None,
+    plot: Path | None,
+    as_json: bool,
+) -> int:
+    """Watch until it ends; the exit code tells whether what was waited for has come."""
+    must_have_an_address(rounds.adapter, rounds.targets)
+    _say_if_too_many(len(rounds.targets), rounds.interval, rounds.pace)
     kept: list[Fact] = []
     with ExitStack() as stack:
         log = EchoLog(Path(log_file), names) if log_file else None
         if log is not None:
             stack.enter_context(closing(log))
-        view = stack.enter_context(watch_view(adapter.name, names, as_json))
-        watching = Watching(
-            adapter,
-            asked,
-            speed,
-            interval,
-            wait,
-            view.tell,
-            view.refreshed,
-            octets,
-            lasts,
-            until_up,
-            until_down,
-            log,
-            partial(_keep, kept) if plot else None,
-        )
+        view = stack.enter_context(watch_view(rounds.adapter.name, names, as_json))
+        keep = partial(_keep, kept) if plot else None
+        watching = Watching(rounds, ends, view.tell, view.refreshed, log, keep)
         view.show(watching)
         _, interrupted = run_until_interrupted(watching.run)
     view.print_end()
-    _draw(plot, series_of(asked, kept), names)
-    if until_up or until_down:
-        reached = watching.reached_its_end
-        return YES if reached else INTERRUPTED if interrupted else NO
+    _draw(plot, series_of(rounds.targets, kept), names)
+    if ends.until_up or ends.until_down:
+        return YES if watching.has_come else INTERRUPTED if interrupted else NO
     return INTERRUPTED if interrupted else NO if watching.watch.any_down else YES
 
 

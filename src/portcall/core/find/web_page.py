@@ -18,6 +18,9 @@ from portcall.core.talk.dialogue import Exchange, Script
 from portcall.core.wire.octets import Malformed
 
 PORT, SECURE_PORT, OTHER_PORT = 80, 443, 8080
+PAGES = {PORT: "http", SECURE_PORT: "https", OTHER_PORT: "http"}
+"""The ports at which a device has its page, and how it is asked for there."""
+
 _LONGEST_PAGE = 16_384
 """Octets of a page that are read: the title is near the top, and the rest is not waited for."""
 

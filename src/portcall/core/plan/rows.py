@@ -73,6 +73,11 @@ class Plan:
         """The row for a MAC, or None."""
         return next((row for row in self.devices if mac is not None and row.mac == mac), None)
 
+    def named(self, mac: Mac) -> str:
+        """A MAC, with the name of its row where it has one."""
+        row = self.by_mac(mac)
+        return f"{mac} ({row.name})" if row else str(mac)
+
     def by_name(self, name: str) -> PlannedDevice | None:
         """The row of a name, in upper or lower case, or None."""
         folded = name.strip().casefold()

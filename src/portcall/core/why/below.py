@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from ipaddress import IPv4Address
 
 from portcall.core.adapters.adapter import Adapter, AdapterKind, Origin, Route
 from portcall.core.address import SELF_ASSIGNED, assumed_network
-from portcall.core.plan.rows import Plan
 from portcall.core.why.evidence import LinkSeen, Situation, WireSeen
 from portcall.core.why.ladder import Cause, Goal, Rung, Step, broken, holds
 
@@ -82,7 +80,7 @@ def judge_own_address(goal: Goal, here: Situation, wire: WireSeen) -> Step:
     for interface in adapter.interfaces if own is None else (own,):
         rivals = [mac for mac in wire.macs(interface.ip) if mac != adapter.mac]
         if rivals:
-            who = _named(rivals, here.plan)
+            who = " and ".join(map(here.plan.named, rivals))
             return broken(
                 Rung.OWN_ADDRESS,
                 f"{interface.ip}, this computer's own address, is answered by {who}",
@@ -149,14 +147,6 @@ def _networks(adapter: Adapter) -> str:
 def _route_for(adapter: Adapter, target: IPv4Address) -> Route | None:
     fitting = [r for r in adapter.routes if not r.of_subnet and target in r.destination]
     return max(fitting, key=lambda route: route.destination.prefixlen, default=None)
-
-
-def _named(macs: Iterable[object], plan: Plan) -> str:
-    names = []
-    for mac in macs:
-        row = next((row for row in plan if row.mac == mac), None)
-        names.append(f"{mac} ({row.name})" if row else str(mac))
-    return " and ".join(names)
 
 
 def judge_way_out(goal: Goal, here: Situation, wire: WireSeen) -> Step:

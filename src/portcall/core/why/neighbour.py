@@ -25,7 +25,7 @@ def judge_neighbour(goal: Goal, here: Situation, wire: WireSeen) -> Step | None:
             Rung.NEIGHBOUR, "ARP needs root or CAP_NET_RAW, and was not asked; run this with sudo"
         )
     if len(macs) > 1:
-        shown = " and ".join(_known(mac, here.plan) for mac in macs[:_MOST_SHOWN])
+        shown = " and ".join(here.plan.named(mac) for mac in macs[:_MOST_SHOWN])
         more = f" and {len(macs) - _MOST_SHOWN} more" if len(macs) > _MOST_SHOWN else ""
         return broken(
             Rung.NEIGHBOUR,
@@ -42,7 +42,7 @@ def judge_neighbour(goal: Goal, here: Situation, wire: WireSeen) -> Step | None:
     if planned is not None and mac != planned:
         return _wrong(goal, here, mac, planned)
     if here.way.router is not None:
-        return holds(Rung.NEIGHBOUR, f"router {first} answers ARP, {_known(mac, here.plan)}")
+        return holds(Rung.NEIGHBOUR, f"router {first} answers ARP, {here.plan.named(mac)}")
     as_planned = ", as planned" if planned is not None else ""
     return holds(Rung.NEIGHBOUR, f"{first} answers ARP, {mac}{as_planned}")
 
@@ -183,8 +183,3 @@ def _where_to_look(others: Sequence[Device]) -> tuple[str, ...]:
         "check the cable from this computer's switch to the plant, and the plant's power",
         "check that this is the right adapter: portcall adapters --watch",
     )
-
-
-def _known(mac: Mac, plan: Plan) -> str:
-    row = plan.by_mac(mac)
-    return f"{mac} ({row.name})" if row else str(mac)

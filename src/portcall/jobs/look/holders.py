@@ -1,8 +1,9 @@
-"""Who has an address now."""
+"""Who has an address now, and which are free."""
 
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Callable, Sequence
 from ipaddress import IPv4Address
 
 from portcall.core.adapters.adapter import Adapter
@@ -11,8 +12,10 @@ from portcall.core.find.arp_sweep import ArpSweep
 from portcall.core.find.sighting import Sighting
 from portcall.core.setting.job import Job
 from portcall.core.talk.pacer import Pacer
+from portcall.core.talk.probe import AddressProbe, Free, Taken
 from portcall.host.link import Link
 from portcall.host.runner import Runner
+from portcall.jobs.telling import nobody
 
 
 async def holders_of(adapter: Adapter, address: IPv4Address) -> set[Mac]:
@@ -29,6 +32,30 @@ async def holders_of(adapter: Adapter, address: IPv4Address) -> set[Mac]:
     with runner.using(Link(adapter.name)) as link:
         await runner.run(sweep, link, report)
     return found
+
+
+async def free_among(
+    runner: Runner,
+    link: Link,
+    probes: Sequence[AddressProbe],
+    taken: Callable[[Taken], None] = nobody,
+    begun: bool = False,
+) -> set[IPv4Address]:
+    """The addresses that nobody answers for, all probed side by side (RFC 5227).
+
+    ``taken`` is told of each that somebody has; probes that have ``begun`` are gone on with.
+    """
+    free: set[IPv4Address] = set()
+
+    def report(fact: Free | Taken) -> None:
+        if isinstance(fact, Taken):
+            taken(fact)
+        else:
+            free.add(fact.address)
+
+    for end in [runner.start(probe, link, report, begun) for probe in probes]:
+        await end.wait()
+    return free
 
 
 def taken_by(adapter: Adapter, job: Job) -> str | None:

@@ -25,7 +25,7 @@ from portcall.core.find.ipv6_echo import Ipv6Echo
 from portcall.core.find.outlook import Outlook
 from portcall.core.find.overhear import Overhear
 from portcall.core.find.sighting import Method, Sighting
-from portcall.core.talk.probe import PROBE_TIME, AddressProbe, Free, Taken
+from portcall.core.talk.probe import PROBE_TIME, AddressProbe
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.wire import cip
 from portcall.host.filters import NO_CONVERSATIONS
@@ -42,6 +42,7 @@ from portcall.jobs.look.findings import (
     NotRun,
     Orders,
 )
+from portcall.jobs.look.holders import free_among
 from portcall.jobs.together import together
 
 _ASKING_SECONDS = 4.0
@@ -248,17 +249,8 @@ class Look:
         choices = borrowable(network, self._orders.preferred, avoid)
         for _ in range(_CANDIDATE_BATCHES):
             batch = [a for a, _ in zip(choices, range(_CANDIDATES_AT_ONCE), strict=False)]
-            free: set[IPv4Address] = set()
-
-            def told(fact: Free | Taken, free: set[IPv4Address] = free) -> None:
-                if isinstance(fact, Free):
-                    free.add(fact.address)
-
-            probes = [
-                self._runner.run(AddressProbe(self._link.mac, address), self._link, told)
-                for address in batch
-            ]
-            await asyncio.gather(*probes)
+            probes = [AddressProbe(self._link.mac, address) for address in batch]
+            free = await free_among(self._runner, self._link, probes)
             best = next((a for a in batch if a in free and a not in self.findings.addresses), None)
             if best is not None:
                 return best

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Callable, Sequence
 from contextlib import ExitStack
+from dataclasses import dataclass
 from ipaddress import IPv4Address
 
 from portcall.core.adapters.adapter import Adapter
@@ -19,18 +20,31 @@ from portcall.host.vantage import Vantage
 from portcall.jobs.together import end
 
 
+@dataclass(frozen=True, slots=True)
+class Rounds:
+    """What is asked again and again: targets over an adapter, a round every ``interval`` seconds,
+    ``wait`` seconds for each answer, ``pace`` packets a second at most; ``sizes`` are the lengths
+    of the IPv4 packets that are sent by turns.
+    """
+
+    adapter: Adapter
+    targets: Sequence[Target]
+    pace: float
+    interval: float = 1.0
+    wait: float = 1.0
+    sizes: Sequence[int] = (OCTETS,)
+
+
 async def ask(
     runner: Runner,
-    adapter: Adapter,
-    targets: Sequence[Target],
+    rounds: Rounds,
     count: int | None,
-    interval: float,
-    wait: float,
     report: Callable[[Fact], None],
-    sizes: Sequence[int] = (OCTETS,),
     stop: asyncio.Event | None = None,
 ) -> None:
-    """Ask ``count`` rounds, or until ``stop`` is set; ``interval`` and ``wait`` are seconds."""
+    """Ask ``count`` rounds, or until ``stop`` is set; the pace is the runner's."""
+    adapter, targets = rounds.adapter, rounds.targets
+    interval, wait = rounds.interval, rounds.wait
     addresses = [target for target in targets if isinstance(target, IPv4Address)]
     doors = [target for target in targets if isinstance(target, Endpoint)]
     with ExitStack() as stack:
@@ -38,7 +52,7 @@ async def ask(
         if addresses:
             echoes = stack.enter_context(runner.using(Echoes(adapter.name)))
             own = [interface.ip for interface in adapter.interfaces]
-            ping = Ping(addresses, echoes.identifier, count, interval, wait, own, sizes)
+            ping = Ping(addresses, echoes.identifier, count, interval, wait, own, rounds.sizes)
             ends.append(runner.start(ping, echoes, report))
         if doors:
             medium = stack.enter_context(runner.using(Doors(Vantage(adapter.name))))

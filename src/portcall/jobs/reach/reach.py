@@ -9,34 +9,25 @@ from portcall.core.adapters.adapter import Adapter
 from portcall.core.plan.rows import Plan
 from portcall.core.reach.echo_facts import NO_REPLY, Fact, Target, address_of
 from portcall.core.reach.knocking import SILENT
-from portcall.core.reach.ping import BY_ARP, OCTETS
+from portcall.core.reach.ping import BY_ARP
 from portcall.core.reach.statistics import Reachability, summarise
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.runner import Runner, paced
-from portcall.jobs.reach.asking import ask
+from portcall.jobs.reach.asking import Rounds, ask
 from portcall.jobs.why.reasons import reasons
 
 _SAYS_LITTLE = (None, NO_REPLY, SILENT, BY_ARP)
 
 
 async def reach(
-    adapter: Adapter,
-    plan: Plan,
-    pace: float,
-    targets: Sequence[Target],
-    count: int,
-    interval: float,
-    wait: float,
-    sizes: Sequence[int] = (OCTETS,),
+    rounds: Rounds, plan: Plan, count: int
 ) -> tuple[tuple[Reachability, ...], tuple[Fact, ...]]:
-    """Ask targets at a pace, in packets a second: the sums, and each answer.
-
-    Raises NotPossibleHere.
-    """
+    """Ask so many rounds: the sums, and each answer. Raises NotPossibleHere."""
+    adapter, targets = rounds.adapter, rounds.targets
     must_have_an_address(adapter, targets)
     facts: list[Fact] = []
-    with paced(adapter.name, pace) as runner:
-        await ask(runner, adapter, targets, count, interval, wait, facts.append, sizes)
+    with paced(adapter.name, rounds.pace) as runner:
+        await ask(runner, rounds, count, facts.append)
         results = await with_reasons(runner, adapter, plan, summarise(targets, facts))
     return results, tuple(facts)
 

@@ -17,7 +17,7 @@ from portcall.host.runner import paced
 from portcall.jobs.look.findings import WIRE_METHODS, NotRun
 from portcall.jobs.look.looked import look
 from portcall.jobs.look.orders import gathering_for, orders_for
-from portcall.jobs.reach.asking import ask
+from portcall.jobs.reach.asking import Rounds, ask
 from portcall.jobs.reach.reach import with_reasons
 from portcall.jobs.telling import Tell, nobody
 from portcall.site.folder import Site
@@ -69,7 +69,8 @@ async def verify(adapter: Adapter, site: Site, plan: Plan, tell: Tell = nobody) 
     targets = [address for address in addresses if adapter.on_subnet_of(address)]
     facts: list[Fact] = []
     with paced(adapter.name, site.pace, _BURST_SECONDS) as runner:
-        await ask(runner, adapter, targets, _ECHOES, _ECHO_INTERVAL, _ECHO_WAIT, facts.append)
+        rounds = Rounds(adapter, targets, site.pace, _ECHO_INTERVAL, _ECHO_WAIT)
+        await ask(runner, rounds, _ECHOES, facts.append)
         results = await with_reasons(runner, adapter, plan, summarise(addresses, facts))
     reached = {address_of(result.target): result for result in results}
     devices = gathering.devices()

@@ -14,6 +14,7 @@ from time import monotonic
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.catalog.catalog import USUAL_PORTS
+from portcall.core.find.web_page import PAGES
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.talk.pacer import DEFAULT_PACE
 from portcall.core.why import answers, below, neighbour
@@ -55,8 +56,6 @@ _LOOK_EVERY = 0.05
 
 _LOST_BEFORE = 3
 """Losses since the adapter is there from which a link is not simply trusted."""
-
-_WEB_PORTS = {80, 443, 8080}
 
 
 @dataclass(slots=True)
@@ -130,7 +129,7 @@ class Climb:
         )
         yield answers.judge_word(self.goal, words)
         proxies = answers.proxies_for(self.goal.address, dict(self.environment))
-        web = [port for port in self._trial.open_doors if port in _WEB_PORTS]
+        web = [port for port in self._trial.open_doors if port in PAGES]
         yield answers.judge_programs(self.goal, proxies, web)
 
     async def _link(self, cable: Cable) -> Step:

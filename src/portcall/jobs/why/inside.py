@@ -9,21 +9,22 @@ from itertools import islice
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.adapters.own_address import Wanted, candidates
-from portcall.core.find import cip_interface
+from portcall.core.find import cip_interface, web_page
 from portcall.core.find.sighting import Field, Method, Sighting
 from portcall.core.plan.rows import Plan
 from portcall.core.reach.echo_facts import Fact, Replied
 from portcall.core.reach.ping import Ping
-from portcall.core.talk.probe import AddressProbe, Free, Taken
+from portcall.core.talk.probe import AddressProbe
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.why.evidence import FromInside
-from portcall.core.wire import cip
+from portcall.core.wire import cip, modbus
 from portcall.host.echoes import Echoes
 from portcall.host.leg import Leg
 from portcall.host.link import Link
 from portcall.host.runner import Runner
 from portcall.host.vantage import Vantage
 from portcall.jobs.look.converse import Talk, converse
+from portcall.jobs.look.holders import free_among
 from portcall.site.folder import Site
 
 _NEAR_PREFIX = 30
@@ -51,16 +52,9 @@ async def ask_from_inside(
 
 async def _free(runner: Runner, adapter: Adapter, choices: list[IPv4Address]) -> IPv4Address | None:
     assert adapter.mac is not None
-    free: list[IPv4Address] = []
-
-    def told(fact: Free | Taken) -> None:
-        if isinstance(fact, Free):
-            free.append(fact.address)
-
+    probes = [AddressProbe(adapter.mac, each) for each in choices]
     with runner.using(Link(adapter.name)) as link:
-        ends = [runner.start(AddressProbe(adapter.mac, each), link, told) for each in choices]
-        for end in ends:
-            await end.wait()
+        free = await free_among(runner, link, probes)
     return next((each for each in choices if each in free), None)
 
 
@@ -79,7 +73,7 @@ async def _ask(
     seen: list[Sighting] = []
     talk = Talk(Method.CIP, (partial(cip_interface.script, address),))
     nothing = Talk(Method.PORTS)
-    doors = {address: (cip.PORT, 80, 502)}
+    doors = {address: (cip.PORT, web_page.PORT, modbus.PORT)}
     answered = await converse(
         runner,
         vantage,

@@ -9,15 +9,13 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address
 
 from portcall.core.adapters.adapter import Adapter
+from portcall.core.find.web_page import OTHER_PORT, PAGES
 from portcall.core.talk.door_knock import DoorState
 from portcall.core.why.evidence import Trial
 from portcall.host.runner import paced
 from portcall.jobs.why.trial import try_doors
 
 _DISPLAYS = ("DISPLAY", "WAYLAND_DISPLAY")
-
-PAGES = {80: "http", 443: "https", 8080: "http"}
-"""Ports whose page a browser shows."""
 
 PROGRAMS: Mapping[int, tuple[tuple[str, ...], ...]] = {
     22: (("ssh", "{address}"),),
@@ -53,7 +51,7 @@ async def check_doors(
 def opening(address: IPv4Address, port: int, user: str = "") -> Opening:
     """How a door of the trade is opened here."""
     if port in PAGES:
-        usual = port in (80, 443)
+        usual = port != OTHER_PORT
         return Opening(port, f"{PAGES[port]}://{address}{'' if usual else f':{port}'}/")
     goal = f"{user}@{address}" if user and port == 22 else str(address)
     lines = [

@@ -20,6 +20,7 @@ from portcall.host.echoes import Echoes
 from portcall.host.link import Link
 from portcall.host.runner import Runner
 from portcall.host.vantage import Vantage
+from portcall.jobs.telling import nobody
 
 _FIRST_ECHOES, _FIRST_EVERY, _FIRST_WAIT = 4, 0.15, 1.0
 
@@ -64,7 +65,7 @@ def watching(
                 continue
             links.append(link)
             seen = FramesSeen(each.mac, address)
-            runner.start(seen, link, _heed_nothing)
+            runner.start(seen, link, nobody)
             if is_here:
                 watch.here = seen
             else:
@@ -74,10 +75,6 @@ def watching(
         for link in links:
             runner.drop(link)
             link.close()
-
-
-def _heed_nothing(fact: object) -> None:
-    """The conversation keeps what it counted."""
 
 
 async def try_echoes(

@@ -18,6 +18,7 @@ from portcall.host.link import Link
 from portcall.host.runner import Runner
 from portcall.jobs.look.looked import look
 from portcall.jobs.look.orders import gathering_for, orders_for, usual_ranges
+from portcall.jobs.telling import nobody
 from portcall.site.folder import Site
 
 LONG_PATIENCE = 0.7
@@ -47,16 +48,12 @@ async def ask_wire(
     questions = {address: own or UNSPECIFIED for address, own in asked.items()}
     conversation = WhoHas(adapter.mac, questions, patience)
     with runner.using(link):
-        await runner.run(conversation, link, _heed_nothing)
+        await runner.run(conversation, link, nobody)
     heard: dict[object, set[Mac]] = {}
     for address, mac in conversation.overheard.items():
         heard.setdefault(assumed_network(address), set()).add(mac)
     networks = {network: len(macs) for network, macs in heard.items()}
     return WireSeen(conversation.answers, networks)  # type: ignore[arg-type]
-
-
-def _heed_nothing(fact: object) -> None:
-    """The conversation keeps what it learnt."""
 
 
 async def seek(

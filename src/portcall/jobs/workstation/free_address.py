@@ -10,7 +10,7 @@ from time import monotonic
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.talk.conversation import Send
-from portcall.core.talk.probe import AddressProbe, Free, Taken
+from portcall.core.talk.probe import AddressProbe, Taken
 from portcall.host.link import Link
 
 _SIDE_BY_SIDE = 2
@@ -50,17 +50,8 @@ async def _wait(
 ) -> set[IPv4Address]:
     from portcall.core.talk.pacer import Pacer
     from portcall.host.runner import Runner
-
-    free: set[IPv4Address] = set()
-
-    def report(fact: Free | Taken) -> None:
-        if isinstance(fact, Taken):
-            taken(fact)
-        else:
-            free.add(fact.address)
+    from portcall.jobs.look.holders import free_among
 
     runner = Runner(Pacer())
     with runner.using(link):
-        for end in [runner.start(probe, link, report, begun=True) for probe in probes]:
-            await end.wait()
-    return free
+        return await free_among(runner, link, probes, taken, begun=True)
