@@ -13,12 +13,21 @@ import random
 import statistics
 import subprocess
 import sys
+import tempfile
 from pathlib import Path
 
 HERE = Path(__file__).resolve().parent
 sys.path.insert(0, str(HERE.parent / "tests" / "commands"))
 
-from causes import CASES, HARMLESS, HEALTHY, Told, ask, prepare  # noqa: E402
+from causes import (  # noqa: E402
+    CASES,
+    HARMLESS,
+    HEALTHY,
+    Told,
+    ask,
+    prepare,
+    write_scenario,
+)
 
 QUICK = {
     "no-link",
@@ -72,7 +81,9 @@ def main() -> int:
     if sys.argv[1:2] != ["inside"]:
         portcall = str(Path(sys.executable).with_name("portcall"))
         inside = [sys.executable, str(Path(__file__).resolve()), "inside", *sys.argv[1:]]
-        return subprocess.run([portcall, "plant", "run", "--", *inside], check=False).returncode
+        with tempfile.TemporaryDirectory() as folder:
+            plant = ["plant", "run", "--scenario", str(write_scenario(Path(folder, "plant.toml")))]
+            return subprocess.run([portcall, *plant, "--", *inside], check=False).returncode
     seed = int(sys.argv[2]) if len(sys.argv) > 2 else random.randrange(1000)
     tries = int(sys.argv[3]) if len(sys.argv) > 3 else HEALTHY_TRIES
     print(f"in the order of seed {seed}")

@@ -7,21 +7,44 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import subprocess
 import sys
 import time
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
+
+import portcall.plant
 
 PORTCALL = [sys.executable, "-m", "portcall"]
 
+SCENARIO = Path(portcall.plant.__file__).parent / "scenarios" / "tern-point.toml"
+
+ADDRESSED = {"fan-drive-1": "10.61.20.21/24", "belt-drive": "10.61.20.23/24"}
+"""Drives that have been given their addresses already."""
+
 PREPARED = (
     "portcall match dryer-plc --no-probe",
-    "portcall assign fan-drive-1 belt-drive --keep --until-done --for 60",
     "ip route add 10.61.30.0/24 via 10.61.20.1",
 )
-"""What is typed before: the workstation in the plant's subnet, two drives with their addresses, a
-route to the cell behind the router."""
+"""What is typed before: the workstation in the plant's subnet, and a route to the cell behind the
+router."""
+
+
+def write_scenario(path: Path) -> Path:
+    """The shipped plant, in which the two drives have their addresses."""
+    shutil.copytree(SCENARIO.with_suffix(""), path.parent / SCENARIO.stem, dirs_exist_ok=True)
+    text, *devices = SCENARIO.read_text().split("[[devices]]\n")
+    for device in devices:
+        name = device.split('"')[1]
+        if name in ADDRESSED:
+            lines = [line for line in device.splitlines() if not line.startswith("ask")]
+            device = "\n".join((*lines, f'address = "{ADDRESSED[name]}"', ""))
+        text += f"[[devices]]\n{device}"
+    path.write_text(text)
+    return path
+
 
 HARMLESS = (
     "plant fault old-feeder slow 25",

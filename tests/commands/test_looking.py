@@ -37,6 +37,7 @@ EXPECTED = {
         "obtains": "stored in the device",
         "ports": ["80 web", "4840 OPC UA", "44818 CIP"],
     },
+    "02-D0-11-3E-20-01": {"addresses": ["10.61.20.1"], "maker": "Dunlin Networks"},
     "02-5A-1D-04-40-3B": {"product": "Skerry 5 controller", "serial": "5A04403B"},
     "02-60-D1-40-55-E2": {
         "maker": "Godwit Instruments",

@@ -7,7 +7,7 @@ import sys
 from collections.abc import Iterator
 
 import pytest
-from causes import CASES, HARMLESS, HEALTHY, PREPARED
+from causes import CASES, HARMLESS, HEALTHY, PREPARED, write_scenario
 from inside import Plant
 
 SIDE_BY_SIDE = 6
@@ -22,8 +22,8 @@ def ask(plant, case, more=""):
 
 
 @pytest.fixture
-def prepared() -> Iterator[Plant]:
-    with Plant() as plant:
+def prepared(tmp_path) -> Iterator[Plant]:
+    with Plant(write_scenario(tmp_path / "plant.toml")) as plant:
         for line in PREPARED:
             assert plant.run(line).code == 0
         yield plant

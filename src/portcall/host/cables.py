@@ -80,6 +80,13 @@ def add_route(network: IPv4Network, gateway: IPv4Address) -> None:
         netlink.route("replace", dst=str(network), gateway=str(gateway))
 
 
+def lead_by(name: str, goals: Iterable[IPv4Network], begin: bool = True) -> None:
+    """Send what is for some networks by an adapter, as if they were on its wire; or no more."""
+    with IPRoute() as netlink:
+        for goal in goals:
+            netlink.route("add" if begin else "del", dst=str(goal), oif=_index(netlink, name))
+
+
 class Tunnel:
     """A tunnel (tun(4)) that leads nowhere, and the routes into it; gone when it is closed."""
 

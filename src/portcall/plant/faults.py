@@ -175,10 +175,20 @@ class Faults:
         return _later(partial(here.call, undo))
 
     async def lead_elsewhere(self, adapter: Adapter, how: str) -> Undo:
-        """Have a tunnel carry what is meant for an address, or for the adapter's subnets."""
+        """Have a tunnel carry what is meant for an address, or for the adapter's subnets.
+
+        Where an ordinary user may not make one, another adapter of the workstation carries it.
+        """
         goals = [_network(how)] if how else _halves(adapter)
         here = self._wiring.workstation
-        tunnel = here.call(partial(cables.Tunnel, TUNNEL, _TUNNEL_ADDRESS, goals))
+        try:
+            tunnel = here.call(partial(cables.Tunnel, TUNNEL, _TUNNEL_ADDRESS, goals))
+        except OSError:
+            others = [name for name in self._wiring.adapters if name != adapter.name]
+            if not others:
+                raise
+            here.call(partial(cables.lead_by, others[0], goals))
+            return _later(partial(here.call, partial(cables.lead_by, others[0], goals, False)))
         return _later(tunnel.close)
 
     async def come_back_otherwise(self, router: SimulatedDevice) -> Undo:

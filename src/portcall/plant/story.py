@@ -39,11 +39,11 @@ STORY = (
         "portcall match dryer-plc",
     ),
     Step(
-        "The office's tunnel comes up on the laptop, as it does at the worst moment.",
-        "portcall plant fault workstation route-elsewhere",
+        "Lunch. A colleague takes the laptop to another machine, and sets its address by hand.",
+        "portcall plant fault workstation other-subnet",
     ),
-    Step("And the controller is gone. Why?", "portcall why dryer-plc", NO),
-    Step("The tunnel is switched off again.", "portcall plant mend"),
+    Step("And now the controller is gone. Why?", "portcall why dryer-plc", NO),
+    Step("The address is put back.", "portcall plant mend"),
     Step(
         "The plan says who gets which address. Serve it, and have each device keep what it got.",
         "portcall assign fan-drive-1 fan-drive-2 belt-drive --keep --for 5",
