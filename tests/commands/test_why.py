@@ -150,13 +150,21 @@ def test_what_an_ordinary_user_cannot_be_told_is_named(prepared):
     told = prepared.run(f"{line} dryer-plc cip --json")
     assert (told.code, told.json["cause"]) == (0, None), told.err
     verdicts = {each["rung"]: each for each in told.json["rungs"]}
-    assert verdicts["neighbour"]["verdict"] == "not asked"
-    assert "run this with sudo" in verdicts["neighbour"]["evidence"]
+    assert "whether it is alone was not asked" in verdicts["own address"]["evidence"]
+    assert "by this computer's own ARP table" in verdicts["neighbour"]["evidence"]
     assert verdicts["echo"]["verdict"] == "holds"
     closed = prepared.run(f"{line} dryer-plc 502 --json")
     assert closed.json["cause"] == "door-closed"
     silent = prepared.run(f"{line} 10.61.20.99 --json").json
-    assert (silent["cause"], silent["reachable"]) == (None, False)
+    assert (silent["cause"], silent["reachable"]) == ("nobody-there", False)
+    assert "was not asked: run this with sudo" in silent["sentence"]
+    prepared.run("portcall plant fault dryer-plc wrong-device")
+    prepared.run("ip neigh flush dev usb0")
+    assert prepared.run(f"{line} dryer-plc --json").json["cause"] == "wrong-device"
+    prepared.run("portcall plant mend")
+    prepared.run("portcall plant fault usb0 firewall-in 10.61.20.21")
+    dropped = prepared.run(f"{line} fan-drive-1 --json").json
+    assert (dropped["cause"], "firewall-in" in dropped["between"]) == (None, True)
     # The kernel tells who said it, also to a socket without privilege.
     prepared.run("portcall plant fault cell-router stops-at-hop")
     assert prepared.run(f"{line} 10.61.30.10 --json").json["cause"] == "stops-at-hop"

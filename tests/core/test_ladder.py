@@ -107,7 +107,7 @@ def test_the_own_address_is_there_alone_and_in_the_subnet_or_a_router_is():
     assert str(OTHER) in taken.finding.sentence
     # Its own MAC is nobody else's, and what was not asked is not said to be alone.
     assert own(wire=WireSeen({OWN: [OWN_MAC]})).verdict is Verdict.HOLDS
-    assert "ARP was not asked" in own(wire=WireSeen(None)).evidence
+    assert "whether it is alone was not asked" in own(wire=WireSeen(None)).evidence
     other = replace(
         USB0, addresses=(AdapterAddress(IPv4Interface("192.0.2.7/24"), Origin.STATIC),), routes=()
     )
@@ -153,8 +153,8 @@ def test_who_answers_arp_is_the_planned_device_another_one_or_several():
     assert neighbour.judge_neighbour(GOAL, unnamed, WireSeen({PLC: [OTHER]})).verdict == "holds"
 
 
-def nobody(*devices, here=HERE, goal=GOAL):
-    return neighbour.judge_nobody(goal, here, Sought(devices, 2.0))
+def nobody(*devices, here=HERE, goal=GOAL, wire=SILENT):
+    return neighbour.judge_nobody(goal, here, Sought(devices, 2.0), wire)
 
 
 def test_a_device_that_does_not_answer_is_found_where_it_is_instead():
@@ -172,6 +172,36 @@ def test_a_device_that_does_not_answer_is_found_where_it_is_instead():
     # One that answers a moment later is there.
     assert nobody(Device(PLC_MAC, (PLC,))).verdict is Verdict.HOLDS
     assert cause(nobody(neighbour_at, here=ROUTED, goal=FAR_GOAL)) is Cause.ROUTER_SILENT
+
+
+def test_who_answers_for_everybody_is_nobodys_rival():
+    decoys = [IPv4Address("10.61.20.254"), IPv4Address("10.61.20.253")]
+    everybody = {PLC: [OTHER, PLC_MAC], OWN: [OTHER], **{decoy: [OTHER] for decoy in decoys}}
+    wire = WireSeen(everybody).without_those_for_all(decoys)
+    assert own(wire=wire).verdict is Verdict.HOLDS
+    there = neighbour.judge_neighbour(GOAL, HERE, wire)
+    assert there.verdict is Verdict.HOLDS
+    assert f"{OTHER} answers for everybody here (proxy ARP)" in there.evidence
+    gone = WireSeen({**everybody, PLC: [OTHER]}).without_those_for_all(decoys)
+    assert neighbour.judge_neighbour(GOAL, HERE, gone) is None
+    proxy = Device(OTHER, tuple(everybody))
+    assert "nor anybody else" in nobody(proxy, wire=gone).finding.sentence
+    # One decoy that a device has by chance makes it no such router.
+    chance = WireSeen({**everybody, decoys[0]: [PLC_MAC]}).without_those_for_all(decoys)
+    assert cause(neighbour.judge_neighbour(GOAL, HERE, chance)) is Cause.ADDRESS_SHARED
+
+
+def test_what_the_kernel_alone_knows_is_said_to_be_that():
+    kernel = WireSeen({PLC: [PLC_MAC]}, by_kernel=True)
+    there = neighbour.judge_neighbour(GOAL, HERE, kernel)
+    assert there.evidence.endswith("as planned, by this computer's own ARP table")
+    assert "whether it is alone was not asked" in own(wire=kernel).evidence
+    gone = neighbour.judge_nobody(GOAL, HERE, Sought(None), WireSeen({}, by_kernel=True))
+    assert cause(gone) is Cause.NOBODY_THERE
+    assert "was not asked: run this with sudo" in gone.finding.sentence
+    assert "nobody else" not in gone.evidence
+    silent = answers.judge_way_back(GOAL, HERE, Trial(4), FromInside())
+    assert (silent.finding.cause, "sudo portcall why" in silent.finding.do[0]) == (None, True)
 
 
 def back(trial, here=HERE, inside=None, goal=GOAL):
@@ -341,14 +371,18 @@ def test_frames_are_counted_by_their_direction_and_what_is_cut_is_nothing():
         whole = ethernet.EthernetFrame(PLC_MAC, source_mac, EtherType.IPV4, packet)
         return Frame(ethernet.encode(whole))
 
-    segment = (44818).to_bytes(2, "big") + (50000).to_bytes(2, "big") + bytes(16)
+    segment = (
+        (44818).to_bytes(2, "big") + (50000).to_bytes(2, "big") + bytes(9) + b"\x12" + bytes(6)
+    )
+    data = segment[:13] + b"\x18" + segment[14:]
     back_again = icmp.encode_echo(icmp.Echo(True, 1, 1, b""))
     request = icmp.encode_echo(icmp.Echo(False, 1, 1, b""))
     for each in (
         frame(OWN_MAC, OWN, PLC, 6, segment[2:4] + segment[:2] + segment[4:]),
         frame(PLC_MAC, PLC, OWN, 6, segment),
         frame(PLC_MAC, PLC, OWN, 1, back_again),
-        # What the device asks itself is no answer.
+        # What it says to another program here, and what it asks itself, is no answer.
+        frame(PLC_MAC, PLC, OWN, 6, data),
         frame(PLC_MAC, PLC, OWN, 1, request),
         frame(OTHER, IPv4Address("10.61.20.99"), OWN, 6, segment),
     ):

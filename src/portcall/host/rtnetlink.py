@@ -41,16 +41,19 @@ class Kind(IntEnum):
     NEW_ROUTE = 24
     DELETE_ROUTE = 25
     GET_ROUTE = 26
+    NEW_NEIGHBOUR = 28
+    GET_NEIGHBOUR = 30
 
 
 _FIXED = {
-    # struct ifinfomsg, ifaddrmsg, rtmsg: how long the fixed part of a message is.
+    # struct ifinfomsg, ifaddrmsg, rtmsg, ndmsg: how long the fixed part of a message is.
     Kind.NEW_LINK: 16,
     Kind.DELETE_LINK: 16,
     Kind.NEW_ADDRESS: 8,
     Kind.DELETE_ADDRESS: 8,
     Kind.NEW_ROUTE: 12,
     Kind.DELETE_ROUTE: 12,
+    Kind.NEW_NEIGHBOUR: 12,
 }
 
 
@@ -89,6 +92,13 @@ class RouteAttribute(IntEnum):
     METRICS = 8
     MULTIPATH = 9
     TABLE = 15
+
+
+class NeighbourAttribute(IntEnum):
+    """Attributes of a neighbour (linux/neighbour.h)."""
+
+    ADDRESS = 1
+    MAC = 2
 
 
 LINK_EVENTS, ADDRESS_EVENTS, ROUTE_EVENTS = 0x1, 0x10, 0x40

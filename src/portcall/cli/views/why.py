@@ -38,7 +38,9 @@ def print_end(diagnosis: Diagnosis) -> None:
     finding = diagnosis.finding
     if finding is None:
         at = f" at {diagnosis.goal.door_words}" if diagnosis.goal.port else ""
-        out.print(Text(f"{diagnosis.goal} is reachable{at}: nothing is broken.", "bold green"))
+        unasked = any(step.verdict is Verdict.NOT_ASKED for step in diagnosis.steps)
+        rest = "nothing that was asked is broken" if unasked else "nothing is broken"
+        out.print(Text(f"{diagnosis.goal} is reachable{at}: {rest}.", "bold green"))
         return
     head = finding.cause or "not decided"
     text = Text(f"{head}: ", "bold red")

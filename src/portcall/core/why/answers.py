@@ -195,11 +195,17 @@ def _silence(goal: Goal, here: Situation, trial: Trial, inside: FromInside | Non
             f"portcall trace {goal.address} shows how far it comes",
             "type this from a computer on the device's own wire",
         )
+    if trial.seen_out is None:
+        return undecided(
+            Rung.WAY_BACK,
+            f"{evidence}; whether answers came to the adapter was not asked: run this with sudo",
+            f"{goal.name} answers nothing that was asked.",
+            (Cause.MASK, Cause.PING_IGNORED, Cause.DOOR_SILENT, Cause.FIREWALL_IN),
+            f"sudo portcall why {goal.name}",
+        )
     asked = ""
     if inside is not None and inside.address is not None:
         asked = f", also not to {inside.address}, which is nearer to it"
-    if trial.seen_out is None:
-        asked += "; whether answers came to the adapter was not asked: run this with sudo"
     return undecided(
         Rung.WAY_BACK,
         evidence + asked,

@@ -90,7 +90,8 @@ def judge_own_address(goal: Goal, here: Situation, wire: WireSeen) -> Step:
                 f"take another one: {match_line} --replace",
                 "or give that device its planned address",
             )
-    alone = "nobody else answers for it" if wire.answers is not None else "ARP was not asked"
+    asked = wire.answers is not None and not wire.by_kernel
+    alone = "nobody else answers for it" if asked else "whether it is alone was not asked"
     if own is not None:
         return holds(Rung.OWN_ADDRESS, f"{own} on {adapter.name}, {target} is in it; {alone}")
     shown = ", ".join(str(each) for each in adapter.interfaces)

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from ipaddress import IPv4Address, IPv4Network
 
 from portcall.core.adapters.adapter import Adapter
@@ -29,25 +29,46 @@ class LinkSeen:
 
 @dataclass(frozen=True, slots=True)
 class WireSeen:
-    """Who answered ARP for which address; None where it could not be asked (no privilege).
+    """Who answered ARP for which address; None where that is not known.
 
-    ``heard`` are subnets that were spoken meanwhile, with how many devices in each.
+    ``heard`` are subnets that were spoken meanwhile, with how many devices in each. ``for_all`` are
+    MACs that answer for addresses that nobody has, too (proxy ARP, RFC 1027): their answers tell
+    nothing, and are left out of ``answers``.
     """
 
     answers: Mapping[IPv4Address, Sequence[Mac]] | None
     heard: Mapping[IPv4Network, int] = field(default_factory=dict)
+    for_all: Sequence[Mac] = ()
+    by_kernel: bool = False
+    """It is what the kernel found when it had to send: one answer, and to its own questions."""
 
     def macs(self, address: IPv4Address) -> tuple[Mac, ...]:
         """The MACs that answered for an address."""
         return tuple((self.answers or {}).get(address, ()))
 
+    def without_those_for_all(self, decoys: Collection[IPv4Address]) -> WireSeen:
+        """What is left when those are left out who answer for every one of some decoys.
+
+        One decoy may be a device's address by chance; two are not.
+        """
+        if self.answers is None or len(decoys) < 2:
+            return self
+        answered = [set(self.macs(decoy)) for decoy in decoys]
+        for_all = set.intersection(*answered)
+        told = {
+            address: [mac for mac in macs if mac not in for_all]
+            for address, macs in self.answers.items()
+            if address not in decoys
+        }
+        return replace(self, answers=told, for_all=tuple(sorted(for_all)))
+
 
 @dataclass(frozen=True, slots=True)
 class Sought:
-    """A look around, after nobody answered for an address: what else is there."""
+    """A look around, after nobody answered for an address: what else is there; None: not asked."""
 
-    devices: Sequence[Device]
-    seconds: float
+    devices: Sequence[Device] | None
+    seconds: float = 0.0
 
 
 @dataclass(frozen=True, slots=True)

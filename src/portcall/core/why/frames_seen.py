@@ -20,6 +20,10 @@ _SOURCE, _DESTINATION = slice(26, 30), slice(30, 34)
 _SHORTEST, _QUOTED = _HEADER + 20, 8
 """Octets: with IPv4's header, and of what follows it."""
 
+_FLAGS = 13
+_RESET, _SYN_AND_ACK = 0x04, 0x12
+"""RFC 9293 §3.1, control bits."""
+
 _MOST_PORTS = 256
 
 
@@ -51,8 +55,10 @@ class FramesSeen(Conversation[Frame, None]):
                 self._note_port(data, start + 2, self.ports_out)
         elif data[_SOURCE] == self._address:
             if data[_PROTOCOL] == ipv4.PROTOCOL_TCP:
-                self.came += 1
-                self._note_port(data, start, self.ports_in)
+                # Only what answers an attempt to connect: another program may be talking to it.
+                if _answers_an_attempt(data[start + _FLAGS : start + _FLAGS + 1]):
+                    self.came += 1
+                    self._note_port(data, start, self.ports_in)
             elif data[_PROTOCOL] == ipv4.PROTOCOL_ICMP and data[start : start + 1] == b"\0":
                 self.came += 1
                 self.echoes += 1
@@ -61,3 +67,7 @@ class FramesSeen(Conversation[Frame, None]):
     def _note_port(self, data: bytes, place: int, ports: set[int]) -> None:
         if data[_PROTOCOL] == ipv4.PROTOCOL_TCP and len(ports) < _MOST_PORTS:
             ports.add(int.from_bytes(data[place : place + 2], "big"))
+
+
+def _answers_an_attempt(flags: bytes) -> bool:
+    return bool(flags) and (flags[0] & _SYN_AND_ACK == _SYN_AND_ACK or bool(flags[0] & _RESET))

@@ -14,6 +14,7 @@ from portcall.core.why.evidence import Situation, Sought, WireSeen
 from portcall.core.why.ladder import Cause, Goal, Rung, Step, broken, holds, not_asked
 
 _MOST_SHOWN = 3
+_NOT_SOUGHT = "who else is there, and where the device is, was not asked: run this with sudo"
 
 
 def judge_neighbour(goal: Goal, here: Situation, wire: WireSeen) -> Step | None:
@@ -42,9 +43,18 @@ def judge_neighbour(goal: Goal, here: Situation, wire: WireSeen) -> Step | None:
     if planned is not None and mac != planned:
         return _wrong(goal, here, mac, planned)
     if here.way.router is not None:
-        return holds(Rung.NEIGHBOUR, f"router {first} answers ARP, {here.plan.named(mac)}")
+        named = here.plan.named(mac)
+        return holds(Rung.NEIGHBOUR, f"router {first} answers ARP, {named}{_for_all(wire)}")
     as_planned = ", as planned" if planned is not None else ""
-    return holds(Rung.NEIGHBOUR, f"{first} answers ARP, {mac}{as_planned}")
+    by = ", by this computer's own ARP table" if wire.by_kernel else ""
+    return holds(Rung.NEIGHBOUR, f"{first} answers ARP, {mac}{as_planned}{by}{_for_all(wire)}")
+
+
+def _for_all(wire: WireSeen) -> str:
+    if not wire.for_all:
+        return ""
+    macs = " and ".join(str(mac) for mac in wire.for_all[:_MOST_SHOWN])
+    return f"; {macs} answers for everybody here (proxy ARP)"
 
 
 def _wrong(goal: Goal, here: Situation, mac: Mac, planned: Mac) -> Step:
@@ -65,22 +75,24 @@ def _wrong(goal: Goal, here: Situation, mac: Mac, planned: Mac) -> Step:
     )
 
 
-def judge_nobody(goal: Goal, here: Situation, sought: Sought) -> Step:
+def judge_nobody(goal: Goal, here: Situation, sought: Sought, wire: WireSeen) -> Step:
     """Nobody answered ARP: where the device is instead, or what a look around tells."""
     first = here.way.router or goal.address
-    others = _others(here, sought.devices, first)
-    evidence = f"nobody answers ARP for {first}"
+    devices = [each for each in sought.devices or () if each.mac not in wire.for_all]
+    others = _others(here, devices, first)
+    evidence = f"nobody answers ARP for {first}{_for_all(wire)}"
+    company = _company(others, first) if sought.devices is not None else _NOT_SOUGHT
     if here.way.router is not None:
         return broken(
             Rung.NEIGHBOUR,
-            f"{evidence}, the router to {goal.address}; {_company(others, first)}",
+            f"{evidence}, the router to {goal.address}; {company}",
             Cause.ROUTER_SILENT,
             f"The router {first} does not answer, and {goal.name} is behind it.",
             "check the router's power and its cable to this side",
             "check that its address here is really " + str(first),
         )
     row = here.row
-    own = _device_of(row, sought.devices)
+    own = _device_of(row, devices)
     if own is not None and goal.address in own.addresses:
         return holds(Rung.NEIGHBOUR, f"{first} answers ARP now, {own.mac}, and did not at first")
     if own is not None and row is not None:
@@ -89,9 +101,11 @@ def judge_nobody(goal: Goal, here: Situation, sought: Sought) -> Step:
             return step
     return broken(
         Rung.NEIGHBOUR,
-        f"{evidence}; {_company(others, first)}{_near(row, here.plan, sought.devices)}",
+        f"{evidence}; {company}{_near(row, here.plan, devices)}",
         Cause.NOBODY_THERE,
-        _nobody_words(goal, row, others),
+        _nobody_words(goal, row, others)
+        if sought.devices is not None
+        else f"Nothing answers at {goal.address}; {_NOT_SOUGHT}.",
         *_where_to_look(others),
     )
 

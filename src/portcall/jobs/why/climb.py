@@ -7,18 +7,21 @@ is changed.
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncGenerator, Mapping, Sequence
+from collections.abc import AsyncGenerator, Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from ipaddress import IPv4Address, IPv4Network
+from itertools import islice
 from time import monotonic
 
 from portcall.core.adapters.adapter import Adapter
+from portcall.core.adapters.own_address import Wanted, candidates
+from portcall.core.address import assumed_network
 from portcall.core.catalog.catalog import USUAL_PORTS
 from portcall.core.find.web_page import PAGES
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.talk.pacer import DEFAULT_PACE
 from portcall.core.why import answers, below, neighbour
-from portcall.core.why.evidence import FromInside, LinkSeen, Situation, Trial, WireSeen
+from portcall.core.why.evidence import FromInside, LinkSeen, Situation, Sought, Trial, WireSeen
 from portcall.core.why.ladder import (
     RUNGS,
     Diagnosis,
@@ -163,21 +166,31 @@ class Climb:
         if router is not None:
             near = adapter.on_subnet_of(router)
             asked[router] = near.ip if near else None
-        seen = await ask_wire(runner, adapter, asked, PATIENCE)
+        seen = await ask_wire(runner, adapter, asked, PATIENCE, self._decoys(asked))
         first = router or goal
         if seen.answers is not None and not seen.macs(first):
             again = await ask_wire(runner, adapter, {first: asked[first]}, LONG_PATIENCE)
-            merged = {**seen.answers, **(again.answers or {})}
-            return WireSeen(merged, {**seen.heard, **again.heard})
+            late = [mac for mac in again.macs(first) if mac not in seen.for_all]
+            return replace(seen, answers={**seen.answers, first: late})
         return seen
+
+    def _decoys(self, asked: Collection[IPv4Address]) -> list[IPv4Address]:
+        """Two addresses of the goal's subnet that hardly anybody has."""
+        goal = self.goal.address
+        own = self.adapter.on_subnet_of(goal)
+        network = own.network if own else assumed_network(goal)
+        avoid = {*asked, *self.site.reserved(self.plan)}
+        return list(islice(candidates(Wanted(network, None, "decoy"), None, avoid), 2))
 
     async def _neighbour(self, here: Situation) -> Step:
         step = neighbour.judge_neighbour(self.goal, here, self._wire)
         if step is not None:
             return step
         mac = self.row.mac if self.row is not None else None
-        sought = await seek(self.adapter, self.site, self.plan, self.goal.address, mac)
-        return neighbour.judge_nobody(self.goal, here, sought)
+        sought = Sought(None)
+        if not self._wire.by_kernel:
+            sought = await seek(self.adapter, self.site, self.plan, self.goal.address, mac)
+        return neighbour.judge_nobody(self.goal, here, sought, self._wire)
 
     async def _first_trial(self, runner: Runner, here: Situation, watch: Watch) -> None:
         routed = here.way.router is not None
@@ -206,9 +219,11 @@ class Climb:
         return step
 
     async def _from_inside(self, runner: Runner, is_direct: bool) -> FromInside:
-        if not is_direct or self._wire.answers is None:
+        if not is_direct or self._wire.answers is None or self._wire.by_kernel:
             return FromInside()
-        return await ask_from_inside(runner, self.adapter, self.goal.address, self.site, self.plan)
+        address = self.goal.address
+        mac = next(iter(self._wire.macs(address)), None)
+        return await ask_from_inside(runner, self.adapter, address, mac, self.site, self.plan)
 
     async def _doors(self, runner: Runner, watch: Watch) -> None:
         """Try the usual doors, unless one was named and something has answered."""

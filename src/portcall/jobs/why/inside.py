@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from contextlib import closing
 from functools import partial
 from ipaddress import IPv4Address, IPv4Interface
@@ -9,6 +10,7 @@ from itertools import islice
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.adapters.own_address import Wanted, candidates
+from portcall.core.address import Mac
 from portcall.core.find import cip_interface, web_page
 from portcall.core.find.sighting import Field, Method, Sighting
 from portcall.core.plan.rows import Plan
@@ -25,15 +27,26 @@ from portcall.host.runner import Runner
 from portcall.host.vantage import Vantage
 from portcall.jobs.look.converse import Talk, converse
 from portcall.jobs.look.holders import free_among
+from portcall.jobs.setting.exchanges import read_by_dcp
+from portcall.jobs.together import end
 from portcall.site.folder import Site
 
 _NEAR_PREFIX = 30
 
 
 async def ask_from_inside(
-    runner: Runner, adapter: Adapter, address: IPv4Address, site: Site, plan: Plan
+    runner: Runner,
+    adapter: Adapter,
+    address: IPv4Address,
+    mac: Mac | None,
+    site: Site,
+    plan: Plan,
 ) -> FromInside:
-    """Whether a device answers somebody whom no mask can leave out, and what its mask is."""
+    """Whether a device answers somebody whom no mask can leave out, and what its mask is.
+
+    Its mask is what it says by DCP, which needs no address, or by CIP.
+    """
+    by_dcp = asyncio.ensure_future(_mask_by_dcp(adapter.name, mac))
     own = adapter.on_subnet_of(address)
     prefix = own.network.prefixlen if own else _NEAR_PREFIX
     network = IPv4Interface((address, prefix)).network
@@ -42,12 +55,21 @@ async def ask_from_inside(
     try:
         free = await _free(runner, adapter, choices)
         if free is None:
-            return FromInside()
+            return FromInside(mask=await by_dcp, by="DCP")
         with closing(Leg(runner, adapter.name, IPv4Interface((free, prefix)))) as leg:
             answered, mask = await _ask(runner, leg.vantage, address)
+        told = await by_dcp
     except NotPossibleHere:
         return FromInside()
-    return FromInside(free, answered, mask, "CIP" if mask else "")
+    finally:
+        await end(by_dcp)
+    return FromInside(free, answered, mask or told, "CIP" if mask else "DCP")
+
+
+async def _mask_by_dcp(adapter: str, mac: Mac | None) -> IPv4Address | None:
+    seen = await read_by_dcp(adapter, mac) if mac is not None else None
+    said = (each.value for each in seen.said if each.field is Field.MASK) if seen else ()
+    return next((IPv4Address(value) for value in said), None)
 
 
 async def _free(runner: Runner, adapter: Adapter, choices: list[IPv4Address]) -> IPv4Address | None:

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import replace
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv4Network
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import UNSPECIFIED, AddressRange, Mac, assumed_network
@@ -15,6 +15,7 @@ from portcall.core.trouble import NotPossibleHere
 from portcall.core.why.evidence import Sought, WireSeen
 from portcall.core.why.who_has import WhoHas
 from portcall.host.link import Link
+from portcall.host.neighbours import known_neighbours, provoke
 from portcall.host.runner import Runner
 from portcall.jobs.look.looked import look
 from portcall.jobs.look.orders import gathering_for, orders_for, usual_ranges
@@ -30,6 +31,7 @@ _LISTEN = 4.5
 _LONG_ENOUGH = 2.0
 """Seconds after which a device that was heard is not looked for any further."""
 
+_LOOK_EVERY = 0.05
 _SEEKING = (Method.LISTEN, Method.ARP, Method.DCP)
 
 
@@ -38,22 +40,45 @@ async def ask_wire(
     adapter: Adapter,
     asked: Mapping[IPv4Address, IPv4Address | None],
     patience: float,
+    decoys: Collection[IPv4Address] = (),
 ) -> WireSeen:
-    """Who answers ARP for each address, asked from the own address given with it, or from none."""
+    """Who answers ARP for each address, asked from the own address given with it, or from none.
+
+    Who answers for all of the ``decoys``, too, answers for everybody, and is left out.
+    """
     try:
         link = Link(adapter.name)
     except NotPossibleHere:
-        return WireSeen(None)
+        return await _ask_kernel(adapter, asked, patience)
     assert adapter.mac is not None
-    questions = {address: own or UNSPECIFIED for address, own in asked.items()}
+    questions = dict.fromkeys(decoys, UNSPECIFIED)
+    questions |= {address: own or UNSPECIFIED for address, own in asked.items()}
     conversation = WhoHas(adapter.mac, questions, patience)
     with runner.using(link):
         await runner.run(conversation, link, nobody)
-    heard: dict[object, set[Mac]] = {}
+    heard: dict[IPv4Network, set[Mac]] = {}
     for address, mac in conversation.overheard.items():
         heard.setdefault(assumed_network(address), set()).add(mac)
     networks = {network: len(macs) for network, macs in heard.items()}
-    return WireSeen(conversation.answers, networks)  # type: ignore[arg-type]
+    return WireSeen(conversation.answers, networks).without_those_for_all(decoys)
+
+
+async def _ask_kernel(
+    adapter: Adapter, asked: Mapping[IPv4Address, IPv4Address | None], patience: float
+) -> WireSeen:
+    """Whom the kernel finds for the addresses in its own subnets, when it has to send there."""
+    wanted = {address for address, own in asked.items() if own is not None}
+    if not wanted:
+        return WireSeen(None)
+    provoke(adapter.name, wanted)
+    loop = asyncio.get_running_loop()
+    until = loop.time() + patience
+    while True:
+        known = known_neighbours(adapter.name)
+        answers = {address: [known[address]] for address in wanted if address in known}
+        if len(answers) == len(wanted) or loop.time() >= until:
+            return WireSeen(answers, by_kernel=True)
+        await asyncio.sleep(_LOOK_EVERY)
 
 
 async def seek(

@@ -1,0 +1,48 @@
+"""The kernel's own ARP table: who it found for an address when something was sent there.
+
+Any user may have something sent, and read the table; the kernel does the asking (arp(7)).
+"""
+
+from __future__ import annotations
+
+import socket
+import struct
+from collections.abc import Iterable
+from contextlib import suppress
+from ipaddress import IPv4Address
+
+from portcall.core.address import Mac
+from portcall.host.medium import bind_to_adapter
+from portcall.host.rtnetlink import Kind, NeighbourAttribute, Netlink
+
+_DISCARD = 9
+"""A port whose service throws away what it gets (RFC 863)."""
+
+_MESSAGE = struct.Struct("=BxxxiHBB")
+_CONFIRMED = 0x02 | 0x04 | 0x08 | 0x10
+"""Reachable, stale, delay, probe: it has answered, now or a while ago (linux/neighbour.h)."""
+
+
+def provoke(adapter: str, addresses: Iterable[IPv4Address]) -> None:
+    """Send an empty datagram to each, so that the kernel asks who it is."""
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sock, suppress(OSError):
+        bind_to_adapter(sock, adapter)
+        for address in addresses:
+            with suppress(OSError):
+                sock.sendto(b"", (str(address), _DISCARD))
+
+
+def known_neighbours(adapter: str) -> dict[IPv4Address, Mac]:
+    """Who has answered the kernel on an adapter. Raises OSError."""
+    index = socket.if_nametoindex(adapter)
+    with Netlink() as netlink:
+        found = netlink.dump(Kind.GET_NEIGHBOUR, _MESSAGE.pack(socket.AF_INET, 0, 0, 0, 0))
+    known = {}
+    for message in found:
+        _, on, state, _, _ = _MESSAGE.unpack(message.fixed)
+        address, mac = (
+            message.get(number) for number in (NeighbourAttribute.ADDRESS, NeighbourAttribute.MAC)
+        )
+        if on == index and state & _CONFIRMED and address and mac and len(mac) == 6:
+            known[IPv4Address(address)] = Mac(mac)
+    return known
