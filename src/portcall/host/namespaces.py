@@ -101,7 +101,8 @@ def quiet_kernel() -> None:
         ("ipv4/conf/default/rp_filter", "0"),
         ("ipv4/conf/all/arp_ignore", "0"),
         ("ipv4/conf/all/arp_announce", "0"),
-        ("ipv4/icmp_ratelimit", "0"),
+        # Not icmp_ratelimit: 0 there makes a router say less often that it has no route.
+        ("ipv4/icmp_ratemask", "0"),
     ):
         # Where /proc/sys may not be written, what the computer has must do.
         with contextlib.suppress(OSError):

@@ -23,6 +23,8 @@ from portcall.host.vantage import Vantage
 from portcall.jobs.telling import nobody
 
 _FIRST_ECHOES, _FIRST_EVERY, _FIRST_WAIT = 4, 0.15, 1.0
+_ROUTED_EVERY = 0.8
+"""Routers say once a second or so, and not oftener, that something cannot be delivered."""
 
 ROUTER_WAIT = 3.5
 """Seconds in which a router says that it finds nobody: ARP takes it three (RFC 1122 §2.3.2.1)."""
@@ -81,7 +83,7 @@ async def try_echoes(
     runner: Runner, adapter: Adapter, address: IPv4Address, trial: Trial, routed: bool
 ) -> None:
     """A few echoes, into ``trial``; ends as soon as one is answered."""
-    wait = ROUTER_WAIT if routed else _FIRST_WAIT
+    every, wait = (_ROUTED_EVERY, ROUTER_WAIT) if routed else (_FIRST_EVERY, _FIRST_WAIT)
     own = [interface.ip for interface in adapter.interfaces]
     answered = asyncio.Event()
 
@@ -99,15 +101,17 @@ async def try_echoes(
             trial.refused = fact.reason
 
     with runner.using(Echoes(adapter.name)) as echoes:
-        ping = Ping([address], echoes.identifier, _FIRST_ECHOES, _FIRST_EVERY, wait, own)
+        ping = Ping([address], echoes.identifier, _FIRST_ECHOES, every, wait, own)
         end = runner.start(ping, echoes, take)
         waits = [asyncio.ensure_future(each) for each in (end.wait(), answered.wait())]
         try:
-            await asyncio.wait(waits, return_when=asyncio.FIRST_COMPLETED)
+            # What a router says of the first echo it says of all that came meanwhile.
+            longest = ROUTER_WAIT if routed else None
+            await asyncio.wait(waits, timeout=longest, return_when=asyncio.FIRST_COMPLETED)
         finally:
             for each in waits:
                 each.cancel()
-    trial.echoes = max(trial.echoes, 1)
+    trial.echoes = 1 if trial.answered else _FIRST_ECHOES
 
 
 async def try_doors(
