@@ -8,6 +8,7 @@ import struct
 from collections.abc import Iterator
 from functools import lru_cache
 from ipaddress import IPv4Address
+from time import monotonic
 
 from portcall.core.talk.conversation import IcmpPacket
 from portcall.core.trouble import NotPossibleHere
@@ -101,23 +102,27 @@ class Echoes:
                         packet = IcmpPacket(IPv4Address(offender), message)
                         yield packet, received_at(ancillary)
 
-    def send(self, packet: IcmpPacket) -> None:
+    def send(self, packet: IcmpPacket) -> float:
         """Send a message to its peer; with a ``ttl``, with this time to live."""
         try:
-            self._send(packet)
+            return self._send(packet)
         except OSError:
             if self._raw:
                 raise
             # A ping socket is told here, too, of an error about something that it sent before.
-            self._send(packet)
+            return self._send(packet)
 
-    def _send(self, packet: IcmpPacket) -> None:
-        goal = (str(packet.peer), 0)
+    def _send(self, packet: IcmpPacket) -> float:
+        goal, message = (str(packet.peer), 0), packet.message
         if packet.ttl is None:
-            self._socket.sendto(packet.message, goal)
+            send = self._socket.sendto
+            left = monotonic()
+            send(message, goal)
         else:
             hops = [(socket.SOL_IP, _IP_TTL, struct.pack("=i", packet.ttl))]
-            self._socket.sendmsg([packet.message], hops, 0, goal)
+            left = monotonic()
+            self._socket.sendmsg([message], hops, 0, goal)
+        return left
 
     def close(self) -> None:
         """Close the socket."""

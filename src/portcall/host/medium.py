@@ -28,8 +28,13 @@ class Medium(Protocol[P]):
         """What is there now, at most MOST_AT_ONCE, each with its time on the monotonic clock."""
         ...
 
-    def send(self, packet: P) -> None:
-        """Let a packet leave. Raises OSError when it cannot, BlockingIOError when not yet."""
+    def send(self, packet: P) -> float | None:
+        """Let a packet leave. Raises OSError when it cannot, BlockingIOError when not yet.
+
+        Gives when it left, on the monotonic clock, where that is to be told exactly: what Python
+        does before the system call, on a computer that has just woken up, takes longer than many an
+        echo is on its way.
+        """
         ...
 
     def close(self) -> None:

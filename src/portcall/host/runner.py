@@ -282,7 +282,7 @@ class Runner:
                 again_in = pacer.worth_waking_at(now) - now
                 break
             try:
-                running.medium.send(packet)
+                left = running.medium.send(packet)
             except BlockingIOError:
                 queue.appendleft((running, packet, more))
                 again_in = _FULL_RETRY
@@ -297,7 +297,7 @@ class Runner:
                     pacer.spend(now)
                     self._unseen += 1
                 if running.heeds_leaving:
-                    self._carry_out(running, running.conversation.left, packet, now)
+                    self._carry_out(running, running.conversation.left, packet, left or now)
             if more is not None:
                 queue.append((running, None, more))
         self._draining = False
