@@ -42,13 +42,6 @@ IN_THE_WAY = (
 
 SCENES = {
     "adapters": Scene(("portcall adapters",), IN_THE_WAY),
-    "watch": Scene(
-        ("portcall adapters --watch --for 17",),
-        (
-            "(sleep 3; for n in 1 2 3; do portcall plant unplug usb0; sleep 1;"
-            " portcall plant plug usb0; sleep 1; done) &",
-        ),
-    ),
     "match": Scene(
         (
             "portcall match dryer-plc --dry-run",
@@ -149,6 +142,20 @@ SCENES = {
 }
 
 
+PLOT = "reach-plot"
+PLOTTED = f"""
+cd $PRACTICE_SITE
+portcall match dryer-plc --no-probe
+portcall plant fault old-feeder lossy 6%
+portcall plant fault hood-vent slow 4
+(sleep 4; while :; do portcall plant unplug dryer-plc; sleep 0.7; portcall plant plug dryer-plc
+ sleep 8.6; done) > /dev/null 2>&1 &
+portcall reach dryer-plc 10.61.20.15 10.61.20.60 --interval 0.25 --wait 0.25 --for 110 --log n.csv
+portcall reach --from n.csv --plot {HERE / PLOT}.png
+"""
+"""A plant in which one device goes again and again, one loses now and then, and one is slow."""
+
+
 def script(scene: Scene) -> str:
     """The scene as a shell script for the plant's workstation."""
     lines = ["cd $PRACTICE_SITE"]
@@ -209,10 +216,13 @@ def _converter() -> str:
 def main() -> None:
     """Take the pictures named on the command line, or all."""
     portcall = str(Path(sys.executable).with_name("portcall"))
-    wanted = sys.argv[1:] or [*SCENES, "demo"]
+    wanted = sys.argv[1:] or [*SCENES, "demo", PLOT]
     for name in wanted:
         if name == "demo":
             take(name, [portcall, "demo"], Scene((), seconds=90, points=6.5, grid="250x66"))
+        elif name == PLOT:
+            subprocess.run([portcall, "plant", "run", "--", "sh", "-c", PLOTTED], check=True)
+            print(f"{name}.png")
         else:
             scene = SCENES[name]
             command = [portcall, "plant", "run", "--", "sh", "-c", script(scene)]

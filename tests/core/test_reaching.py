@@ -62,6 +62,7 @@ def test_a_watch_tells_when_a_target_goes_and_comes_and_draws_the_last_minute():
     assert minute[10:15] == "xxxxx"
     assert (minute[9], minute[40], minute[50], minute[51]) == ("·", "x", "^", "·")
     assert plc.minute(130.0).endswith(" " * 30)
+    assert plc.worst_gap(200.0) == (6.0, 49.0)
     # The door was not asked: neither up nor down.
     assert (watch.all_up, watch.any_down) == (False, False)
     watch.take(Replied(DOOR, 1, 0.002))
@@ -69,6 +70,8 @@ def test_a_watch_tells_when_a_target_goes_and_comes_and_draws_the_last_minute():
     for second in (1, 2):
         watch.take(Unanswered(DOOR, second, "refused", at=100.0 + second))
     assert watch.any_down
+    # A gap that is not over counts, too.
+    assert watch.targets[DOOR].worst_gap(109.0) == (109.0, 0.0)
     assert [each.target for each in watch.in_order()] == [DOOR, PLC]
 
 

@@ -92,10 +92,11 @@ def _cells(hop: Hop, names: Mapping[IPv4Address, str]) -> Sequence[Text]:
         cell(" ".join(filter(None, (names.get(address) for address in hop.by)))),
         cell(f"{hop.sent - len(hop.times)} of {hop.sent}", "red" if lost else ""),
         cell(milliseconds(hop.middle)),
-        cell(_SAYS[hop.said] if hop.said is not Said.STOPPED else hop.reason, "yellow"),
+        cell(_SAYS[hop.said] if hop.said is not Said.STOPPED else hop.reason, _STYLES[hop.said]),
     )
 
 
+_STYLES = {None: "", Said.PASSED_ON: "", Said.REACHED: "green", Said.STOPPED: "yellow"}
 _SAYS = {None: "nothing", Said.PASSED_ON: "", Said.REACHED: "it is there", Said.STOPPED: ""}
 
 

@@ -79,7 +79,7 @@ def _layout() -> Columns:
         "address",
         "door",
         "name",
-        "echoes",
+        "answered",
         "lost",
         "shortest",
         "median",

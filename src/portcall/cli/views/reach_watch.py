@@ -105,9 +105,8 @@ class View:
 
     def gap(self, each: TargetWatch) -> str:
         """The longest gap and when it began; "" for none."""
-        if each.longest_gap_at is None:
-            return ""
-        return f"{_seconds(each.longest_gap)} {self.wall(each.longest_gap_at):%H:%M:%S}"
+        worst = each.worst_gap(monotonic())
+        return f"{_seconds(worst[0])} {self.wall(worst[1]):%H:%M:%S}" if worst else ""
 
     def share(self) -> str:
         """Of two targets, how the second differs: behind a radio, the radio's share; else ""."""
@@ -154,7 +153,7 @@ class _JsonView(View):
         """The sums."""
         assert self.watching is not None
         for each in self.watching.watch.targets.values():
-            at = each.longest_gap_at
+            gap, at = each.worst_gap(monotonic()) or (None, None)
             print_json_line(
                 {
                     "event": "summary",
@@ -163,7 +162,7 @@ class _JsonView(View):
                     "received": each.sent - each.lost,
                     "median_ms": _rounded(each.times.quantile(0.5)),
                     "p99_ms": _rounded(each.times.quantile(0.99)),
-                    "longest_gap_s": round(each.longest_gap, 3) or None,
+                    "longest_gap_s": None if gap is None else round(gap, 3),
                     "longest_gap_at": _rfc3339(self.wall(at)) if at is not None else None,
                 }
             )
@@ -201,7 +200,7 @@ class _LiveView(View):
         table.add_column("TARGET", width=width, no_wrap=True, overflow="ellipsis")
         if drawn >= _LEAST_DRAWN:
             table.add_column("LAST MINUTE", width=drawn, no_wrap=True)
-        for header, cells in (("NOW", 6), ("MEDIAN", 6), ("99 %", 6), ("LOST", 4)):
+        for header, cells in (("NOW ms", 6), ("MEDIAN", 6), ("99 %", 6), ("LOST", 4)):
             table.add_column(header, width=cells, justify="right", no_wrap=True)
         table.add_column("LONGEST GAP", width=14, no_wrap=True)
         now = monotonic()

@@ -89,6 +89,17 @@ class TargetWatch:
         """The share that was not answered, 0 to 1."""
         return self.lost / self.sent if self.sent else 0.0
 
+    def worst_gap(self, now: float) -> tuple[float, float] | None:
+        """The longest gap, also one that is not over: its seconds, and when it began."""
+        worst = None
+        if self.longest_gap_at is not None:
+            worst = (self.longest_gap, self.longest_gap_at)
+        if self.is_up is False and self._answered_at is not None:
+            lasts = now - self._answered_at
+            if worst is None or lasts > worst[0]:
+                worst = (lasts, self._answered_at)
+        return worst
+
     def take(self, fact: Fact) -> Change | None:
         """Count a fact about this target; gives a change when it is one."""
         self.sent += 1
