@@ -3,12 +3,13 @@
 The longer form, each at two devices and beside an oddity, is ``benchmarks/diagnosis.py``.
 """
 
+import subprocess
 import sys
 from collections.abc import Iterator
 
 import pytest
 from causes import CASES, HARMLESS, HEALTHY, PREPARED, write_scenario
-from inside import Plant
+from inside import PORTCALL, Plant
 
 SIDE_BY_SIDE = 6
 
@@ -100,6 +101,24 @@ def test_the_rungs_are_printed_as_people_read_them(prepared):
     both = prepared.run("portcall why dryer-plc cip")
     assert "large-lost: Small frames to dryer-plc pass" in both.out
     assert "also door-closed: dryer-plc is there, and refuses CIP" in both.out
+
+
+def test_a_plant_can_begin_with_faults_and_does_not_tell_unless_asked(tmp_path):
+    scenario = write_scenario(tmp_path / "plant.toml")
+    begun = scenario.read_text() + '[[faults]]\non = "dryer-plc"\nfault = "mask"\nhow = "28"\n'
+    scenario.write_text(begun)
+    with Plant(scenario) as plant:
+        assert "mask" not in plant.run("portcall plant list").out
+        (fault,) = plant.run("portcall plant list --faults --json").json["faults"]
+        assert fault == {"on": "dryer-plc", "kind": "mask", "how": "28"}
+        plant.run("portcall match 10.61.20.0/24 --no-probe")
+        assert plant.run("portcall why dryer-plc --json").json["cause"] == "mask"
+        assert plant.run("portcall plant mend").out == "mended: dryer-plc mask 28\n"
+        assert plant.run("portcall why dryer-plc").code == 0
+    scenario.write_text(begun.replace("mask", "no-such"))
+    line = [*PORTCALL, "plant", "run", "--scenario", str(scenario), "--", "true"]
+    ended = subprocess.run(line, capture_output=True, text=True)
+    assert (ended.returncode, "no-such: is no fault of a device" in ended.stderr) == (2, True)
 
 
 HOSTILE = r"""

@@ -20,7 +20,7 @@ from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 
-from portcall.core.trouble import NotPossibleHere, Trouble
+from portcall.core.trouble import BadInput, NotPossibleHere, Trouble
 from portcall.host import namespaces
 from portcall.plant.answering import ControlServer
 from portcall.plant.scenario import Scenario
@@ -31,6 +31,7 @@ PRIVATE = Path("/dev/shm")
 
 _CTRL_C = (signal.SIGINT,)
 _INTERRUPTED = 130
+_BAD_SCENARIO = 2
 
 SITE_VARIABLE = "PRACTICE_SITE"
 
@@ -51,7 +52,8 @@ class Guest:
 def run_in_plant(scenario: Scenario, guest: Guest) -> int:
     """Bring the plant up, run the command, take the plant down; gives the command's exit code.
 
-    Raises NotPossibleHere when namespaces are not to be had or the plant cannot be built.
+    Raises NotPossibleHere when namespaces are not to be had or the plant cannot be built, BadInput
+    for a fault in the scenario that cannot be made.
     """
     alive, held = os.pipe()
     trouble_out, trouble_in = os.pipe()
@@ -71,9 +73,10 @@ def run_in_plant(scenario: Scenario, guest: Guest) -> int:
     with open(trouble_out, encoding="utf-8") as pipe:
         trouble = pipe.read()
     os.close(held)
+    code = os.waitstatus_to_exitcode(status)
     if trouble:
-        raise NotPossibleHere(trouble)
-    return os.waitstatus_to_exitcode(status)
+        raise BadInput(trouble) if code == _BAD_SCENARIO else NotPossibleHere(trouble)
+    return code
 
 
 def _pass_on(process: int) -> None:
@@ -108,6 +111,9 @@ def _plant_process(scenario: Scenario, guest: Guest, alive: int, trouble_in: int
             return 1  # The caller died before the line above could know it.
         site = _make_private(scenario)
         return asyncio.run(_run(scenario, guest, site, ctrl_c))
+    except BadInput as trouble:
+        os.write(trouble_in, str(trouble).encode())
+        return _BAD_SCENARIO
     except Trouble as trouble:
         os.write(trouble_in, str(trouble).encode())
     except OSError as error:
