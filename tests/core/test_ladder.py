@@ -291,15 +291,23 @@ def test_a_door_is_open_refused_silent_or_kept_from_us_by_our_own_filter():
 
 def test_what_does_not_speak_as_it_should_is_shown_and_silence_is_not_decided():
     goal = replace(GOAL, port=44818, port_name="CIP")
-    otherwise = answers.judge_word(goal, [WordSeen(44818, "CIP", True, raw=b"220 \x1b[2Jhello")])
+    otherwise = answers.judge_word(
+        goal, HERE, [WordSeen(44818, "CIP", True, raw=b"220 \x1b[2Jhello")]
+    )
     assert cause(otherwise) is Cause.SPEAKS_OTHERWISE
     assert '"220 [2Jhello"' in otherwise.evidence
-    mute = answers.judge_word(goal, [WordSeen(44818, "CIP", True, silent=2.1)])
+    mute = answers.judge_word(goal, HERE, [WordSeen(44818, "CIP", True, silent=2.1)])
     assert (mute.finding.cause, "says nothing for 2.1 s" in mute.evidence) == (None, True)
-    unknown = answers.judge_word(replace(GOAL, port=9), [WordSeen(9, "port 9", False, raw=b"hi")])
+    unknown = answers.judge_word(
+        replace(GOAL, port=9), HERE, [WordSeen(9, "port 9", False, raw=b"hi")]
+    )
     assert unknown.verdict is Verdict.NOT_ASKED
     both = [WordSeen(80, "web", True, raw=b"??"), WordSeen(44818, "CIP", True, "Skerry 40")]
-    assert answers.judge_word(GOAL, both).verdict is Verdict.HOLDS
+    assert answers.judge_word(GOAL, HERE, both).verdict is Verdict.HOLDS
+    wide = WordSeen(44818, "CIP", True, "Skerry 40", mask="255.255.0.0")
+    told = answers.judge_word(goal, HERE, [wide])
+    assert told.verdict is Verdict.HOLDS
+    assert told.evidence.endswith("its mask is 255.255.0.0, planned is 255.255.255.0")
     message = modbus.encode(modbus.ModbusMessage(1, 1, b"\xab\x01"))
     assert is_spoken(modbus.PORT, message)
     assert is_spoken(cip.PORT, cip.encode_list_identity())

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import shlex
 from collections.abc import Mapping
 
@@ -12,8 +13,9 @@ from portcall.cli.options import adapter_option, json_option, plan_if_sound
 from portcall.cli.running import run
 from portcall.cli.say import note, print_json
 from portcall.core.find.web_page import PAGES
+from portcall.core.printable import printable
 from portcall.core.talk.door_knock import DoorState
-from portcall.core.trouble import NotPossibleHere
+from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.core.why.ladder import Goal
 from portcall.jobs.reach.reach import must_have_an_address
 from portcall.jobs.why.opening import (
@@ -24,6 +26,8 @@ from portcall.jobs.why.opening import (
 )
 from portcall.jobs.why.why import prepare
 from portcall.site.folder import this_site
+
+_USER = re.compile(r"[A-Za-z0-9_][A-Za-z0-9_.-]{0,63}")
 
 
 @click.command("open")
@@ -40,6 +44,8 @@ def open_command(
     Without DOOR, its page when it has one; else what is open is listed. Nothing is opened that was
     not seen to answer. Ends with the program's exit code. With --json, it tells and opens nothing.
     """
+    if user and not _USER.fullmatch(user):
+        raise BadInput(f"{printable(user, 40)}: is no user name: letters, digits, dots and hyphens")
     site = this_site()
     meant = prepare(target, door, adapter_name, site, plan_if_sound(site))
     goal, adapter, names = meant.goal, meant.adapter, meant.ports

@@ -306,10 +306,13 @@ class Runner:
             self._drain_alarm = loop.call_later(again_in, self._drain)
 
 
+FORBIDDEN = "this computer's firewall forbids it"
+"""Why a packet could not leave: a filter rule of this computer drops it on its way out."""
+
+
 def _reason(error: OSError) -> str:
     if error.errno == errno.EPERM:
-        # What the kernel answers when a filter rule of this computer drops a packet on its way out.
-        return "this computer's firewall forbids it"
+        return FORBIDDEN
     return (error.strerror or str(error)).lower()
 
 

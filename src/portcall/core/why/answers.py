@@ -36,7 +36,7 @@ def judge_way_back(
     """
     name = here.adapter.name
     if trial.came_back:
-        return holds(Rung.WAY_BACK, f"answers come back by {name}{_mask_words(here, inside)}")
+        return holds(Rung.WAY_BACK, f"answers come back by {name}")
     if trial.refused is not None or trial.seen_out == 0:
         seen = trial.refused or f"nothing of what was sent left {name}"
         return _firewall_out(goal, f"sending to {goal.address}: {seen}")
@@ -53,22 +53,13 @@ def judge_way_back(
     return _silence(goal, here, trial, inside)
 
 
-def _mask_words(here: Situation, inside: FromInside | None) -> str:
-    planned = here.row.interface.netmask if here.row and not here.row.mask_assumed else None
-    told = inside.mask if inside else None
-    if told is None:
-        return ""
-    differs = f", planned is {planned}" if planned is not None and planned != told else ""
-    return f"; its mask is {told}{differs}"
-
-
 def _firewall_out(goal: Goal, evidence: str) -> Step:
     return broken(
         Rung.WAY_BACK,
         evidence,
         Cause.FIREWALL_OUT,
         f"This computer's own firewall does not let out what is meant for {goal.name}.",
-        f"let it out: nft insert rule … ip daddr {goal.address} accept",
+        "look for the rule that does: nft list ruleset",
         "or switch the firewall off while you work here",
     )
 
@@ -83,7 +74,7 @@ def _dropped_here(goal: Goal, here: Situation, trial: Trial) -> Step:
         evidence,
         Cause.FIREWALL_IN,
         f"This computer's own firewall drops the answers of {goal.name}.",
-        f"let them in: nft insert rule … ip saddr {goal.address} accept",
+        "look for the rule that does: nft list ruleset",
         "or switch the firewall off while you work here",
     )
 
@@ -328,7 +319,7 @@ def judge_door(goal: Goal, here: Situation, trial: Trial, names: dict[int, str])
             f"the answer of {door} came to {here.adapter.name}, and to no program",
             Cause.FIREWALL_IN,
             f"This computer's own firewall drops the answers of {goal.name} from {door}.",
-            f"let them in: nft insert rule … tcp sport {port} accept",
+            "look for the rule that does: nft list ruleset",
         )
     if trial.seen_out is not None and port not in trial.ports_out:
         return broken(
@@ -336,7 +327,7 @@ def judge_door(goal: Goal, here: Situation, trial: Trial, names: dict[int, str])
             f"what was sent to {door} did not leave {here.adapter.name}",
             Cause.FIREWALL_OUT,
             f"This computer's own firewall does not let out what is meant for {door}.",
-            f"let it out: nft insert rule … tcp dport {port} accept",
+            "look for the rule that does: nft list ruleset",
         )
     beside = f", while port {_listed(others[:3])} answers" if others else ""
     return broken(
@@ -350,26 +341,37 @@ def judge_door(goal: Goal, here: Situation, trial: Trial, names: dict[int, str])
     )
 
 
-def judge_word(goal: Goal, words: Sequence[WordSeen]) -> Step:
+def judge_word(goal: Goal, here: Situation, words: Sequence[WordSeen]) -> Step:
     """Whether the protocol that belongs there is spoken behind the doors."""
     if not words:
         return not_asked(Rung.WORD, "no door was open")
     if goal.port is not None:
-        return _word_of(goal, words[0])
+        return _word_of(goal, here, words[0])
     said = [word for word in words if word.identity]
     if said:
-        return holds(Rung.WORD, "; ".join(f"{word.name}: {word.identity}" for word in said[:2]))
+        return holds(Rung.WORD, "; ".join(_said(here, word) for word in said[:2]))
     odd = next((word for word in words if word.known and word.raw), None)
     if odd is not None:
-        return _word_of(goal, odd)
+        return _word_of(goal, here, odd)
     known = next((word for word in words if word.known), None)
-    return _word_of(goal, known) if known else not_asked(Rung.WORD, "no protocol known there")
+    if known is not None:
+        return _word_of(goal, here, known)
+    return not_asked(Rung.WORD, "no protocol known there")
 
 
-def _word_of(goal: Goal, word: WordSeen) -> Step:
+def _said(here: Situation, word: WordSeen) -> str:
+    """What it says of itself; a mask that is not the planned one does no harm to who got here."""
+    row = here.row
+    planned = str(row.interface.netmask) if row is not None and not row.mask_assumed else ""
+    differs = word.mask and planned and word.mask != planned
+    odd = f", its mask is {word.mask}, planned is {planned}" if differs else ""
+    return f"{word.name}: {word.identity}{odd}"
+
+
+def _word_of(goal: Goal, here: Situation, word: WordSeen) -> Step:
     door = f"{word.name} (port {word.port})"
     if word.identity:
-        return holds(Rung.WORD, f"{word.name}: {word.identity}")
+        return holds(Rung.WORD, _said(here, word))
     if not word.known:
         greeting = f'; it greets with "{_shown(word.raw)}"' if word.raw else ""
         return not_asked(Rung.WORD, f"what port {word.port} speaks is not known here{greeting}")

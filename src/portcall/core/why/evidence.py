@@ -149,7 +149,8 @@ class EchoSeen:
 
 @dataclass(frozen=True, slots=True)
 class WordSeen:
-    """What was said behind an open door. ``identity`` is what its protocol's exchange gave.
+    """What was said behind an open door. ``identity`` is what its protocol's exchange gave, and
+    ``mask`` the mask that the device says it has.
 
     ``raw``: what came that is not that protocol. ``silent`` seconds: nothing came.
     """
@@ -161,3 +162,4 @@ class WordSeen:
     raw: bytes = b""
     closed: bool = False
     silent: float = 0.0
+    mask: str = ""

@@ -130,7 +130,7 @@ class Climb:
             self._trial.open_doors,
             self.ports,
         )
-        yield answers.judge_word(self.goal, words)
+        yield answers.judge_word(self.goal, here, words)
         proxies = answers.proxies_for(self.goal.address, dict(self.environment))
         web = [port for port in self._trial.open_doors if port in PAGES]
         yield answers.judge_programs(self.goal, proxies, web)

@@ -18,7 +18,7 @@ from portcall.core.why.frames_seen import FramesSeen
 from portcall.host.doors import Doors
 from portcall.host.echoes import Echoes
 from portcall.host.link import Link
-from portcall.host.runner import Runner
+from portcall.host.runner import FORBIDDEN, Runner
 from portcall.host.vantage import Vantage
 from portcall.jobs.telling import nobody
 
@@ -37,7 +37,6 @@ _STEPS = 4
 _SMALLEST = 90
 _FIRST_SEQUENCE = 1000
 _MOST_ERRORS = 16
-_FORBIDDEN = "firewall"
 _TOO_BIG = "fragmentation needed"
 
 
@@ -97,7 +96,7 @@ async def try_echoes(
                 trial.errors.append((fact.by, fact.said))
             if routed:
                 answered.set()
-        elif _FORBIDDEN in fact.reason:
+        elif fact.reason == FORBIDDEN:
             trial.refused = fact.reason
 
     with runner.using(Echoes(adapter.name)) as echoes:

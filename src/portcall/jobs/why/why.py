@@ -34,6 +34,8 @@ def prepare(text: str, door: str | None, adapter: str | None, site: Site, plan: 
             f"{address}: is this computer's own address, on {holder}; name a device, or take the "
             "address off first: portcall restore"
         )
+    if way.adapter is None and way.refused is None:
+        raise BadInput(f"{address}: is everybody's address there, a broadcast; name one device")
     chosen = choose_for(adapters, adapter or None, address, way.adapter)
     name = row.name if row is not None else str(address)
     goal = Goal(address, name, port, ports.get(port or 0, ""))

@@ -53,7 +53,8 @@ async def _word(
         )
     identity = _identity(said)
     if identity:
-        return WordSeen(port, name, known, identity)
+        mask = next((each.value for each in said if each.field is Field.MASK), "")
+        return WordSeen(port, name, known, identity, mask=mask)
     return await _taste(runner, vantage, Endpoint(address, port), name)
 
 
