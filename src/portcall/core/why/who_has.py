@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from ipaddress import IPv4Address
 
 from portcall.core.address import UNSPECIFIED, Mac
@@ -20,13 +20,15 @@ _MOST_ANSWERS = 16
 """MACs that are kept for one address: two are a conflict, and more do not say more."""
 
 _MOST_OVERHEARD = 256
+_FOR_ALL = 2
+"""Rounds in which those are asked for, too, that have answered."""
 
 
 class WhoHas(Conversation[Frame, tuple[IPv4Address, Mac]]):
     """Asks for each address as the sender given with it, 0.0.0.0 for a probe (RFC 5227 §2.1.1).
 
-    Reports each pair of address and MAC once. It asks for all of them to the end, since a second
-    answer may come late; for ``certain`` it ends as soon as all of them have answered.
+    Reports each pair of address and MAC once. Everybody is asked for twice, since of two that have
+    an address one may not have been heard; the silent are asked for to the end.
     """
 
     def __init__(
@@ -34,13 +36,12 @@ class WhoHas(Conversation[Frame, tuple[IPv4Address, Mac]]):
         own_mac: Mac,
         questions: Mapping[IPv4Address, IPv4Address],
         patience: float = PATIENCE,
-        certain: Sequence[IPv4Address] = (),
     ) -> None:
         self._own_mac = own_mac
         self._questions = dict(questions)
         self._patience = patience
-        self._certain = set(certain)
         self._until = 0.0
+        self._rounds = 0
         self.answers: dict[IPv4Address, list[Mac]] = {}
         self.overheard: dict[IPv4Address, Mac] = {}
         """Who else spoke ARP meanwhile."""
@@ -56,10 +57,11 @@ class WhoHas(Conversation[Frame, tuple[IPv4Address, Mac]]):
             self._end()
             return
         self.wake_at = min(now + EVERY, self._until)
+        self._rounds += 1
         # In the last wait only late answers are listened for.
-        if now + EVERY < self._until or not self.answers:
+        if now + EVERY < self._until:
             for address, sender in self._questions.items():
-                if not self.answers.get(address):
+                if self._rounds <= _FOR_ALL or not self.answers.get(address):
                     yield Send(Frame(arp.encode_request(self._own_mac, sender, address)))
 
     def heard(self, packet: Frame, now: float) -> Actions[Frame, tuple[IPv4Address, Mac]]:
@@ -74,8 +76,6 @@ class WhoHas(Conversation[Frame, tuple[IPv4Address, Mac]]):
             if said.sender_mac not in macs and len(macs) < _MOST_ANSWERS:
                 macs.append(said.sender_mac)
                 yield Report((said.sender_address, said.sender_mac))
-            if self._certain and self._certain <= set(self.answers):
-                self._end()
         elif len(self.overheard) < _MOST_OVERHEARD:
             self.overheard[said.sender_address] = said.sender_mac
 
