@@ -194,7 +194,8 @@ def test_who_answers_for_everybody_is_nobodys_rival():
 def test_what_the_kernel_alone_knows_is_said_to_be_that():
     kernel = WireSeen({PLC: [PLC_MAC]}, by_kernel=True)
     there = neighbour.judge_neighbour(GOAL, HERE, kernel)
-    assert there.evidence.endswith("as planned, by this computer's own ARP table")
+    assert "as planned, by this computer's own ARP table" in there.evidence
+    assert "answers" not in there.evidence
     assert "whether it is alone was not asked" in own(wire=kernel).evidence
     gone = neighbour.judge_nobody(GOAL, HERE, Sought(None), WireSeen({}, by_kernel=True))
     assert cause(gone) is Cause.NOBODY_THERE

@@ -14,6 +14,7 @@ from portcall.core.why.evidence import Situation, Sought, WireSeen
 from portcall.core.why.ladder import Cause, Goal, Rung, Step, broken, holds, not_asked
 
 _MOST_SHOWN = 3
+_OWN_TABLE = ", by this computer's own ARP table, which may be some minutes old"
 _NOT_SOUGHT = "who else is there, and where the device is, was not asked: run this with sudo"
 
 
@@ -41,13 +42,16 @@ def judge_neighbour(goal: Goal, here: Situation, wire: WireSeen) -> Step | None:
     (mac,) = macs
     planned = here.row.mac if here.row is not None and here.way.router is None else None
     if planned is not None and mac != planned:
-        return _wrong(goal, here, mac, planned)
+        return _wrong(goal, here, mac, planned, _OWN_TABLE if wire.by_kernel else "")
     if here.way.router is not None:
         named = here.plan.named(mac)
+        if wire.by_kernel:
+            return holds(Rung.NEIGHBOUR, f"router {first} is {named}{_OWN_TABLE}")
         return holds(Rung.NEIGHBOUR, f"router {first} answers ARP, {named}{_for_all(wire)}")
     as_planned = ", as planned" if planned is not None else ""
-    by = ", by this computer's own ARP table" if wire.by_kernel else ""
-    return holds(Rung.NEIGHBOUR, f"{first} answers ARP, {mac}{as_planned}{by}{_for_all(wire)}")
+    if wire.by_kernel:
+        return holds(Rung.NEIGHBOUR, f"{first} is {mac}{as_planned}{_OWN_TABLE}")
+    return holds(Rung.NEIGHBOUR, f"{first} answers ARP, {mac}{as_planned}{_for_all(wire)}")
 
 
 def _for_all(wire: WireSeen) -> str:
@@ -57,7 +61,7 @@ def _for_all(wire: WireSeen) -> str:
     return f"; {macs} answers for everybody here (proxy ARP)"
 
 
-def _wrong(goal: Goal, here: Situation, mac: Mac, planned: Mac) -> Step:
+def _wrong(goal: Goal, here: Situation, mac: Mac, planned: Mac, told: str) -> Step:
     other = here.plan.by_mac(mac)
     how = difference(mac, planned) if other is None else None
     if other is not None:
@@ -68,7 +72,7 @@ def _wrong(goal: Goal, here: Situation, mac: Mac, planned: Mac) -> Step:
         who, do = f"{mac}, which is not in the plan", "look which device was put in its place"
     return broken(
         Rung.NEIGHBOUR,
-        f"{goal.address} is answered by {mac}; planned is {planned}",
+        f"{goal.address} is answered by {mac}{told}; planned is {planned}",
         Cause.WRONG_DEVICE,
         f"Another device is at {goal.address}: {who}.",
         do,
