@@ -52,6 +52,7 @@ def test_a_watch_tells_what_changes_and_ends_as_it_was_told(matched):
     matched.until(started, "10.61.20.15 up")
     matched.run("portcall plant unplug dryer-plc")
     matched.until(started, "dryer-plc DOWN: no reply")
+    matched.until(started, "dryer-plc: nobody answers ARP for 10.61.20.10")
     matched.run("portcall plant plug dryer-plc")
     matched.until(started, r"dryer-plc up after \d+\.\d s")
     ended = matched.finish(started, signal.SIGINT)

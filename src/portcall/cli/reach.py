@@ -24,6 +24,7 @@ from portcall.cli.say import note
 from portcall.cli.views.reach import print_results
 from portcall.cli.views.reach_watch import watch_view
 from portcall.core.catalog.doors import parse_door
+from portcall.core.plan.rows import Plan
 from portcall.core.plan.targets import parse_targets
 from portcall.core.reach.echo_facts import Fact, Target
 from portcall.core.reach.ping import HEADERS, LONGEST, OCTETS
@@ -130,7 +131,7 @@ def reach_command(
     rounds = Rounds(adapter, asked, pace or site.pace, interval, wait, sizes or (OCTETS,))
     if watch or lasts or until_up or until_down or log_file:
         ends = Ends(lasts, until_up, until_down)
-        return _watch(rounds, ends, names, log_file, plot, as_json)
+        return _watch(rounds, ends, plan, log_file, plot, as_json)
     results, facts = run(reach(rounds, plan, count))
     print_results(adapter.name, results, names, as_json)
     _draw(plot, series_of(asked, map(by_the_calendar, facts)), names)
@@ -140,7 +141,7 @@ def reach_command(
 def _watch(
     rounds: Rounds,
     ends: Ends,
-    names: Mapping[IPv4Address, str],
+    plan: Plan,
     log_file: str | None,
     plot: Path | None,
     as_json: bool,
@@ -148,6 +149,7 @@ def _watch(
     """Watch until it ends; the exit code tells whether what was waited for has come."""
     must_have_an_address(rounds.adapter, rounds.targets)
     _say_if_too_many(len(rounds.targets), rounds.interval, rounds.pace)
+    names = {row.address: row.name for row in plan}
     kept: list[Fact] = []
     with ExitStack() as stack:
         log = EchoLog(Path(log_file), names) if log_file else None
@@ -155,7 +157,7 @@ def _watch(
             stack.enter_context(closing(log))
         view = stack.enter_context(watch_view(rounds.adapter.name, names, as_json))
         keep = partial(_keep, kept) if plot else None
-        watching = Watching(rounds, ends, view.tell, view.refreshed, log, keep)
+        watching = Watching(rounds, ends, plan, view.tell, view.refreshed, log, keep)
         view.show(watching)
         _, interrupted = run_until_interrupted(watching.run)
     view.print_end()

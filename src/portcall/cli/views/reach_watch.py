@@ -22,7 +22,7 @@ from portcall.cli.views.reach import Names, name_of
 from portcall.core.reach.echo_facts import Target, address_of
 from portcall.core.reach.watch import MINUTE, Change, Mark, TargetWatch
 from portcall.core.talk.conversation import Endpoint
-from portcall.jobs.reach.watching import LinkChange, Watching, wall_time
+from portcall.jobs.reach.watching import LinkChange, Reason, Watching, wall_time
 
 _RECENT = 5
 _MARK_STYLES = {
@@ -77,6 +77,8 @@ class View:
             gap = f" after {fact.gap:.1f} s" if fact.gap is not None else ""
             words = f"up{gap}" if fact.is_up else f"DOWN: {fact.reason}"
             return f"{self.wall(fact.at):%H:%M:%S}  {name} {words}"
+        if isinstance(fact, Reason):
+            fact = f"{name_of(fact.target, self.names)}: {fact.sentence}"
         return f"{datetime.now():%H:%M:%S}  {fact}"
 
     def wall(self, at: float) -> datetime:
@@ -145,6 +147,9 @@ class _JsonView(View):
                     "reason": fact.reason or None,
                 }
             )
+        elif isinstance(fact, Reason):
+            where = _where(fact.target, self.names)
+            print_json_line({"event": "reason", **where, "reason": fact.sentence})
         elif isinstance(fact, LinkChange):
             event = "link back" if fact.has_link else "link lost"
             print_json_line({"event": event, "adapter": fact.adapter})

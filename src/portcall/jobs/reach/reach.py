@@ -16,7 +16,8 @@ from portcall.host.runner import Runner, paced
 from portcall.jobs.reach.asking import Rounds, ask
 from portcall.jobs.why.reasons import reasons
 
-_SAYS_LITTLE = (None, NO_REPLY, SILENT, BY_ARP)
+SAYS_LITTLE = (None, NO_REPLY, SILENT, BY_ARP)
+"""Reasons behind which more may be known."""
 
 
 async def reach(
@@ -36,7 +37,7 @@ async def with_reasons(
     runner: Runner, adapter: Adapter, plan: Plan, results: Sequence[Reachability]
 ) -> tuple[Reachability, ...]:
     """The same, with a better reason where silence is all that is known, and more can be."""
-    little = [each for each in results if not each.answers and each.reason in _SAYS_LITTLE]
+    little = [each for each in results if not each.answers and each.reason in SAYS_LITTLE]
     known = await reasons(runner, adapter, plan, [address_of(each.target) for each in little])
     return tuple(
         replace(each, reason=known.get(address_of(each.target), each.reason))

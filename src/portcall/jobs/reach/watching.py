@@ -4,18 +4,24 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from functools import partial
+from ipaddress import IPv4Address
 from time import monotonic
 
-from portcall.core.reach.echo_facts import Fact
+from portcall.core.plan.rows import Plan
+from portcall.core.reach.echo_facts import Fact, Target, address_of
 from portcall.core.reach.watch import ReachWatch
+from portcall.core.trouble import NotPossibleHere
 from portcall.host.adapter_watch import Cable, cable_of
-from portcall.host.runner import paced, rare_collections
+from portcall.host.runner import Runner, paced, rare_collections
 from portcall.jobs.reach.asking import Rounds, ask
+from portcall.jobs.reach.reach import SAYS_LITTLE
 from portcall.jobs.telling import Tell
 from portcall.jobs.together import end
+from portcall.jobs.why.reasons import reasons
 from portcall.site.echo_log import EchoLog
 
 _REFRESH = 0.25
@@ -31,6 +37,14 @@ class LinkChange:
 
     def __str__(self) -> str:
         return f"{self.adapter} {'has its link again' if self.has_link else 'lost its link'}"
+
+
+@dataclass(frozen=True, slots=True)
+class Reason:
+    """Why a target that went down does not answer, as far as one question to the wire tells."""
+
+    target: Target
+    sentence: str
 
 
 def wall_time(at: float) -> datetime:
@@ -64,6 +78,7 @@ class Watching:
 
     rounds: Rounds
     ends: Ends
+    plan: Plan
     tell: Tell
     refreshed: Callable[[], None]
     log: EchoLog | None = None
@@ -72,6 +87,8 @@ class Watching:
     began: float = field(init=False, default_factory=monotonic)
     has_link: bool = True
     _flushed: float = 0.0
+    _silent: dict[IPv4Address, Target] = field(default_factory=dict)
+    """Targets that went down, and of which nothing more is known yet."""
 
     def __post_init__(self) -> None:
         self.watch = ReachWatch(self.rounds.targets)
@@ -90,6 +107,7 @@ class Watching:
         async with cable_of(name) as cable:
             with rare_collections(), paced(name, self.rounds.pace) as runner:
                 asking = asyncio.ensure_future(ask(runner, self.rounds, None, report, ended))
+                explaining = asyncio.ensure_future(self._explain(runner, cable))
                 try:
                     while not (stop.is_set() or ended.is_set() or asking.done()):
                         self._look_after(cable)
@@ -100,6 +118,7 @@ class Watching:
                         await asyncio.sleep(_REFRESH)
                 finally:
                     await end(asking)
+                    await end(explaining)
                     if self.log is not None:
                         self.log.flush()
                 if not asking.cancelled():
@@ -112,9 +131,26 @@ class Watching:
         if self.keep is not None:
             self.keep(by_the_calendar(fact))
         if change is not None:
+            if not change.is_up and change.reason in SAYS_LITTLE:
+                self._silent[address_of(change.target)] = change.target
             self.tell(change)
             if self.has_come:
                 ended.set()
+
+    async def _explain(self, runner: Runner, cable: Cable) -> None:
+        """Tell why targets are down, soon after; not while this computer's own cable is out."""
+        while True:
+            await asyncio.sleep(_REFRESH)
+            if not self._silent or not cable.has_link:
+                continue
+            silent, self._silent = self._silent, {}
+            known: dict[IPv4Address, str] = {}
+            # An adapter that has gone meanwhile is told of by the cable.
+            with suppress(OSError, NotPossibleHere):
+                known = await reasons(runner, self.rounds.adapter, self.plan, list(silent))
+            for address, sentence in known.items():
+                if self.watch.targets[silent[address]].is_up is False:
+                    self.tell(Reason(silent[address], sentence))
 
     def _look_after(self, cable: Cable) -> None:
         """Tell of the cable, and have what was noted on the disk every second."""
