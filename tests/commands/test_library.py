@@ -25,8 +25,8 @@ def printed(quiet_plant):
     return {title: run(title) for title in SCRIPTS}
 
 
-def test_a_look_an_assignment_and_a_verification_take_ten_lines_each(printed):
-    assert list(printed) == ["A look", "An assignment", "A verification"]
+def test_a_look_an_assignment_a_verification_and_a_diagnosis_take_ten_lines_each(printed):
+    assert list(printed) == ["A look", "An assignment", "A verification", "A diagnosis"]
     for script in SCRIPTS.values():
         body = script.split("\n\n")[-1]
         assert len(body.splitlines()) <= 10
@@ -39,6 +39,8 @@ def test_a_look_an_assignment_and_a_verification_take_ten_lines_each(printed):
     assert verdicts["weigh-gateway"] == "elsewhere"
     assert verdicts["io-island-1"] == "no"
     assert re.search(r"\d of 8\n$", printed["A verification"])
+    assert "own address broken usb0 has no address" in printed["A diagnosis"]
+    assert printed["A diagnosis"].endswith("nothing can be sent from it by IPv4.\n")
 
 
 def test_nothing_in_jobs_prints_or_reads_a_key():
