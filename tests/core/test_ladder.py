@@ -105,6 +105,9 @@ def test_the_own_address_is_there_alone_and_in_the_subnet_or_a_router_is():
     taken = own(wire=WireSeen({OWN: [OTHER]}))
     assert cause(taken) is Cause.OWN_ADDRESS_TAKEN
     assert str(OTHER) in taken.finding.sentence
+    beside = replace(LAN0, mac=parse_mac("02-1A-40-7C-00-05"))
+    flux = own(wire=WireSeen({OWN: [beside.mac]}), adapters=(beside, USB0))
+    assert flux.verdict is Verdict.HOLDS
     # Its own MAC is nobody else's, and what was not asked is not said to be alone.
     assert own(wire=WireSeen({OWN: [OWN_MAC]})).verdict is Verdict.HOLDS
     assert "whether it is alone was not asked" in own(wire=WireSeen(None)).evidence

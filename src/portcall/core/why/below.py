@@ -77,8 +77,10 @@ def judge_own_address(goal: Goal, here: Situation, wire: WireSeen) -> Step:
             match_line,
         )
     own = adapter.on_subnet_of(target)
+    # Of two adapters of one computer on one wire, each answers for the other's address.
+    ours = {each.mac for each in (adapter, *here.adapters)}
     for interface in adapter.interfaces if own is None else (own,):
-        rivals = [mac for mac in wire.macs(interface.ip) if mac != adapter.mac]
+        rivals = [mac for mac in wire.macs(interface.ip) if mac not in ours]
         if rivals:
             who = " and ".join(map(here.plan.named, rivals))
             return broken(
