@@ -35,6 +35,9 @@ _STEPS = 4
 """How often the largest packet that passes is halved down to."""
 
 _SMALLEST = 90
+_FULL_LENGTH = 1500
+"""Octets of IPv4 in the longest frame that every Ethernet takes (RFC 894): an adapter may be set to
+take longer ones, and a device that does not is not at fault."""
 _FIRST_SEQUENCE = 1000
 _MOST_ERRORS = 16
 _TOO_BIG = "fragmentation needed"
@@ -177,7 +180,7 @@ async def measure(runner: Runner, adapter: Adapter, address: IPv4Address) -> Ech
         ttl = next((each.ttl for each in small if each.ttl is not None), None)
         if len(small) < sent:
             return EchoSeen(sent, len(small), times, ttl)
-        large = adapter.mtu
+        large = min(adapter.mtu, _FULL_LENGTH)
 
         async def passes(size: int, count: int = _LARGE_ECHOES) -> int:
             return len(await series(echoes, count, _LARGE_EVERY, _LARGE_WAIT, size))
