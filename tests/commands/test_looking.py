@@ -304,6 +304,12 @@ def test_a_real_snmpd_and_a_real_lldpd_are_read(plant):
     (gauge,) = (d for d in found.json["devices"] if d["addresses"] == ["10.61.20.91"])
     assert (gauge["name"], gauge["place"]) == ("tide-gauge", "quay")
     assert gauge["description"] == "Ebb 2 gauge"
+    # Its mask leaves the workstation out: it tells that to who is nearer.
+    narrow = "ip addr flush dev eth0; ip addr add 10.61.20.91/29 dev eth0"
+    assert plant.on("spare-1", f"sh -c '{narrow}'").code == 0
+    why = plant.run("portcall why 10.61.20.91 --json").json
+    assert why["cause"] == "mask"
+    assert "its mask is 255.255.255.248, by SNMP" in why["rungs"][4]["evidence"]
     plant.on("spare-1", "sh -c 'kill $(cat /dev/shm/snmpd.pid)'")
 
 

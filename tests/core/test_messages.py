@@ -183,7 +183,10 @@ def test_frames_of_finding_read_back(station, announcement, message, mac, xid):
     st.none() | u8,
     st.lists(st.builds(netbios.NodeName, st.binary(max_size=15), u8, st.booleans()), max_size=9),
     macs,
-    st.dictionaries(st.sampled_from(snmp.SYSTEM), st.none() | octets | st.just("1.3.6.1.4.1.7")),
+    st.dictionaries(
+        st.sampled_from(snmp.SYSTEM),
+        st.none() | octets | st.just("1.3.6.1.4.1.7") | st.ip_addresses(v=4),
+    ),
 )
 def test_answers_of_finding_read_back(objects, following, names, unit, values):
     said = modbus.Identification(tuple(objects), following)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ipaddress import IPv4Interface
+from ipaddress import IPv4Address, IPv4Interface
 
 from portcall.core.address import UNSPECIFIED
 from portcall.core.assign.event import Event
@@ -61,12 +61,15 @@ class SnmpResponder(Responder):
         if asked.community != _COMMUNITY:
             return None
         plate = self.entry.nameplate
-        values: dict[str, bytes | str] = {
+        values: dict[str, bytes | str | IPv4Address] = {
             snmp.SYS_DESCR: f"{plate.product}, firmware {plate.major}.{plate.minor:03d}".encode(),
             snmp.SYS_OBJECT_ID: f"{snmp.ENTERPRISES}{plate.vendor}.{plate.product_code}",
             snmp.SYS_NAME: self.memory.host_name.encode(),
             snmp.SYS_LOCATION: self.entry.place.encode(),
         }
+        own = self.memory.interface
+        if own is not None:
+            values[f"{snmp.NET_MASK}{own.ip}"] = own.netmask
         after = ".0" if asked.asks_next else ""
         found = {f"{key}{after}": values.get(f"{key}{after}") for key in asked.values}
         return snmp.encode_response(

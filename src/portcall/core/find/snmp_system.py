@@ -62,6 +62,32 @@ class SystemGroup:
         return Learnt(said, codes)
 
 
+class MaskQuestion:
+    """Which mask a device has at the address that it is asked at."""
+
+    method = Method.SNMP
+    port = snmp.PORT
+
+    def __init__(self, community: str = DEFAULT_COMMUNITY, number: int = 1) -> None:
+        self._community = community.encode()
+        self._number = number
+
+    def ask(self, address: IPv4Address, attempt: int) -> bytes:
+        """Version 2c first; who stays silent may know only version 1."""
+        version = (snmp.Version.V2C, snmp.Version.V1)[attempt]
+        wanted = {f"{snmp.NET_MASK}{address}": None}
+        return snmp.encode_get(snmp.SnmpMessage(version, self._community, self._number, wanted))
+
+    def read(self, address: IPv4Address, payload: bytes) -> Learnt:
+        """The mask, where it tells one."""
+        message = snmp.parse(payload)
+        if message.request != self._number:
+            raise Malformed("SNMP: answer to another request", 0)
+        mask = message.values.get(f"{snmp.NET_MASK}{address}")
+        told = str(mask) if isinstance(mask, IPv4Address) else None
+        return Learnt(words(Method.SNMP, (Field.MASK, told)))
+
+
 class EngineQuestion:
     """Whose engine of version 3 answers; it tells that to everybody (RFC 3414 §4)."""
 

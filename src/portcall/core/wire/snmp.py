@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping
 from enum import IntEnum
+from ipaddress import IPv4Address
 from typing import Any, NamedTuple
 
 from portcall.core.wire.octets import Malformed, Reader
@@ -20,6 +21,9 @@ SYS_OBJECT_ID = "1.3.6.1.2.1.1.2.0"
 SYS_NAME = "1.3.6.1.2.1.1.5.0"
 SYS_LOCATION = "1.3.6.1.2.1.1.6.0"
 SYSTEM = (SYS_DESCR, SYS_OBJECT_ID, SYS_NAME, SYS_LOCATION)
+NET_MASK = "1.3.6.1.2.1.4.20.1.3."
+"""RFC 4293 §5, ipAdEntNetMask; the address that the mask belongs to follows."""
+
 ENTERPRISES = "1.3.6.1.4.1."
 """RFC 1155 §3.1.4: the number that follows is the maker's."""
 
@@ -37,7 +41,7 @@ class SnmpMessage(NamedTuple):
     version: Version
     community: bytes
     request: int
-    values: Mapping[str, bytes | str | None]
+    values: Mapping[str, bytes | str | IPv4Address | None]
     asks_next: bool = False
     """It is a GetNextRequest: what it asks for is what follows each key."""
 
@@ -92,12 +96,15 @@ def encode_response(message: SnmpMessage) -> bytes:
 
 def _encode(message: SnmpMessage, kind: type) -> bytes:
     from puresnmp.pdu import PDUContent
+    from puresnmp.types import IpAddress
     from puresnmp.varbind import VarBind
     from x690.types import Integer, Null, ObjectIdentifier, OctetString, Sequence, X690Type
 
-    def wrapped(value: bytes | str | None) -> X690Type[Any]:
+    def wrapped(value: bytes | str | IPv4Address | None) -> X690Type[Any]:
         if value is None:
             return Null()
+        if isinstance(value, IPv4Address):
+            return IpAddress(value)
         return OctetString(value) if isinstance(value, bytes) else ObjectIdentifier(value)
 
     bound = [VarBind(ObjectIdentifier(key), wrapped(v)) for key, v in message.values.items()]
@@ -111,6 +118,7 @@ def parse(data: bytes) -> SnmpMessage:
         raise Malformed(f"SNMP message of {len(data)} octets", LONGEST)
     _check_shape(data)
     from puresnmp.pdu import GetNextRequest, GetRequest, GetResponse
+    from puresnmp.types import IpAddress
     from x690 import decode
     from x690.types import Integer, ObjectIdentifier, OctetString, Sequence
 
@@ -121,13 +129,15 @@ def parse(data: bytes) -> SnmpMessage:
             raise Malformed("SNMP version or community is of another type", 0)
         if not isinstance(pdu, GetRequest | GetNextRequest | GetResponse):
             raise Malformed("SNMP message is neither a request nor a response", 0)
-        values: dict[str, bytes | str | None] = {}
+        values: dict[str, bytes | str | IPv4Address | None] = {}
         for bound in pdu.value.varbinds:
             value = bound.value
             if isinstance(value, OctetString):
                 values[str(bound.oid)] = bytes(value.value)
             elif isinstance(value, ObjectIdentifier):
                 values[str(bound.oid)] = str(value.value)
+            elif isinstance(value, IpAddress):
+                values[str(bound.oid)] = value.value
             else:
                 values[str(bound.oid)] = None
         return SnmpMessage(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Iterable
 from contextlib import closing
 from functools import partial
 from ipaddress import IPv4Address, IPv4Interface
@@ -12,14 +13,17 @@ from portcall.core.adapters.adapter import Adapter
 from portcall.core.adapters.own_address import Wanted, candidates
 from portcall.core.address import Mac
 from portcall.core.find import cip_interface, web_page
-from portcall.core.find.sighting import Field, Method, Sighting
+from portcall.core.find.sighting import Field, Method, Sighting, sighting_of
+from portcall.core.find.snmp_system import MaskQuestion
 from portcall.core.plan.rows import Plan
 from portcall.core.reach.echo_facts import Fact, Replied
 from portcall.core.reach.ping import Ping
+from portcall.core.talk.ask_each import AskEach
 from portcall.core.talk.probe import AddressProbe
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.why.evidence import FromInside
 from portcall.core.wire import cip, modbus
+from portcall.host.datagrams import Datagrams
 from portcall.host.echoes import Echoes
 from portcall.host.leg import Leg
 from portcall.host.link import Link
@@ -44,7 +48,7 @@ async def ask_from_inside(
 ) -> FromInside:
     """Whether a device answers somebody whom no mask can leave out, and what its mask is.
 
-    Its mask is what it says by DCP, which needs no address, or by CIP.
+    Its mask is what it says by CIP, by DCP, which needs no address, or by SNMP.
     """
     by_dcp = asyncio.ensure_future(_mask_by_dcp(adapter.name, mac))
     own = adapter.on_subnet_of(address)
@@ -57,19 +61,37 @@ async def ask_from_inside(
         if free is None:
             return FromInside(mask=await by_dcp, by="DCP")
         with closing(Leg(runner, adapter.name, IPv4Interface((free, prefix)))) as leg:
-            answered, mask = await _ask(runner, leg.vantage, address)
-        told = await by_dcp
+            (answered, mask), by_snmp = await asyncio.gather(
+                _ask(runner, leg.vantage, address),
+                _mask_by_snmp(runner, leg.vantage, address, site.community),
+            )
+        told = {"CIP": mask, "DCP": await by_dcp, "SNMP": by_snmp}
     except NotPossibleHere:
         return FromInside()
     finally:
         await end(by_dcp)
-    return FromInside(free, answered, mask or told, "CIP" if mask else "DCP")
+    by, said = next(((by, each) for by, each in told.items() if each is not None), ("", None))
+    return FromInside(free, answered, said, by)
+
+
+async def _mask_by_snmp(
+    runner: Runner, vantage: Vantage, address: IPv4Address, community: str
+) -> IPv4Address | None:
+    seen: list[Sighting] = []
+    told = partial(sighting_of, Method.SNMP)
+    with runner.using(Datagrams.at(vantage, refusals=True)) as medium:
+        await runner.run(AskEach(MaskQuestion(community), (address,), told), medium, seen.append)
+    return _mask(seen)
+
+
+def _mask(seen: Iterable[Sighting]) -> IPv4Address | None:
+    said = (each.value for one in seen for each in one.said if each.field is Field.MASK)
+    return next((IPv4Address(value) for value in said), None)
 
 
 async def _mask_by_dcp(adapter: str, mac: Mac | None) -> IPv4Address | None:
     seen = await read_by_dcp(adapter, mac) if mac is not None else None
-    said = (each.value for each in seen.said if each.field is Field.MASK) if seen else ()
-    return next((IPv4Address(value) for value in said), None)
+    return _mask((seen,) if seen is not None else ())
 
 
 async def _free(runner: Runner, adapter: Adapter, choices: list[IPv4Address]) -> IPv4Address | None:
@@ -103,5 +125,4 @@ async def _ask(
         lambda door: talk if door.port == cip.PORT else nothing,
         seen.append,
     )
-    masks = [said.value for each in seen for said in each.said if said.field is Field.MASK]
-    return bool(echoed) or address in answered, IPv4Address(masks[0]) if masks else None
+    return bool(echoed) or address in answered, _mask(seen)
