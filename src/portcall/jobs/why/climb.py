@@ -52,7 +52,7 @@ from portcall.jobs.why.wire import LONG_PATIENCE, ask_wire, seek
 from portcall.jobs.why.words import words_behind
 from portcall.site.folder import Site
 
-_LINK_WATCH = 1.2
+_LINK_WATCH = 0.9
 """Seconds that a link is watched which is out, or has been lost before."""
 
 _LOOK_EVERY = 0.05

@@ -22,7 +22,7 @@ from portcall.jobs.look.orders import gathering_for, orders_for, usual_ranges
 from portcall.jobs.telling import nobody
 from portcall.site.folder import Site
 
-LONG_PATIENCE = 0.7
+LONG_PATIENCE = 0.5
 """Seconds that a silent device is asked for."""
 
 _LISTEN = 4.5
