@@ -237,6 +237,12 @@ def test_a_mask_is_named_when_the_device_answers_nearer_by_or_says_so():
         step = back(silent, inside=inside)
         assert cause(step) is Cause.MASK
         assert str(near) in step.evidence
+    # What is no mask tells nothing, and is no traceback.
+    for nonsense in ("255.0.255.0", "0.0.0.255"):
+        assert (
+            cause(back(silent, inside=FromInside(near, True, IPv4Address(nonsense)))) is Cause.MASK
+        )
+        assert cause(back(silent, inside=FromInside(near, False, IPv4Address(nonsense)))) is None
     # Its mask is right, and it answers nobody: that is not decided.
     for inside in (FromInside(near, False), FromInside(near, False, IPv4Address("255.255.255.0"))):
         step = back(silent, inside=inside)
@@ -251,7 +257,14 @@ def test_an_error_is_believed_only_of_somebody_who_can_know():
     assert cause(back(nobody_says, ROUTED, goal=FAR_GOAL)) is Cause.NOBODY_THERE
     # Between two on one wire nobody passes anything on.
     liar = Trial(4, seen_out=4, errors=[(IPv4Address("10.61.20.66"), "host unreachable")])
-    assert cause(back(liar)) is None
+    assert cause(back(liar, inside=FromInside())) is None
+    # It hides nothing either: the mask is found all the same, and a router's word counts more.
+    assert cause(back(liar, inside=FromInside(IPv4Address("10.61.20.9"), True))) is Cause.MASK
+    both = replace(liar, errors=[*router_says.errors, *liar.errors])
+    assert cause(back(both, ROUTED, goal=FAR_GOAL)) is Cause.STOPS_AT_HOP
+    assert back(both, ROUTED, goal=FAR_GOAL).finding.sentence.startswith(
+        "The way to 10.61.30.10 ends at 10.61.20.1:"
+    )
     assert back(replace(liar, answered=1)).verdict is Verdict.HOLDS
     silent = back(Trial(4, seen_out=4, seen_in=0), ROUTED, goal=FAR_GOAL)
     assert silent.finding.cause is None

@@ -14,9 +14,12 @@ from tempfile import TemporaryDirectory
 import pytest
 
 from portcall.core.address import parse_mac
+from portcall.core.reach.echo_facts import Replied, Unanswered
+from portcall.core.talk.conversation import Endpoint
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.site import files, matches
 from portcall.site.catalogs import add_catalog
+from portcall.site.echo_log import EchoLog, read_echoes
 from portcall.site.folder import find_site
 from portcall.site.makers import maker_lookup
 from portcall.site.moment import Moment, read_moment
@@ -325,3 +328,35 @@ def test_nobody_is_stopped_by_a_lock_that_cannot_be_had(state):
     with turn("assign-usb0", "is assigning"):
         state.unlink()
     assert not state.exists()
+
+
+def test_a_log_of_echoes_is_read_as_far_as_it_makes_sense(tmp_path):
+    path = tmp_path / "night.csv"
+    log = EchoLog(path, {IPv4Address("10.61.20.10"): "=dryer"})
+    at = datetime(2026, 11, 26, 22, tzinfo=UTC)
+    target = IPv4Address("10.61.20.10")
+    log.note(Replied(target, 1, 0.0015, 64, 0.0, 76), at)
+    log.note(Unanswered(Endpoint(target, 502), 1, "refused"), at)
+    log.flush()
+    log.close()
+    log = EchoLog(path, {})
+    log.note(Replied(target, 2, 0.002, None, 0.0, 76), at)
+    log.flush()
+    log.close()
+    good = "2026-11-26T22:00:00Z,10.61.20.10,,x,{},64,{},answered"
+    odd = [good.format(ms, 76) for ms in ("nan", "inf", "-1", "", "1e99")]
+    odd += [good.format(1, octets) for octets in ("-5", "9" * 900)]
+    odd += [good.format(1, 76).replace("2026", year) for year in ("0001", "9999")]
+    odd += ['2026-11-26T22:00:00Z,"', "x" * 5000, "\0", good.format(1, 76)[:30]]
+    with open(path, "a") as file:
+        file.write("\n".join(odd) + "\n" + good.format(3, 76) + "\n")
+    names, facts = read_echoes(path)
+    assert [getattr(fact, "seconds", fact[2]) for fact in facts] == [
+        0.0015,
+        "refused",
+        0.002,
+        0.003,
+    ]
+    assert facts[1].target == Endpoint(target, 502)
+    assert "'=dryer" in path.read_text()
+    assert names == {target: "x"}

@@ -64,6 +64,8 @@ def _ask(
             raise NotPossibleHere(
                 "this is not inside a practice plant; start one: portcall plant shell"
             ) from None
+    if not data:
+        raise NotPossibleHere("the practice plant gave no answer: it could not do that")
     answer = json.loads(data)
     if "trouble" in answer:
         raise BadInput(answer["trouble"])

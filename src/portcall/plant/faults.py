@@ -13,6 +13,8 @@ from functools import partial
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 from pathlib import Path
 
+from pyroute2.netlink.exceptions import NetlinkError
+
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import (
     AddressError,
@@ -80,8 +82,8 @@ class Faults:
                 self._made[fault] = await made_here(self, adapter, how)
         except AddressError as error:
             raise BadInput(f"{kind}: {error}") from None
-        except OSError as error:
-            raise BadInput(f"{fault}: cannot be made here: {error.strerror or error}") from None
+        except (OSError, NetlinkError) as error:
+            raise BadInput(f"{fault}: cannot be made here: {error}") from None
 
     async def mend(self, on: str | None, kind: str | None) -> list[Fault]:
         """Put right all there is, or all of one device, or one fault; the newest first."""

@@ -11,11 +11,13 @@ import io
 import os
 from collections.abc import Iterator, Mapping
 from datetime import datetime
-from ipaddress import AddressValueError, IPv4Address
+from ipaddress import IPv4Address
+from itertools import islice
 from pathlib import Path
 
 from portcall.core.printable import for_spreadsheets, printable
 from portcall.core.reach.echo_facts import Fact, Replied, Target, Unanswered, address_of
+from portcall.core.reach.ping import LONGEST
 from portcall.core.talk.conversation import Endpoint
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.site.files import open_to_append
@@ -24,6 +26,10 @@ COLUMNS = ("at", "address", "door", "name", "ms", "ttl", "octets", "result")
 ANSWERED = "answered"
 _MOST_READ = 2_000_000
 _LONGEST_LINE = 1000
+_LATEST = 4e9
+"""Seconds since 1970, and milliseconds, beyond which somebody has written nonsense."""
+
+_LONGEST_WAIT = 1e7
 
 
 class EchoLog:
@@ -50,19 +56,13 @@ class EchoLog:
         """One more; it is on the disk after the next ``flush``."""
         address = address_of(fact.target)
         door = fact.target.port if isinstance(fact.target, Endpoint) else ""
-        answered = isinstance(fact, Replied)
-        self._writer.writerow(
-            (
-                at.isoformat(timespec="microseconds").replace("+00:00", "Z"),
-                address,
-                door,
-                for_spreadsheets(self._names.get(address, "")),
-                f"{fact.seconds * 1000:.3f}" if isinstance(fact, Replied) else "",
-                fact.ttl if isinstance(fact, Replied) and fact.ttl is not None else "",
-                fact.octets or "",
-                ANSWERED if answered else fact.reason,  # type: ignore[union-attr]
-            )
-        )
+        if isinstance(fact, Replied):
+            came = (f"{fact.seconds * 1000:.3f}", fact.ttl, fact.octets or "", ANSWERED)
+        else:
+            came = ("", None, fact.octets or "", fact.reason)
+        left = at.isoformat(timespec="microseconds").replace("+00:00", "Z")
+        name = for_spreadsheets(self._names.get(address, ""))
+        self._writer.writerow((left, address, door, name, *came))
 
     def flush(self) -> None:
         """Have what was noted on the disk. Raises NotPossibleHere."""
@@ -111,12 +111,11 @@ def read_echoes(path: Path) -> tuple[dict[IPv4Address, str], list[Fact]]:
 
 
 def _rows(file: io.TextIOBase) -> Iterator[dict[str, str]]:
-    reader = csv.reader(iter(lambda: file.readline(_LONGEST_LINE), ""))
-    for number, values in enumerate(reader):
-        if number >= _MOST_READ:
-            return
-        if len(values) == len(COLUMNS):
-            yield dict(zip(COLUMNS, values, strict=True))
+    for line in islice(iter(lambda: file.readline(_LONGEST_LINE), ""), _MOST_READ):
+        # Line by line: a quote that is never closed would make one cell of all that follows.
+        for values in csv.reader((line,)):
+            if len(values) == len(COLUMNS):
+                yield dict(zip(COLUMNS, values, strict=True))
 
 
 def _fact(row: dict[str, str]) -> Fact | None:
@@ -124,10 +123,13 @@ def _fact(row: dict[str, str]) -> Fact | None:
         address = IPv4Address(row["address"])
         target: Target = Endpoint(address, int(row["door"])) if row["door"] else address
         at = datetime.fromisoformat(row["at"]).timestamp()
-        octets = int(row["octets"] or 0)
+        octets, ms = int(row["octets"] or 0), float(row["ms"] or 0)
+        plausible = 0 < at < _LATEST and 0 <= octets <= LONGEST and 0 <= ms < _LONGEST_WAIT
+        if not plausible or (row["result"] == ANSWERED) != bool(row["ms"]):
+            return None
         if row["result"] != ANSWERED:
             return Unanswered(target, 0, printable(row["result"], 80), at=at, octets=octets)
         ttl = int(row["ttl"]) if row["ttl"] else None
-        return Replied(target, 0, float(row["ms"]) / 1000, ttl, at, octets)
-    except (ValueError, OverflowError, AddressValueError):
+        return Replied(target, 0, ms / 1000, ttl, at, octets)
+    except (ValueError, OverflowError):
         return None

@@ -20,6 +20,7 @@ from portcall.core.why.ladder import (
     not_asked,
     undecided,
 )
+from portcall.core.wire.dhcp import prefix_length
 
 FEW_LOST = 2
 """Echoes that have to be lost before it is said: one may be lost anywhere."""
@@ -44,8 +45,9 @@ def judge_way_back(
         return _dropped_here(goal, here, trial)
     if trial.elsewhere:
         return _came_elsewhere(goal, here, trial)
-    if trial.errors:
-        return _undelivered(goal, here, trial)
+    believed = [error for error in trial.errors if _can_know(error[0], here, goal)]
+    if believed:
+        return _undelivered(goal, here, *believed[-1])
     if here.way.router is None and inside is None:
         return None
     if inside is not None and _excludes(inside, here, goal):
@@ -106,19 +108,20 @@ def _return_filtered(goal: Goal, name: str, evidence: str) -> Step:
     )
 
 
-def _undelivered(goal: Goal, here: Situation, trial: Trial) -> Step:
-    who, reason = trial.errors[-1]
+def _can_know(who: IPv4Address, here: Situation, goal: Goal) -> bool:
+    """Whether somebody who says that something is not delivered is on its way.
+
+    Between two on one wire nobody passes anything on, and of those on this wire the router does.
+    """
+    if who == goal.address:
+        return True
+    if here.way.router is None:
+        return False
+    return who == here.way.router or here.adapter.on_subnet_of(who) is None
+
+
+def _undelivered(goal: Goal, here: Situation, who: IPv4Address, reason: str) -> Step:
     evidence = f'{who} says "{reason}"'
-    own = {interface.ip for interface in here.adapter.interfaces}
-    if here.way.router is None and who not in own and who != goal.address:
-        # Between two on one wire nobody passes anything on: whoever says so cannot know.
-        return undecided(
-            Rung.WAY_BACK,
-            f"nothing comes back; {evidence}, which is on no way there",
-            f"{goal.name} answers ARP, and nothing else comes back.",
-            (Cause.MASK, Cause.PING_IGNORED),
-            *_by_the_device(goal),
-        )
     if reason == "host unreachable" and here.way.router is not None:
         return broken(
             Rung.WAY_BACK,
@@ -140,9 +143,10 @@ def _undelivered(goal: Goal, here: Situation, trial: Trial) -> Step:
 def _excludes(inside: FromInside, here: Situation, goal: Goal) -> bool:
     """Whether the device cannot answer this computer, by its own mask."""
     source = here.way.source
-    if inside.mask is not None and source is not None:
-        network = IPv4Interface(f"{goal.address}/{inside.mask}").network
-        return source not in network
+    # A device can say what is no mask; that tells nothing.
+    prefix = prefix_length(inside.mask) if inside.mask is not None else None
+    if prefix is not None and source is not None:
+        return source not in IPv4Interface((goal.address, prefix)).network
     return inside.answered
 
 
