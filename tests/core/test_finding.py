@@ -36,6 +36,7 @@ from portcall.core.find.remarks import remarks
 from portcall.core.find.sighting import Field, Method, Said, Sighting, sighting_of, words
 from portcall.core.find.snmp_system import EngineQuestion, SystemGroup
 from portcall.core.find.subnets import spoken
+from portcall.core.plan.rows import Plan
 from portcall.core.talk import ask_each
 from portcall.core.talk.ask_each import AskEach
 from portcall.core.talk.conversation import Datagram, Endpoint, Frame, StreamBytes
@@ -678,12 +679,16 @@ def test_subnets_that_are_spoken_by_known_masks_or_assumed():
     ]
 
 
+def wholes(device, own):
+    return tuple(each.whole for each in remarks(device, own, Plan()))
+
+
 def test_a_catalogue_cures_what_was_found_but_not_recognised():
     codes = Codes(Numbering.CIP, 64102, 704)
     seen = Sighting(0, Method.CIP, THEIRS, PLC, (), codes=codes)
     own = (IPv4Interface("10.61.20.200/24"),)
     (device,) = gathered(seen)
-    (line,) = remarks(device, own, Gathering().plan)
+    ((line, _),) = remarks(device, own, Gathering().plan)
     assert line.startswith("not recognised: CIP maker 64102, product 704")
     eds = """$ a drive
         [File] DescText = "x; $ y";
@@ -696,7 +701,7 @@ def test_a_catalogue_cures_what_was_found_but_not_recognised():
     (device,) = gathered(seen, catalog=catalog)
     assert device.value(Field.MAKER) == "Whimbrel Drives"
     assert device.value(Field.PRODUCT) == "Gale 7 drive, 4 kW"
-    assert remarks(device, own, Gathering().plan) == ()
+    assert wholes(device, own) == ()
     right = Catalog(products={codes: Product("Gale 7b")}, defaults=(parse_range("203.0.113.4"),))
     both = catalog.with_all_of(right)
     assert both.product(codes) == Product("Gale 7b")
@@ -728,14 +733,14 @@ def test_a_mask_that_differs_and_a_device_without_name_are_remarked():
     )
     own = (IPv4Interface("10.61.20.200/24"),)
     (device,) = gathered(Sighting(0, Method.CIP, THEIRS, PLC, said))
-    assert remarks(device, own, Gathering().plan) == (
+    assert wholes(device, own) == (
         "its mask is 255.255.0.0, this computer's there is 255.255.255.0",
     )
     only = IPv6Address("fe80::1")
     (device,) = gathered(Sighting(0, Method.IPV6, THEIRS, ipv6=only))
-    assert remarks(device, own, Gathering().plan) == ("has only an IPv6 address of this link",)
+    assert wholes(device, own) == ("has only an IPv6 address of this link",)
     (device,) = gathered(Sighting(0, Method.DCP, THEIRS, None, said[1:]))
-    assert remarks(device, own, Gathering().plan) == ("has no address",)
+    assert wholes(device, own) == ("has no address",)
 
 
 # What is told, and what is proved.

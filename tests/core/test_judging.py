@@ -28,7 +28,7 @@ from portcall.core.printable import decoded, printable
 from portcall.core.reach.statistics import Reachability
 from portcall.core.talk.request import AddressProtocol
 from portcall.core.trouble import NotPossibleHere
-from portcall.core.verify.judgement import Verdict, judge, unplanned
+from portcall.core.verify.judgement import Asked, Seen, Verdict, judge, unplanned
 
 FAN = parse_mac("02-77-B1-4C-09-21")
 PLC = parse_mac("02-5A-1D-20-7F-10")
@@ -146,12 +146,14 @@ def test_devices_are_sorted_by_address_as_numbers_those_without_last():
 def test_remarks(sightings, expected):
     (device,) = merge(sightings)
     defaults = (parse_range("203.0.113.0/24"),)
-    assert list(remarks(device, OWN, PLAN, defaults)) == expected
+    assert [each.whole for each in remarks(device, OWN, PLAN, defaults)] == expected
 
 
 def test_a_shared_address_is_remarked_on_both():
     for device in merge([seen(FAN, AT_21), seen(OTHER, AT_21)]):
-        assert any("10.61.20.21 is shared with" in line for line in remarks(device, OWN, Plan()))
+        assert any(
+            "10.61.20.21 is shared with" in line.whole for line in remarks(device, OWN, Plan())
+        )
 
 
 # Verdicts.
@@ -197,11 +199,11 @@ IDENTITY = seen(
     ],
 )
 def test_verdicts(sightings, echoes, verdict, finding):
-    (judgement,) = judge(PLAN, merge(sightings), echoes)
+    (judgement,) = judge(Seen(PLAN, merge(sightings), echoes, Asked()))
     assert judgement.verdict is verdict
     if finding is None:
         assert judgement.findings == ()
-        assert judgement.identity == "Gale 7, serial 77B10921, firmware 5.002"
+        assert str(judgement.identity) == "Gale 7, serial 77B10921, firmware 5.002"
     else:
         assert any(finding in line for line in judgement.findings)
 
@@ -209,9 +211,9 @@ def test_verdicts(sightings, echoes, verdict, finding):
 def test_a_row_without_a_mac_learns_it_and_lost_echoes_are_said():
     plan = Plan((replace(PLAN.devices[0], mac=None),))
     some = {AT_21: Reachability(AT_21, 3, 2, 0.001, 0.001, 0.001, 0.001, "no reply")}
-    (judgement,) = judge(plan, merge([seen(FAN, AT_21)]), some)
+    (judgement,) = judge(Seen(plan, merge([seen(FAN, AT_21)]), some, Asked()))
     assert judgement.verdict is Verdict.RIGHT
-    assert f"MAC is {FAN}; the plan has none yet" in judgement.findings
+    assert f"its MAC is {FAN}; the plan has none yet" in judgement.findings
     assert "1 of 3 echoes lost" in judgement.findings
 
 
@@ -367,9 +369,13 @@ def test_text_in_either_encoding_is_shown():
 # What verify holds against the plan, besides the address.
 
 
-def verdict_of(*sightings, echoes=None, known=None, **row):
+def verdict_of(*sightings, echoes=None, known=None, asked=None, **row):
     plan = Plan((replace(PLAN.devices[0], **row),))
-    (judged,) = judge(plan, merge([seen(FAN, AT_21), *sightings]), echoes or {}, known)
+    (judged,) = judge(
+        Seen(
+            plan, merge([seen(FAN, AT_21), *sightings]), echoes or {}, asked or Asked(), known or {}
+        )
+    )
     return judged
 
 
@@ -399,7 +405,7 @@ def test_who_says_who_it_is_passes_without_echoes_by_whatever_protocol():
         (Method.WEB, {"description": "Gale 7"}),
     ):
         judged = verdict_of(seen(address=AT_21, method=method, **said))
-        assert (judged.verdict, judged.identity) == (Verdict.RIGHT, "Gale 7")
+        assert (judged.verdict, str(judged.identity)) == (Verdict.RIGHT, "Gale 7")
         assert judged.findings[0] == f"ping: not asked; it answers {method.upper()}"
     assert verdict_of().verdict is Verdict.SILENT
     # A port that opens, with nobody behind it who says a word.
@@ -413,20 +419,22 @@ def test_another_device_with_the_same_mac_than_was_set_is_not_right():
     judged = verdict_of(new, echoes=ECHOES, known=known)
     assert judged.verdict is Verdict.DIFFERS
     assert judged.findings[0] == "its serial is 77B1FFFF, and was 77B10921 when it was set"
-    assert judged.identity == "Gale 7, serial 77B1FFFF"
+    assert str(judged.identity) == "Gale 7, serial 77B1FFFF"
 
 
 def test_a_planned_device_in_anothers_place_is_named_and_is_no_near_miss():
     neighbour = parse_mac("02-77-B1-4C-09-22")
     plan = Plan((*PLAN.devices, PlannedDevice("fan-2", IPv4Interface("10.61.20.22/24"), neighbour)))
-    first, _ = judge(plan, merge([seen(neighbour, AT_21)]), {})
+    first, _ = judge(Seen(plan, merge([seen(neighbour, AT_21)]), {}, Asked()))
     assert first.verdict is Verdict.WRONG_MAC
     assert first.findings[1] == "which is fan-2, planned at 10.61.20.22"
-    missing, _ = judge(plan, merge([seen(neighbour, IPv4Address("10.61.20.22"))]), {})
+    missing, _ = judge(
+        Seen(plan, merge([seen(neighbour, IPv4Address("10.61.20.22"))]), {}, Asked())
+    )
     assert missing.findings == ("nothing at its address, its MAC was not heard",)
     macs = [parse_mac(f"02-77-B1-4C-09-2{n}") for n in range(3, 9)]
     batch = [seen(mac, asks=AddressProtocol.DHCP) for mac in macs]
-    (judged,) = judge(PLAN, merge(batch), {})
+    (judged,) = judge(Seen(PLAN, merge(batch), {}, Asked()))
     assert "check the label" not in judged.findings[0]
-    (judged,) = judge(PLAN, merge(batch[:2]), {})
+    (judged,) = judge(Seen(PLAN, merge(batch[:2]), {}, Asked()))
     assert judged.findings[0].count("differs in one digit from") == 2

@@ -17,13 +17,15 @@ from portcall.cli.options import (
 )
 from portcall.cli.running import run_until_interrupted
 from portcall.cli.say import note, print_json_list
+from portcall.cli.table import wide_option
 from portcall.cli.views.devices import (
     Found,
     document,
     ending,
     not_run_lines,
     print_csv,
-    print_table,
+    print_found,
+    summary,
 )
 from portcall.cli.views.progress import progress_bar
 from portcall.cli.views.watch import watch_view
@@ -65,6 +67,7 @@ LONGEST_LISTEN = 3600
 )
 @click.option("--watch", is_flag=True, help="Keep looking, and show what changes.")
 @click.option("--csv", "as_csv", is_flag=True, help="Print CSV instead.")
+@wide_option
 @adapter_option
 @capture_option
 @json_option
@@ -77,6 +80,7 @@ def find_command(
     listen: float,
     watch: bool,
     as_csv: bool,
+    wide: bool,
     adapter_name: str | None,
     capture: str | None,
     as_json: bool,
@@ -100,7 +104,7 @@ def find_command(
     orders = orders_for(adapter, site, gathering, named, wanted, pace, unpaced, listen)
     begin_capture(adapter, capture)
     if watch:
-        with watch_view(adapter, gathering, site.maker_defaults, as_json) as view:
+        with watch_view(adapter, gathering, site, as_json) as view:
             watching = Watching(adapter, gathering, view.tell, view.refreshed)
             view.show(watching)
             run_until_interrupted(partial(watching.run, orders))
@@ -109,13 +113,13 @@ def find_command(
         looked, _ = run_until_interrupted(
             lambda stop: look(adapter, orders, gathering, stop=stop, progress=draw, tell=note)
         )
-    found = Found(gathering, adapter.interfaces, site.maker_defaults)
+    found = Found(gathering, adapter.interfaces, site, looked.look.unsearched)
     if as_json:
         _print_json(found, looked)
     elif as_csv:
         print_csv(found)
     elif found.devices:
-        print_table(found)
+        print_found(found, wide)
     if not as_json:
         _say_how_it_went(found, looked)
     return ending(looked, YES if found.devices else NO)
@@ -124,6 +128,7 @@ def find_command(
 def _print_json(found: Found, looked: Looked) -> None:
     entries = (document(device, found.remarks(device)) for device in found.devices)
     tail = {
+        **summary(found),
         "not_run": [{"method": n.method, "reason": n.reason} for n in looked.look.not_run],
         "borrowed": [str(each.interface) for each in looked.look.borrowed],
         "interrupted": looked.interrupted,
@@ -137,8 +142,6 @@ def _say_how_it_went(found: Found, looked: Looked) -> None:
     plural = "device" if count == 1 else "devices"
     so_far = " so far: interrupted" if looked.interrupted else ""
     note(f"{count or 'no'} {plural} on {name}{so_far}")
-    if found.is_incomplete:
-        note("more devices were seen than can be listed: the later ones are left out")
     if not count and not looked.interrupted:
         note("nothing was heard: is this the right adapter, and has the plant power?")
     if looked.look.borrowed:

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
-from ipaddress import IPv4Interface, IPv4Network
+from ipaddress import IPv4Interface
 from pathlib import Path
 
 import click
@@ -20,12 +20,12 @@ from portcall.cli.options import (
 )
 from portcall.cli.running import run_until_interrupted
 from portcall.cli.say import note, print_json_list
-from portcall.cli.table import console
-from portcall.cli.views.devices import Found, document, ending, print_table
+from portcall.cli.table import wide_option
+from portcall.cli.views.devices import Found, document, ending, print_found, summary
 from portcall.cli.views.progress import progress_bar
 from portcall.core.find.devices import Gathering
 from portcall.core.find.sighting import Method
-from portcall.core.find.subnets import Spoken, spoken
+from portcall.core.find.subnets import spoken
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.jobs.look.listen import read_into
 from portcall.jobs.look.looked import look
@@ -52,12 +52,14 @@ _LISTEN_SECONDS = 30.0
     metavar="FILE",
     help="Read a capture (pcap or pcapng) instead of the wire.",
 )
+@wide_option
 @adapter_option
 @capture_option
 @json_option
 def listen_command(
     seconds: float,
     source: Path | None,
+    wide: bool,
     adapter_name: str | None,
     capture: str | None,
     as_json: bool,
@@ -70,7 +72,7 @@ def listen_command(
             raise BadInput("--from reads a file: without --adapter and --capture")
         read = read_into(gathering, source)
         heard = f"{read.frames} frames over {read.seconds:.0f} s in {source}"
-        return _tell(gathering, site, None, heard, as_json)
+        return _tell(gathering, site, None, heard, wide, as_json)
     adapter = chosen_adapter(adapter_name)
     orders = replace(
         orders_for(adapter, site, gathering),
@@ -86,7 +88,7 @@ def listen_command(
     for each in looked.look.not_run:
         raise NotPossibleHere(each.reason)
     heard = "until interrupted" if looked.interrupted else f"for {seconds:g} s"
-    code = _tell(gathering, site, adapter.interfaces, f"{adapter.name}, {heard}", as_json)
+    code = _tell(gathering, site, adapter.interfaces, f"{adapter.name}, {heard}", wide, as_json)
     return ending(looked, code)
 
 
@@ -95,35 +97,25 @@ def _tell(
     site: Site,
     own: Sequence[IPv4Interface] | None,
     heard: str,
+    wide: bool,
     as_json: bool,
 ) -> int:
-    found = Found(gathering, own, site.maker_defaults)
+    found = Found(gathering, own, site)
     here = [each.network for each in own or ()]
     known = [*here, *(subnet.network for subnet in site.subnets)]
     subnets = spoken(found.devices, known)
     if as_json:
         entries = (document(device, found.remarks(device)) for device in found.devices)
         tail = {
+            **summary(found),
             "subnets": [
                 {"network": str(s.network), "devices": s.devices, "mask_assumed": s.assumed}
                 for s in subnets
-            ]
+            ],
         }
         print_json_list({"heard": heard}, "devices", entries, tail)
         return YES if found.devices else NO
     if found.devices:
-        print_table(found)
-        for line in _subnet_lines(subnets, here):
-            console().print(line, soft_wrap=True)
-    if gathering.is_full:
-        note("more devices were heard than can be listed: the later ones are left out")
+        print_found(found, wide)
     note(f"{len(found.devices) or 'no'} devices heard on {heard}; nothing was sent")
     return YES if found.devices else NO
-
-
-def _subnet_lines(subnets: Sequence[Spoken], own: Sequence[IPv4Network]) -> Iterator[str]:
-    for each in subnets:
-        mask = " (mask assumed)" if each.assumed else ""
-        devices = "1 device" if each.devices == 1 else f"{each.devices} devices"
-        ours = "" if each.network in own else f": portcall match {each.network}"
-        yield f"spoken here: {each.network}{mask}, {devices}{ours}"

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import click
 
-from portcall.cli.main import INTERRUPTED, NO, YES
+from portcall.cli.main import INTERRUPTED, NO, NOT_POSSIBLE, YES
 from portcall.cli.options import (
     adapter_option,
     begin_capture,
@@ -19,7 +19,7 @@ from portcall.cli.options import (
     json_option,
     plan_if_sound,
 )
-from portcall.cli.running import run, run_until_interrupted
+from portcall.cli.running import run_until_interrupted
 from portcall.cli.say import note
 from portcall.cli.views.reach import print_results
 from portcall.cli.views.reach_watch import watch_view
@@ -34,8 +34,9 @@ from portcall.core.talk.conversation import Endpoint
 from portcall.core.talk.pacer import HIGHEST_PACE
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.jobs.reach.asking import Rounds
-from portcall.jobs.reach.reach import must_have_an_address, reach
+from portcall.jobs.reach.reach import must_have_an_address, not_oneself, reach
 from portcall.jobs.reach.watching import Ends, Watching, by_the_calendar
+from portcall.jobs.workstation.ways import own_address_sentence
 from portcall.site.catalogs import read_catalogs
 from portcall.site.echo_log import EchoLog, read_echoes
 from portcall.site.folder import this_site
@@ -80,6 +81,14 @@ _MOST_KEPT = 2_000_000
     type=click.FloatRange(1, HIGHEST_PACE),
     help="Packets a second, at most. Without it, the site's, or 200.",
 )
+@click.option(
+    "--accept",
+    default=95.0,
+    show_default=True,
+    metavar="PERCENT",
+    type=click.FloatRange(0, 100, min_open=True),
+    help="How many of 100 must come back from each target for the answer to be yes.",
+)
 @click.option("--watch", is_flag=True, help="Go on until Ctrl-C, and show the last minute.")
 @click.option("--for", "lasts", type=click.FloatRange(0.1), help="Watch for so many seconds.")
 @click.option("--until-up", is_flag=True, help="Watch until every target answers.")
@@ -98,6 +107,7 @@ def reach_command(
     wait: float,
     sizes: tuple[int, ...],
     pace: float | None,
+    accept: float,
     watch: bool,
     lasts: float | None,
     until_up: bool,
@@ -111,13 +121,14 @@ def reach_command(
 ) -> int:
     """Send echoes to each TARGET: an address, a range, a subnet or a planned name.
 
-    Ends with 0 when every target answered. When one does not, "portcall why TARGET" says more.
+    Ends with 0 when at least 95 of 100 came back from every target, or as --accept says. When one
+    does not answer, "portcall why TARGET" says more. Ctrl-C shows what there is.
     """
     plot = _plot_path(plot_file)
     if from_file is not None:
         if targets or doors or log_file or watch or until_up or until_down:
             raise BadInput("--from reads what was; name no target, door, --log or --watch with it")
-        return _read_again(Path(from_file), plot, as_json)
+        return _read_again(Path(from_file), plot, accept, as_json)
     if not targets:
         raise BadInput("which TARGET? an address, a range, a subnet or a planned name")
     site = this_site()
@@ -131,11 +142,17 @@ def reach_command(
     rounds = Rounds(adapter, asked, pace or site.pace, interval, wait, sizes or (OCTETS,))
     if watch or lasts or until_up or until_down or log_file:
         ends = Ends(lasts, until_up, until_down)
-        return _watch(rounds, ends, plan, log_file, plot, as_json)
-    results, facts = run(reach(rounds, plan, count))
-    print_results(adapter.name, results, names, as_json)
-    _draw(plot, series_of(asked, map(by_the_calendar, facts)), names)
-    return YES if all(result.answers for result in results) else NO
+        return _watch(rounds, ends, plan, log_file, plot, accept, as_json)
+    reached, interrupted = run_until_interrupted(
+        lambda stop: reach(rounds, plan, count, stop=stop, tell=note)
+    )
+    print_results(adapter.name, reached.results, names, as_json, other_ways=reached.other_ways)
+    _draw(plot, series_of(asked, map(by_the_calendar, reached.facts)), names)
+    if interrupted:
+        return INTERRUPTED
+    if reached.own:
+        return NOT_POSSIBLE
+    return YES if all(result.came_back(accept) for result in reached.results) else NO
 
 
 def _watch(
@@ -144,10 +161,15 @@ def _watch(
     plan: Plan,
     log_file: str | None,
     plot: Path | None,
+    accept: float,
     as_json: bool,
 ) -> int:
     """Watch until it ends; the exit code tells whether what was waited for has come."""
-    must_have_an_address(rounds.adapter, rounds.targets)
+    own, others = not_oneself(rounds.targets)
+    if own:
+        address, adapter = next(iter(own.items()))
+        raise NotPossibleHere(f"{own_address_sentence(address, adapter)}; watch the others only")
+    must_have_an_address(rounds.adapter, others)
     _say_if_too_many(len(rounds.targets), rounds.interval, rounds.pace)
     names = {row.address: row.name for row in plan}
     kept: list[Fact] = []
@@ -164,7 +186,7 @@ def _watch(
     _draw(plot, series_of(rounds.targets, kept), names)
     if ends.until_up or ends.until_down:
         return YES if watching.has_come else INTERRUPTED if interrupted else NO
-    return INTERRUPTED if interrupted else NO if watching.watch.any_down else YES
+    return INTERRUPTED if interrupted else NO if watching.watch.is_lossy(accept) else YES
 
 
 def _targets(addresses: Sequence[IPv4Address], ports: Sequence[int]) -> list[Target]:
@@ -209,7 +231,7 @@ def _drawing() -> None:
         )
 
 
-def _read_again(path: Path, plot: Path | None, as_json: bool) -> int:
+def _read_again(path: Path, plot: Path | None, accept: float, as_json: bool) -> int:
     _drawing()
     names, facts = read_echoes(path)
     if not facts:
@@ -219,7 +241,7 @@ def _read_again(path: Path, plot: Path | None, as_json: bool) -> int:
     series = series_of(targets, facts)
     print_results(None, results, names, as_json, series)
     _draw(plot, series, names)
-    return YES if all(result.answers for result in results) else NO
+    return YES if all(result.came_back(accept) for result in results) else NO
 
 
 def _draw(plot: Path | None, series: Sequence[Series], names: Mapping[IPv4Address, str]) -> None:

@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from typing import TypeVar
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Generic, NamedTuple, TypeVar
 
+import click
 from rich.cells import cell_len, set_cell_size
 from rich.console import Console, ConsoleOptions, RenderResult
 from rich.segment import Segment, Segments
@@ -18,17 +21,47 @@ _PIPE_WIDTH = 240
 """The width when standard output is no terminal: a file or another program wants whole lines."""
 
 
-def console() -> Console:
+wide_option = click.option(
+    "--wide", is_flag=True, help="Show every column, however narrow the terminal is."
+)
+
+
+class Tone(StrEnum):
+    """What a colour means; words or a mark say the same."""
+
+    BROKEN = "red"
+    TO_DO = "yellow"
+    INFORMATION = "bright_black"
+    DONE = "green"
+
+
+class Remark(NamedTuple):
+    """A sentence below a row. A line to type at its end has the colour of what is to be done."""
+
+    sentence: str
+    tone: Tone = Tone.INFORMATION
+
+
+@dataclass(frozen=True, slots=True)
+class Group(Generic[T]):
+    """Rows under a heading of their own; groups of one list share their columns."""
+
+    rows: Sequence[T]
+    heading: Text | None = None
+
+
+def console(wide: bool = False) -> Console:
     """A console on stdout that takes text as it is: no markup, no emoji codes, no guessing."""
-    width = None if sys.stdout.isatty() else _PIPE_WIDTH
+    width = _PIPE_WIDTH if wide or not sys.stdout.isatty() else None
     return Console(width=width, markup=False, emoji=False, highlight=False)
 
 
 class Columns(Table):
     """A table without lines, whose rows stay one line each however narrow the terminal is.
 
-    When it is too wide, the columns in ``drops`` go first, from the last one on; then the column
-    ``shrinks`` becomes narrower. What identifies a device is never cut.
+    When it is too wide, the column ``shrinks`` becomes narrower, down to where it still says
+    something; then the columns in ``drops`` go, from the last one on, unless a later one fits. What
+    identifies a device is never cut.
     """
 
     def __init__(self, *headers: str, drops: Sequence[str] = (), shrinks: str = "") -> None:
@@ -45,18 +78,28 @@ class Columns(Table):
         A column that may give way does so, too, when none of its cells says something.
         """
         headers, drops, shrinks = self._made_of
-        shown = {
+        full = {
             n: max(len(header), width)
             for n, (header, width, says) in enumerate(zip(headers, widths, told, strict=True))
             if says or header not in (*drops, shrinks)
         }
-        for header in reversed(drops):
-            if _breadth(shown) > room:
-                shown.pop(headers.index(header), None)
-        n = headers.index(shrinks) if shrinks else -1
-        if n in shown and (excess := _breadth(shown) - room) > 0:
-            shown[n] = max(len(shrinks), shown[n] - excess)
-        return shown
+        narrow = headers.index(shrinks) if shrinks else -1
+        chosen = {n: width for n, width in full.items() if headers[n] not in drops}
+        if narrow in chosen:
+            chosen[narrow] = min(chosen[narrow], _STILL_SAYS_SOMETHING)
+        for header in drops:
+            n = headers.index(header)
+            if n in full and _breadth({**chosen, n: full[n]}) <= room:
+                chosen[n] = full[n]
+        if narrow in chosen:
+            spare = room - _breadth(chosen) + chosen[narrow]
+            chosen[narrow] = min(full[narrow], max(len(shrinks), spare))
+        return {n: chosen[n] for n in sorted(chosen)}
+
+    def left_out(self, shown: Mapping[int, int], told: Sequence[bool]) -> list[str]:
+        """The columns that say something and are not shown."""
+        headers = self._made_of[0]
+        return [h for n, h in enumerate(headers) if told[n] and n not in shown]
 
     def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
         """Drop what there is no room for, then draw."""
@@ -78,6 +121,9 @@ INDENT = 4
 _GAP = 2
 """Between two columns."""
 
+_STILL_SAYS_SOMETHING = 24
+"""How narrow the column that gives way may become before others are left out for it."""
+
 _AT_ONCE = 500
 """Rows that are written at a time: a list may have 65,534."""
 
@@ -86,25 +132,62 @@ def print_rows(
     columns: Columns,
     rows: Sequence[T],
     cells_of: Callable[[T], Sequence[Text]],
-    remarks_of: Callable[[T], Sequence[str]] = lambda row: (),
-) -> None:
+    remarks_of: Callable[[T], Sequence[Remark]] = lambda row: (),
+    wide: bool = False,
+) -> list[str]:
     """Print a table with the remarks on each row below it; lines to copy from them stay unbroken.
+
+    Gives the columns that there was no room for.
+    """
+    return print_groups(columns, [Group(rows)], cells_of, remarks_of, wide)
+
+
+def print_groups(
+    columns: Columns,
+    groups: Sequence[Group[T]],
+    cells_of: Callable[[T], Sequence[Text]],
+    remarks_of: Callable[[T], Sequence[Remark]] = lambda row: (),
+    wide: bool = False,
+) -> list[str]:
+    """Print rows in groups under headings; gives the columns that there was no room for.
 
     Lines that never wrap need no layout engine: with one, a long list takes minutes.
     """
-    out = console()
+    out = console(wide)
     headers = [Text(str(column.header), "bold") for column in columns.columns]
-    widths, told = _measure(len(headers), map(cells_of, rows))
-    room = out.width  # Asks the terminal: once is enough.
+    cells = (cells_of(row) for group in groups for row in group.rows)
+    widths, told = _measure(len(headers), cells)
+    # Asks the terminal: once is enough.
+    terminal = console().width
+    room = out.width
     shown = columns.fit(widths, told, room)
     out.print(Segments(_line(out, headers, shown)), end="", soft_wrap=True)
-    for start in range(0, len(rows), _AT_ONCE):
-        segments: list[Segment] = []
-        for row in rows[start : start + _AT_ONCE]:
-            segments += _line(out, cells_of(row), shown)
-            for remark in remarks_of(row):
-                segments += _remark(out, remark, room)
-        out.print(Segments(segments), end="", soft_wrap=True)
+    for group in groups:
+        if group.heading is not None:
+            out.print(group.heading, soft_wrap=True)
+        for start in range(0, len(group.rows), _AT_ONCE):
+            segments: list[Segment] = []
+            for row in group.rows[start : start + _AT_ONCE]:
+                segments += _line(out, cells_of(row), shown)
+                for remark in remarks_of(row):
+                    segments += _remark(out, remark, min(room, terminal))
+            out.print(Segments(segments), end="", soft_wrap=True)
+    return columns.left_out(shown, told)
+
+
+def print_lines(lines: Iterable[Remark]) -> None:
+    """Print sentences on stdout, wrapped at words; a line to type is never broken."""
+    out = console()
+    segments: list[Segment] = []
+    for line in lines:
+        segments += _remark(out, line, out.width, indent=0)
+    out.print(Segments(segments), end="", soft_wrap=True)
+
+
+def left_out_sentence(columns: Sequence[str], other: str = "") -> str:
+    """What a table did not show, and how to see it."""
+    words = ", ".join(columns)
+    return f"no room here for: {words}; --wide shows all{other}"
 
 
 def _measure(columns: int, rows: Iterable[Sequence[Text]]) -> tuple[list[int], list[bool]]:
@@ -127,24 +210,50 @@ def _line(out: Console, cells: Sequence[Text], shown: Mapping[int, int]) -> list
         text, style = cells[n].plain, out.get_style(cells[n].style)
         room = width - cell_len(text)
         if room < 0:
-            text, room = set_cell_size(text, width - 1) + "…", 0
+            text = shortened(text, width)
+            room = width - cell_len(text)
         segments += [Segment(text, style), Segment(" " * (room + _GAP))]
     segments[-1] = Segment.line()
     return segments
 
 
-def _remark(out: Console, sentence: str, room: int) -> list[Segment]:
-    """A remark, wrapped where it is too long and holds nothing to copy."""
-    style, indent = out.get_style("yellow"), Segment(" " * INDENT)
-    if "portcall " in sentence or INDENT + cell_len(sentence) <= room:
-        return [indent, Segment(sentence, style), Segment.line()]
-    wrapped = Text(sentence).wrap(out, room - INDENT)
-    return [
-        part for line in wrapped for part in (indent, Segment(line.plain, style), Segment.line())
-    ]
+def shortened(text: str, width: int) -> str:
+    """A text that is longer than ``width``, cut between two words where that leaves half of it."""
+    cut = set_cell_size(text, width - 1)
+    if text[len(cut) : len(cut) + 1] not in ("", " "):
+        at_word = cut.rstrip().rfind(" ")
+        cut = cut[:at_word] if at_word * 2 >= width else cut
+    return cut.rstrip(" ,;:") + "…"
+
+
+_COMMAND = "portcall "
+
+
+def _remark(out: Console, remark: Remark, room: int, indent: int = INDENT) -> list[Segment]:
+    """A remark, wrapped where it is too long, the line to type at its end unbroken."""
+    style, to_do = out.get_style(remark.tone), out.get_style(Tone.TO_DO)
+    margin = Segment(" " * indent)
+    sentence, command = _with_command(remark.sentence)
+    whole = indent + cell_len(remark.sentence) <= room
+    if whole or not sentence:
+        return [margin, Segment(sentence, style), Segment(command, to_do), Segment.line()]
+    lines = [line.plain.rstrip() for line in Text(sentence.rstrip()).wrap(out, room - indent)]
+    segments = [part for line in lines for part in (margin, Segment(line, style), Segment.line())]
+    if command:
+        segments += [margin, Segment(command, to_do), Segment.line()]
+    return segments
+
+
+def _with_command(sentence: str) -> tuple[str, str]:
+    """A sentence, and the line to type that it ends in, if it does."""
+    at = sentence.rfind(": " + _COMMAND)
+    if at >= 0:
+        return sentence[: at + 2], sentence[at + 2 :]
+    return ("", sentence) if sentence.startswith(_COMMAND) else (sentence, "")
 
 
 def cell(value: object | None, style: str = "") -> Text:
     """A cell; what is not known is a dash."""
     known = value not in (None, "")
-    return Text(str(value) if known else NOTHING, style if known else "dim", no_wrap=True)
+    shown = str(value) if known else NOTHING
+    return Text(shown, style if known else Tone.INFORMATION, no_wrap=True)

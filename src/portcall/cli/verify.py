@@ -2,12 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
 import click
-from rich.text import Text
 
-from portcall.cli.main import NO, YES
+from portcall.cli.main import NO, NOT_POSSIBLE, YES
 from portcall.cli.options import (
     adapter_option,
     begin_capture,
@@ -16,22 +13,21 @@ from portcall.cli.options import (
     json_option,
 )
 from portcall.cli.running import run
-from portcall.cli.say import milliseconds, note, print_json
-from portcall.cli.table import Columns, cell, console, print_rows
-from portcall.cli.views.devices import addresses, what
+from portcall.cli.say import note, print_json
+from portcall.cli.table import wide_option
+from portcall.cli.views.verified import document, print_verified
 from portcall.core.adapters.adapter import Adapter
-from portcall.core.find.device import Device
-from portcall.core.plan.rows import Plan
+from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.plan.targets import parse_device
 from portcall.core.setting.power_cycle import Return
 from portcall.core.trouble import BadInput
-from portcall.core.verify.judgement import Judgement, Verdict
 from portcall.jobs.setting.power_cycle import Cycled, watch_power_cycle
-from portcall.jobs.verify.verify import Verified, verify
+from portcall.jobs.verify.verify import verify
 from portcall.site.folder import Site, this_site
 
 
 @click.command("verify")
+@click.argument("names", nargs=-1, metavar="[NAME]…")
 @click.option(
     "--power-cycle",
     "cycled",
@@ -46,90 +42,50 @@ from portcall.site.folder import Site, this_site
     type=click.FloatRange(0, 1e6, min_open=True),
     help="How long to watch for that.",
 )
+@wide_option
 @adapter_option
 @capture_option
 @json_option
 def verify_command(
-    cycled: str | None, wait: float, adapter_name: str | None, capture: str | None, as_json: bool
+    names: tuple[str, ...],
+    cycled: str | None,
+    wait: float,
+    wide: bool,
+    adapter_name: str | None,
+    capture: str | None,
+    as_json: bool,
 ) -> int:
     """Hold the plan against the wire: is each device there, the right one, and answering?
 
-    Ends with 0 when every planned device is right.
+    NAME judges these planned devices only. Ends with 0 when every one is right, 1 when one is
+    wrong, 3 when one could not be judged from this computer.
     """
     site = this_site()
     plan = site.plan()
     if not plan.devices:
         raise BadInput("there is no plan to verify: no plan.csv in this folder or above it")
+    if names and cycled is not None:
+        raise BadInput("--power-cycle NAME watches that one device: name no other with it")
+    rows = [_row(name, plan) for name in names]
     adapter = chosen_adapter(adapter_name)
     begin_capture(adapter, capture)
     if cycled is not None:
         return _power_cycle(adapter, site, plan, cycled, wait, as_json)
-    verified = run(verify(adapter, site, plan, note))
+    verified = run(verify(adapter, site, plan, rows, note))
     if as_json:
-        rows = [_document(judgement) for judgement in verified.judgements]
-        print_json({"rows": rows, "unplanned": [_other(device) for device in verified.unplanned]})
+        print_json(document(verified))
     else:
-        _print(verified)
-    return YES if verified.all_right else NO
+        print_verified(verified, wide)
+    if verified.not_judged:
+        return NOT_POSSIBLE
+    return NO if verified.wrong else YES
 
 
-def _print(verified: Verified) -> None:
-    judgements = verified.judgements
-    print_rows(_layout(), judgements, _cells, lambda judgement: judgement.findings)
-    out = console()
-    for device in verified.unplanned:
-        known = addresses(device)
-        where = f"at {known}" if known else "without an address"
-        out.print(
-            f"not in the plan: {device.mac or '–'} {where}, {what(device)}",
-            style="yellow",
-            soft_wrap=True,
-        )
-    for each in verified.not_run:
-        note(f"not run: {each.method}: {each.reason}")
-    note(f"{verified.right} of {len(judgements)} planned devices are right")
-
-
-_WAITING = "bold yellow"
-_STYLES = {
-    Verdict.RIGHT: "bold green",
-    Verdict.ASKING: _WAITING,
-    Verdict.NO_ADDRESS: _WAITING,
-}
-
-
-def _layout() -> Columns:
-    return Columns("name", "address", "verdict", "ping", "identity", shrinks="identity")
-
-
-def _cells(judgement: Judgement) -> Sequence[Text]:
-    return (
-        cell(judgement.row.name, "bold"),
-        cell(judgement.row.address),
-        cell(judgement.verdict, _STYLES.get(judgement.verdict, "bold red")),
-        cell(milliseconds(judgement.seconds)),
-        cell(judgement.identity),
-    )
-
-
-def _document(judgement: Judgement) -> dict[str, object]:
-    row = judgement.row
-    return {
-        "name": row.name,
-        "mac": str(row.mac) if row.mac else None,
-        "address": str(row.address),
-        "verdict": judgement.verdict,
-        "findings": list(judgement.findings),
-        "identity": judgement.identity,
-    }
-
-
-def _other(device: Device) -> dict[str, object]:
-    return {
-        "mac": str(device.mac) if device.mac else None,
-        "addresses": [str(address) for address in device.addresses],
-        "what": what(device) or None,
-    }
+def _row(name: str, plan: Plan) -> PlannedDevice:
+    row = parse_device(name, plan).row
+    if row is None:
+        raise BadInput(f"{name}: is not in the plan, so nothing is known that it should be")
+    return row
 
 
 _WHAT_TO_DO = {

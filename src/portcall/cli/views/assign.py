@@ -17,7 +17,7 @@ from rich.live import Live
 from rich.text import Text
 
 from portcall.cli.say import note, print_json_line
-from portcall.cli.table import Columns, cell, console, print_rows
+from portcall.cli.table import Columns, Remark, Tone, cell, console, print_lines, print_rows
 from portcall.core.address import Mac
 from portcall.core.assign.board import DONE, Board, Row, State, Stranger
 from portcall.core.assign.event import Event, EventKind
@@ -37,14 +37,14 @@ _REFRESH = 4
 """How many times a second the board is redrawn; ages are shown in whole seconds."""
 
 _STYLES = {
-    State.WAITING: "dim",
-    State.ASKED: "yellow",
-    State.OFFERED: "yellow",
-    State.ASSIGNED: "cyan",
-    State.ANSWERING: "bold green",
-    State.KEPT: "bold green",
-    State.REFUSED: "bold red",
-    State.DECLINED: "bold red",
+    State.WAITING: Tone.INFORMATION,
+    State.ASKED: Tone.INFORMATION,
+    State.OFFERED: Tone.INFORMATION,
+    State.ASSIGNED: Tone.INFORMATION,
+    State.ANSWERING: f"bold {Tone.DONE}",
+    State.KEPT: f"bold {Tone.DONE}",
+    State.REFUSED: f"bold {Tone.BROKEN}",
+    State.DECLINED: f"bold {Tone.BROKEN}",
 }
 
 
@@ -226,7 +226,7 @@ class LiveView:
                 cell(_age(now, row.since)),
                 cell(f"{row.asked}×" if row.asked else None),
                 cell(row.protocol),
-                Text(row.detail, style="yellow"),
+                Text(row.detail, _detail_tone(row)),
             )
         parts: list[RenderableType] = [
             Text(f"{self._title}, {now - self._began:.0f} s, Ctrl-C ends it", style="bold"),
@@ -236,7 +236,7 @@ class LiveView:
             parts += [Text(""), self._others(now)]
             more = len(self._board.strangers) - _STRANGERS + self._board.strangers_forgotten
             if more > 0:
-                parts.append(Text(f"and {more} more", style="dim"))
+                parts.append(Text(f"and {more} more", style=Tone.INFORMATION))
         if self._notices:
             parts += [Text(""), *(Text(line, style="bold yellow") for line in self._notices)]
         return Group(*parts)
@@ -261,9 +261,15 @@ class LiveView:
                 cell(stranger.protocol),
                 cell(f"{stranger.asked}×"),
                 cell(_age(now, stranger.last)),
-                Text(stranger.detail, style="bold yellow" if near else "yellow"),
+                Text(stranger.detail, Tone.TO_DO if near else Tone.INFORMATION),
             )
         return shown
+
+
+def _detail_tone(row: Row) -> Tone:
+    if row.state in (State.REFUSED, State.DECLINED):
+        return Tone.BROKEN
+    return Tone.INFORMATION if row.state in DONE else Tone.TO_DO
 
 
 def _is_near(stranger: Stranger) -> bool:
@@ -283,23 +289,42 @@ def _age(now: float, since: float | None) -> str | None:
 
 
 def _print_summary(board: Board, maker_of: MakerOf, malformed: int, strangers: bool = True) -> None:
-    done = len(board.rows) - len(board.missing)
-    if board.rows:
-        click.echo()
+    """What is open, first; then only the rows that need somebody, and who else asked."""
+    click.echo()
+    console().print(_what_is_open(board), soft_wrap=True)
+    unfinished = [row for row in board.rows if row.state not in DONE or row.detail]
+    if unfinished:
         headers = ("name", "mac", "address", "state", "after", "asked", "by")
-        print_rows(Columns(*headers), board.rows, _summary_cells, partial(_why, board))
+        columns = Columns(*headers, drops=("by", "asked", "after"))
+        print_rows(columns, unfinished, _summary_cells, partial(_why, board))
     if strangers:
-        for stranger in board.strangers[:_STRANGERS]:
-            click.echo(_stranger_sentence(stranger, maker_of(stranger.mac)))
+        told = board.strangers[:_STRANGERS]
+        print_lines(Remark(_stranger_sentence(each, maker_of(each.mac))) for each in told)
         more = len(board.strangers) - _STRANGERS + board.strangers_forgotten
         if more > 0:
             click.echo(f"and {more} more that are not in the plan")
     if malformed:
         messages = "1 message" if malformed == 1 else f"{malformed} messages"
         click.echo(f"{messages} to port 67 could not be read, and got no answer")
+
+
+_MOST_NAMED = 6
+
+
+def _what_is_open(board: Board) -> Text:
+    """How many have no address, and which; or that all is done."""
+    count, names = len(board.rows), [row.device.name for row in board.missing]
     kept = sum(row.state is State.KEPT for row in board.rows)
-    holding = f", {kept} of them hold it when the power goes" if kept else ""
-    click.echo(f"of {len(board.rows)} served, {done} have their address and answer there{holding}")
+    holding = f"; {kept} of them hold it when the power goes" if kept else ""
+    if not count:
+        return Text("no device was to be served")
+    if not names:
+        all_of = "the device has its" if count == 1 else f"all {count} devices have their"
+        return Text(f"done: {all_of} address and answer there{holding}", Tone.DONE)
+    more = f" and {len(names) - _MOST_NAMED} more" if len(names) > _MOST_NAMED else ""
+    named = ", ".join(names[:_MOST_NAMED]) + more
+    done = f"; {count - len(names)} done{holding}" if count > len(names) else ""
+    return Text(f"open: {len(names)} of {count}: {named}{done}", Tone.TO_DO)
 
 
 def _summary_cells(row: Row) -> Sequence[Text]:
@@ -321,15 +346,20 @@ def _stranger_sentence(stranger: Stranger, maker: str | None) -> str:
     return f"{who} asked {stranger.asked}×, {got}: {stranger.detail}"
 
 
-def _why(board: Board, row: Row) -> Sequence[str]:
+def _why(board: Board, row: Row) -> Sequence[Remark]:
     """Why a row is not done."""
-    if row.state in DONE:
-        return (row.detail,) if row.detail else ()
-    if row.state is State.WAITING and not row.detail:
+    broken = row.state in (State.REFUSED, State.DECLINED)
+    tone = Tone.BROKEN if broken else Tone.INFORMATION if row.state in DONE else Tone.TO_DO
+    sentence = row.detail or _open_because(board, row)
+    return (Remark(sentence, tone),) if sentence else ()
+
+
+def _open_because(board: Board, row: Row) -> str:
+    if row.state is State.WAITING:
         who = row.device.mac or f"circuit {circuit_words(row.device.circuit)}"
         words = f" {row.device.name}{_NEAR}"
         near = next((each.mac for each in board.strangers if words in each.detail), None)
-        return (f"{who} never asked; {near} did: is that it?" if near else f"{who} never asked",)
-    if row.state is State.ASSIGNED and not row.detail:
-        return ("the address was given, the device does not answer there yet",)
-    return (row.detail,) if row.detail else ()
+        return f"{who} never asked; {near} did: is that it?" if near else f"{who} never asked"
+    if row.state is State.ASSIGNED:
+        return "the address was given, the device does not answer there yet"
+    return ""

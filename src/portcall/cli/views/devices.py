@@ -4,23 +4,42 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Sequence
-from ipaddress import IPv4Interface
+from collections.abc import Collection, Iterator, Sequence
+from functools import partial
+from ipaddress import IPv4Interface, IPv4Network
 
 import click
 from rich.text import Text
 
 from portcall.cli.main import INTERRUPTED, NOT_POSSIBLE
-from portcall.cli.table import INDENT, Columns, cell, console, print_rows
-from portcall.core.address import AddressRange
+from portcall.cli.say import note
+from portcall.cli.table import (
+    Columns,
+    Group,
+    Remark,
+    Tone,
+    cell,
+    console,
+    left_out_sentence,
+    print_groups,
+    print_lines,
+)
+from portcall.core.find import remarks as about
 from portcall.core.find.device import Device
 from portcall.core.find.devices import Gathering
-from portcall.core.find.remarks import remarks
+from portcall.core.find.overview import (
+    Neighbourhood,
+    Scene,
+    faults,
+    neighbourhoods,
+    next_steps,
+)
 from portcall.core.find.sighting import Field
 from portcall.core.plan.near import NearMisses
 from portcall.core.printable import for_spreadsheets
 from portcall.jobs.look.findings import NotRun
 from portcall.jobs.look.looked import Looked
+from portcall.site.folder import Site
 
 _MOST_ADDRESSES_SHOWN = 2
 
@@ -42,40 +61,80 @@ CSV_COLUMNS = (
 
 
 class Found:
-    """Devices, and what is to be remarked about each of them."""
+    """Devices, what is to be remarked about each of them, and what they come to together."""
 
     def __init__(
         self,
         gathering: Gathering,
         own: Sequence[IPv4Interface] | None,
-        maker_defaults: Sequence[AddressRange],
+        site: Site,
+        unsearched: Collection[IPv4Network] = (),
     ) -> None:
         self.devices = gathering.devices()
-        self._plan = gathering.plan
-        self._own = own
-        self._defaults = (*maker_defaults, *gathering.catalog.defaults)
-        self.is_incomplete = gathering.is_full
-        self._present = {device.mac for device in self.devices if device.mac is not None}
-        self._crowd = NearMisses(gathering.plan).crowd(self._present)
+        self._defaults = (*site.maker_defaults, *gathering.catalog.defaults)
+        self.incomplete = tuple(_incomplete(gathering.is_full, unsearched))
+        present = {device.mac for device in self.devices if device.mac is not None}
+        crowd = NearMisses(gathering.plan).crowd(present)
+        self.scene = Scene(self.devices, own, gathering.plan, site.subnets, crowd)
+        self._present = present
 
     def remarks(self, device: Device) -> tuple[str, ...]:
-        """The sentences about one device."""
-        return remarks(device, self._own, self._plan, self._defaults, self._present, self._crowd)
+        """The sentences about one device, all of them."""
+        return tuple(remark.whole for remark in self._remarks(device))
+
+    def alone(self, device: Device) -> tuple[str, ...]:
+        """Those that are true of this device alone; the others are said once for all."""
+        return tuple(remark.alone for remark in self._remarks(device) if remark.alone)
+
+    def _remarks(self, device: Device) -> tuple[about.Remark, ...]:
+        scene = self.scene
+        return about.remarks(
+            device, scene.own, scene.plan, self._defaults, self._present, scene.crowd
+        )
 
 
-def print_table(found: Found) -> None:
-    """Sorted by address as numbers; what identifies a device fits in 100 characters."""
-    print_rows(_layout(), found.devices, _cells, lambda device: _joined(found.remarks(device)))
+def _incomplete(is_full: bool, unsearched: Collection[IPv4Network]) -> Iterator[str]:
+    """What is known to be missing from a list."""
+    if is_full:
+        yield "INCOMPLETE: more devices were seen than can be listed; the later ones are left out"
+    if unsearched:
+        networks = sorted(unsearched)
+        listed = ", ".join(map(str, networks))
+        line = " ".join(["portcall find", *map(str, networks)])
+        yield f"INCOMPLETE: {listed} was heard, and not searched: {line}"
 
 
-def _joined(lines: Sequence[str]) -> Sequence[str]:
-    """All remarks in one line where they fit; otherwise each command line has a line of its own."""
-    commands = [line for line in lines if "portcall " in line]
-    ordered = [line for line in lines if line not in commands] + commands
-    whole = "; ".join(ordered)
-    if not ordered or len(whole) <= console().width - INDENT:
-        return (whole,) if ordered else ()
-    return ("; ".join(line for line in ordered if line not in commands), *commands)
+def print_found(found: Found, wide: bool = False) -> None:
+    """What is wrong; the devices by subnet; what to do next."""
+    print_lines(Remark(f"! {gap}", Tone.TO_DO) for gap in found.incomplete)
+    print_lines(Remark(f"! {fault}", Tone.BROKEN) for fault in faults(found.scene))
+    groups = [Group(each.devices, _heading(each)) for each in neighbourhoods(found.scene)]
+    left_out = print_groups(_layout(), groups, _cells, partial(_below, found), wide)
+    steps = next_steps(found.scene)
+    if steps:
+        console().print(Text("next", "bold"))
+        print_lines(Remark(f"{MARK} {step}", Tone.INFORMATION) for step in steps)
+    if left_out:
+        note(left_out_sentence(left_out, ", and --csv"))
+
+
+MARK = "-"
+"""Before each thing that is to be done."""
+
+
+def _below(found: Found, device: Device) -> Sequence[Remark]:
+    alone = found.alone(device)
+    return (Remark("; ".join(alone)),) if alone else ()
+
+
+def _heading(each: Neighbourhood) -> Text:
+    count = len(each.devices)
+    devices = "1 device" if count == 1 else f"{count} devices"
+    if each.network is None:
+        return Text(f"without an address: {devices}", "bold")
+    mask = ", mask assumed" if each.assumed else ""
+    here = {True: "", False: ", this computer is not in it", None: ""}[each.here]
+    return Text(f"{each.network}{mask}: {devices}{here}", "bold")
 
 
 def _layout() -> Columns:
@@ -84,12 +143,13 @@ def _layout() -> Columns:
         "mac",
         "name",
         "what",
+        "maker",
         "serial",
         "firmware",
         "kind",
         "ports",
         "place",
-        drops=("serial", "firmware", "kind", "ports", "place"),
+        drops=("serial", "firmware", "maker", "kind", "ports", "place"),
         shrinks="what",
     )
 
@@ -100,7 +160,8 @@ def _cells(device: Device) -> Sequence[Text]:
         cell(addresses(device), "bold"),
         cell(device.mac),
         cell(device.value(Field.NAME)),
-        cell(what(device)),
+        cell(_product(device)),
+        cell(device.value(Field.MAKER)),
         cell(device.value(Field.SERIAL)),
         cell(device.value(Field.FIRMWARE)),
         cell(device.value(Field.KIND)),
@@ -119,6 +180,12 @@ def addresses(device: Device) -> str:
     return f"{listed} and {more} more" if more > 0 else listed
 
 
+def _product(device: Device) -> str:
+    """What it is, without its maker."""
+    fields = (field for field in what_fields(device) if field is not Field.MAKER)
+    return ", ".join(device.value(field) or "" for field in fields)
+
+
 def what(device: Device) -> str:
     """Maker and product in one cell; failing that, how it describes itself."""
     return ", ".join(device.value(field) or "" for field in what_fields(device))
@@ -133,7 +200,7 @@ def what_fields(device: Device) -> tuple[Field, ...]:
 
 def document(device: Device, lines: Sequence[str]) -> dict[str, object]:
     """A device as ``find --json`` has it."""
-    single = (field for field in Field if field not in (Field.PORT, Field.MANNER))
+    single = (field for field in Field if field.is_single)
     return {
         "mac": str(device.mac) if device.mac else None,
         "addresses": [str(address) for address in (*device.addresses, *device.ipv6)],
@@ -144,6 +211,15 @@ def document(device: Device, lines: Sequence[str]) -> dict[str, object]:
         ],
         "methods": list(device.methods),
         "remarks": list(lines),
+    }
+
+
+def summary(found: Found) -> dict[str, object]:
+    """What is wrong and what to do next, as ``find --json`` has it."""
+    return {
+        "incomplete": list(found.incomplete),
+        "faults": list(faults(found.scene)),
+        "next": [{"what": step.what, "line": step.line} for step in next_steps(found.scene)],
     }
 
 

@@ -9,7 +9,7 @@ import click
 from rich.text import Text
 
 from portcall.cli.say import milliseconds, print_json
-from portcall.cli.table import Columns, cell, print_rows
+from portcall.cli.table import Columns, Remark, Tone, cell, print_rows
 from portcall.core.reach.echo_facts import Target, address_of
 from portcall.core.reach.series import Series
 from portcall.core.reach.statistics import Reachability
@@ -31,19 +31,23 @@ def print_results(
     names: Names,
     as_json: bool,
     series: Sequence[Series] = (),
+    other_ways: Names | None = None,
 ) -> None:
-    """The table, or one document; with ``series``, what their patterns say, too."""
+    """The table, or one document; with ``series``, what their patterns say, too.
+
+    ``other_ways`` are the adapters by which other programs reach some of the addresses.
+    """
     found = _patterns(series, names) if series else []
     if as_json:
         document: dict[str, object] = {
             "adapter": adapter,
-            "targets": [_document(result) for result in results],
+            "targets": [_document(result, other_ways or {}) for result in results],
         }
         if series:
             document["patterns"] = found
         print_json(document)
         return
-    print_rows(_layout(), results, lambda result: _cells(result, names))
+    print_rows(_layout(), results, lambda result: _cells(result, names), _reason)
     print_patterns(found)
 
 
@@ -84,9 +88,8 @@ def _layout() -> Columns:
         "shortest",
         "median",
         "longest",
-        "why",
-        drops=("door", "name", "median", "longest", "shortest"),
-        shrinks="why",
+        drops=("door", "median", "longest", "shortest"),
+        shrinks="name",
     )
 
 
@@ -97,16 +100,26 @@ def _cells(result: Reachability, names: Names) -> Sequence[Text]:
         cell(address, "bold"),
         cell(target.port if isinstance(target, Endpoint) else None),
         cell(names.get(address)),
-        cell(f"{result.received} of {result.sent}"),
-        cell(f"{result.loss:.0%}", "red" if result.received < result.sent else ""),
+        cell(f"{result.received} of {result.sent}" if result.sent else "not asked"),
+        cell(
+            f"{result.loss:.0%}" if result.sent else None,
+            "red" if result.received < result.sent else "",
+        ),
         cell(milliseconds(result.shortest)),
         cell(milliseconds(result.middle)),
         cell(milliseconds(result.longest)),
-        cell(result.reason, "yellow"),
     )
 
 
-def _document(result: Reachability) -> dict[str, object]:
+def _reason(result: Reachability) -> Sequence[Remark]:
+    """Why answers are missing; grey where most came back."""
+    if not result.reason:
+        return ()
+    tone = Tone.BROKEN if result.sent and not result.answers else Tone.TO_DO
+    return (Remark(result.reason, tone),)
+
+
+def _document(result: Reachability, other_ways: Names) -> dict[str, object]:
     def ms(seconds: float | None) -> float | None:
         return None if seconds is None else round(seconds * 1000, 3)
 
@@ -121,4 +134,5 @@ def _document(result: Reachability) -> dict[str, object]:
         "p99_ms": ms(result.high),
         "longest_ms": ms(result.longest),
         "reason": result.reason,
+        "other_programs_leave_by": other_ways.get(address_of(target)),
     }

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import sys
 from collections import deque
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from typing import Any, Protocol
@@ -26,11 +26,11 @@ from portcall.cli.views.devices import (
     what_fields,
 )
 from portcall.core.adapters.adapter import Adapter
-from portcall.core.address import AddressRange
 from portcall.core.find.device_watch import DeviceChange, Happened
 from portcall.core.find.devices import Gathering
 from portcall.core.find.sighting import Field
 from portcall.jobs.look.watching import Happening, LinkTold, LookEnded, Watching
+from portcall.site.folder import Site
 
 _FRESH = 6.0
 _RECENT_SHOWN = 6
@@ -59,12 +59,12 @@ class WatchView(Protocol):
 def watch_view(
     adapter: Adapter,
     gathering: Gathering,
-    maker_defaults: Sequence[AddressRange],
+    site: Site,
     as_json: bool,
 ) -> Iterator[WatchView]:
     """JSON when asked for, a table that is redrawn on a terminal, else lines."""
     if as_json:
-        yield _JsonView(gathering, maker_defaults)
+        yield _JsonView(gathering, site)
         return
     view: _LiveView | _LineView
     if sys.stdout.isatty():
@@ -80,9 +80,9 @@ def watch_view(
 class _JsonView:
     """One line of JSON an event."""
 
-    def __init__(self, gathering: Gathering, maker_defaults: Sequence[AddressRange]) -> None:
+    def __init__(self, gathering: Gathering, site: Site) -> None:
         self._gathering = gathering
-        self._defaults = maker_defaults
+        self._site = site
         self._watching: Watching | None = None
         self._missing = _Missing()
 
@@ -106,7 +106,7 @@ class _JsonView:
     def _document(self, fact: Happening) -> dict[str, object]:
         assert self._watching is not None
         own = self._watching.adapter.interfaces
-        found = Found(self._gathering, own, self._defaults)
+        found = Found(self._gathering, own, self._site)
         change = fact.change
         return {
             "event": change.happened,

@@ -30,6 +30,7 @@ TRUST = (
     Method.OPCUA,
     Method.WEB,
     Method.LISTEN,
+    Method.DHCP,
     Method.ARP,
     Method.IPV6,
     Method.PORTS,

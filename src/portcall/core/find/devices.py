@@ -274,8 +274,8 @@ def _one_of_several(address: IPv4Address, known: _Gathered) -> _Gathered:
     )
     said = {}
     if facts:
-        sentence = f"one of those at {address} says: {', '.join(facts)}"
-        said[Said(Field.MANNER, sentence, known.methods[0])] = known.heard
+        sentence = ", ".join(facts)
+        said[Said(Field.EITHER, sentence, known.methods[0])] = known.heard
     return _Gathered(None, known.heard, said=said)
 
 

@@ -25,7 +25,7 @@ REPEAT = 1.0
 _MOST_KNOWN = 4000
 _PORT = slice(36, 38)
 """Where UDP has its destination port, in a frame without VLAN tag or IP options."""
-_SERVER_PORT = bootp.SERVER_PORT.to_bytes(2, "big")
+_HEARD_PORTS = tuple(port.to_bytes(2, "big") for port in (bootp.SERVER_PORT, bootp.CLIENT_PORT))
 
 
 class Overhear(Conversation[Frame, Sighting]):
@@ -127,7 +127,7 @@ def _dcp(outer: ethernet.EthernetFrame, now: float) -> Sighting | None:
 
 
 def _udp(packet: Frame, outer: ethernet.EthernetFrame, now: float) -> Sighting | None:
-    if not outer.destination.is_group and packet.data[_PORT] != _SERVER_PORT:
+    if not outer.destination.is_group and packet.data[_PORT] not in _HEARD_PORTS:
         # This is between two other hosts, or an answer to this computer: the method that asked
         # reports it.
         return None
@@ -135,6 +135,8 @@ def _udp(packet: Frame, outer: ethernet.EthernetFrame, now: float) -> Sighting |
     port = frame.datagram.destination_port
     if port == bootp.SERVER_PORT:
         return _request(frame, now)
+    if port == bootp.CLIENT_PORT:
+        return _reply(frame, now)
     address = own_address(frame)
     said: tuple[Said, ...] = ()
     codes = None
@@ -159,6 +161,18 @@ def _ipv6(packet: Frame, now: float) -> Sighting | None:
     frame = ipv6.parse_frame(packet.data)
     spoken = frame.source if frame.source.is_link_local else None
     return Sighting(now, Method.LISTEN, frame.source_mac, ipv6=spoken)
+
+
+def _reply(frame: udp.UdpFrame, now: float) -> Sighting | None:
+    """Who answers a DHCP request is a server, unless a relay passed it on (RFC 2131 §4.1)."""
+    _, message, options = dhcp.parse_datagram(frame)
+    if message.op is not bootp.Op.REPLY or options is None or options.message_type is None:
+        return None
+    if frame.datagram.source_port != bootp.SERVER_PORT or message.giaddr != UNSPECIFIED:
+        return Sighting(now, Method.LISTEN, frame.source_mac, own_address(frame))
+    said = words(Method.LISTEN, (Field.SERVES, "DHCP"))
+    address = own_address(frame) or options.server_identifier
+    return Sighting(now, Method.LISTEN, frame.source_mac, address, said)
 
 
 def _request(frame: udp.UdpFrame, now: float) -> Sighting | None:

@@ -4,13 +4,25 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Sequence
 from ipaddress import IPv4Address, IPv4Interface
+from typing import NamedTuple
 
 from portcall.core.address import SELF_ASSIGNED, AddressRange, Mac
-from portcall.core.catalog.catalog import Numbering
+from portcall.core.catalog.catalog import Codes, Numbering
 from portcall.core.find.device import Asking, Device
 from portcall.core.find.sighting import Field
 from portcall.core.plan.near import near_misses
 from portcall.core.plan.rows import Plan
+
+
+class Remark(NamedTuple):
+    """A sentence about a device, and what of it is true of that device alone.
+
+    ``alone`` is what stands below the device in a list that tells the rest once for all of them;
+    None when it is all of that kind.
+    """
+
+    whole: str
+    alone: str | None
 
 
 def remarks(
@@ -20,40 +32,51 @@ def remarks(
     maker_defaults: Sequence[AddressRange] = (),
     present: Collection[Mac] = (),
     crowd: Collection[str] = (),
-) -> tuple[str, ...]:
+) -> tuple[Remark, ...]:
     """The remarks about a device, one sentence each.
 
     ``own`` are the addresses of the adapter it was found on, or None when that adapter is not in
     this computer; ``present`` are all MACs found there, and ``crowd`` the rows that too many of
     them nearly are.
     """
-    found: list[str] = []
+    found = [Remark(said, said) for said in _itself(device, maker_defaults)]
+    found += [Remark(said, None) for said in _among_others(device, own)]
+    found += _unrecognised(device)
+    if plan.devices:
+        found += _against_plan(device, plan, present, crowd)
+    return tuple(found)
+
+
+def _itself(device: Device, maker_defaults: Sequence[AddressRange]) -> Iterator[str]:
     for asking in device.asks:
         if not device.addresses:
-            found.append(f"has no address, asked for one by {asking.protocol} {_often(asking)}")
+            yield f"has no address, asked for one by {asking.protocol} {_often(asking)}"
     if device.ipv6 and not device.addresses and not device.asks:
-        found.append("has only an IPv6 address of this link")
+        yield "has only an IPv6 address of this link"
     if device.answers_for_others:
-        found.append(
+        yield (
             f"answers ARP for {len(device.addresses)} addresses, as a router does for others "
             "(proxy ARP): those beyond the first few are not asked who they are"
         )
     for address in () if device.answers_for_others else device.addresses:
+        if address in SELF_ASSIGNED:
+            yield "self-assigned address, as a device takes that is given none"
+        if any(address in span for span in maker_defaults):
+            yield "maker's default address"
+    yield from _manners(device)
+
+
+def _among_others(device: Device, own: Sequence[IPv4Interface] | None) -> Iterator[str]:
+    for address in () if device.answers_for_others else device.addresses:
         if device.rivals:
             others = ", ".join(str(mac) for mac in device.rivals)
-            found.append(f"{address} is shared with {others}")
-        if address in SELF_ASSIGNED:
-            found.append("self-assigned address, as a device takes that is given none")
-        if any(address in span for span in maker_defaults):
-            found.append("maker's default address")
+            yield f"{address} is shared with {others}"
         if own is not None and not any(address in each.network for each in own):
-            found.append(f"outside this adapter's subnets: portcall match {address}")
-    found.extend(_manners(device))
-    found.extend(_mask(device, own or ()))
-    found.extend(_unrecognised(device))
-    if plan.devices:
-        found.extend(_against_plan(device, plan, present, crowd))
-    return tuple(found)
+            yield f"outside this adapter's subnets: portcall match {address}"
+    for said in device.values(Field.EITHER):
+        at = ", ".join(map(str, device.addresses))
+        yield f"one of those at {at} says: {said}"
+    yield from _mask(device, own or ())
 
 
 def _often(asking: Asking) -> str:
@@ -80,48 +103,56 @@ def _mask(device: Device, own: Sequence[IPv4Interface]) -> Iterator[str]:
             yield f"its mask is {mask}, this computer's there is {ours.netmask}"
 
 
-def _unrecognised(device: Device) -> Iterator[str]:
-    """The device says what it is only in numbers that no catalogue names."""
-    named = device.value(Field.MAKER) and device.value(Field.PRODUCT)
-    unknown = [
+def unrecognised_codes(device: Device) -> list[Codes]:
+    """The numbers in which a device says what it is, where no catalogue names them."""
+    if device.value(Field.MAKER) and device.value(Field.PRODUCT):
+        return []
+    return [
         codes
         for codes in device.codes
         if codes.numbering in (Numbering.CIP, Numbering.DCP) or not device.value(Field.MAKER)
     ]
-    if unknown and not named:
-        shown = "; ".join(str(codes) for codes in unknown)
-        yield (
-            f"not recognised: {shown}; a description file of its maker would name it: "
-            "portcall catalog add FILE"
-        )
+
+
+def _unrecognised(device: Device) -> Iterator[Remark]:
+    unknown = unrecognised_codes(device)
+    if unknown:
+        said = f"not recognised: {'; '.join(map(str, unknown))}"
+        advice = "; a description file of its maker would name it: portcall catalog add FILE"
+        # A device whose product is known in words is told of in full where all is told.
+        yield Remark(said + advice, None if device.value(Field.PRODUCT) else said)
 
 
 def _against_plan(
     device: Device, plan: Plan, present: Collection[Mac], crowd: Collection[str]
-) -> list[str]:
+) -> list[Remark]:
     if device.mac is None:
         return [
-            "not in the plan" for address in device.addresses if plan.by_address(address) is None
+            Remark("not in the plan", None)
+            for address in device.addresses
+            if plan.by_address(address) is None
         ]
     row = plan.by_mac(device.mac)
     if row:
         if row.address in device.addresses or (device.asks and not device.addresses):
             return []
-        return [f"planned at {row.address}: portcall move {row.name}"]
+        said = f"planned at {row.address}"
+        return [Remark(f"{said}: portcall move {row.name}", said)]
     near = near_misses(device.mac, plan, present)
-    named = [str(miss) for miss in near if miss.row.name not in crowd]
+    named = [Remark(str(miss), None) for miss in near if miss.row.name not in crowd]
     if named:
         return named
     return _by_address(device.addresses, plan)
 
 
-def _by_address(addresses: Sequence[IPv4Address], plan: Plan) -> list[str]:
+def _by_address(addresses: Sequence[IPv4Address], plan: Plan) -> list[Remark]:
     rows = [row for address in addresses if (row := plan.by_address(address))]
     if not rows:
-        return ["not in the plan"]
+        return [Remark("not in the plan", None)]
     return [
-        f"the plan has {row.mac} at {row.address} ({row.name})"
+        Remark(f"the plan has {row.mac} at {row.address} ({row.name})", None)
         if row.mac
-        else f"at the address of {row.name}, whose MAC the plan does not have yet"
+        else Remark(no_mac, no_mac)
         for row in rows
+        for no_mac in (f"at the address of {row.name}, whose MAC the plan does not have yet",)
     ]

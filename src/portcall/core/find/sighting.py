@@ -16,6 +16,7 @@ class Method(StrEnum):
     """Ways of finding and identifying, and the three lists that can tell a maker or a name."""
 
     LISTEN = "listen"
+    DHCP = "dhcp"
     LLDP = "lldp"
     ARP = "arp"
     IPV6 = "ipv6"
@@ -32,6 +33,21 @@ class Method(StrEnum):
     PLAN = "plan"
     REGISTRY = "registry"
     CATALOG = "catalog"
+
+    @property
+    def shown(self) -> str:
+        """As people write it."""
+        return _SHOWN.get(self, self.upper())
+
+
+_SHOWN = {
+    Method.BACNET: "BACnet",
+    Method.MDNS: "mDNS",
+    Method.NETBIOS: "NetBIOS",
+    Method.MODBUS: "Modbus",
+    Method.OPCUA: "OPC UA",
+    Method.WEB: "its web page",
+}
 
 
 class Field(StrEnum):
@@ -53,6 +69,15 @@ class Field(StrEnum):
     """A TCP port that is open, with the name it goes by; one of several."""
     MANNER = "manner"
     """How it behaves, in a sentence for the engineer; one of several."""
+    EITHER = "either"
+    """What one of the devices at its address says, and nobody knows which; one of several."""
+    SERVES = "serves"
+    """What it gives to others: DHCP."""
+
+    @property
+    def is_single(self) -> bool:
+        """Whether a device has one value of it."""
+        return self not in (Field.PORT, Field.MANNER, Field.EITHER)
 
 
 class Said(NamedTuple):

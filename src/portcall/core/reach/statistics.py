@@ -31,6 +31,10 @@ class Reachability:
         """The share that did not come back, 0 to 1."""
         return 1 - self.received / self.sent if self.sent else 0.0
 
+    def came_back(self, percent: float) -> bool:
+        """Whether questions were asked, and at least so many of 100 were answered."""
+        return self.sent > 0 and self.received * 100 >= self.sent * percent
+
     @property
     def answers(self) -> bool:
         """True when at least one was answered."""

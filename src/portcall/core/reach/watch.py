@@ -182,6 +182,14 @@ class ReachWatch:
         """Whether one is known not to answer."""
         return any(each.is_up is False for each in self.targets.values())
 
+    def is_lossy(self, percent: float) -> bool:
+        """Whether one is down now, or sent back less than so many of 100."""
+        answered = (each.sent - each.lost for each in self.targets.values())
+        return self.any_down or any(
+            came * 100 < each.sent * percent
+            for came, each in zip(answered, self.targets.values(), strict=True)
+        )
+
     def in_order(self) -> list[TargetWatch]:
         """Those that are down first, else as they were named."""
         return sorted(self.targets.values(), key=lambda each: each.is_up is not False)

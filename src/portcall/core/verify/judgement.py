@@ -3,6 +3,7 @@
 The first of these that holds is the verdict:
 
 ==============  =====================================================================
+``not judged``  the planned address is this computer's own, or could not be asked
 ``conflict``    two MACs answer for the planned address
 ``wrong MAC``   something answers there, but not the planned MAC
 ``elsewhere``   the planned MAC is at another address
@@ -17,8 +18,8 @@ The first of these that holds is the verdict:
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 from enum import StrEnum
 from ipaddress import IPv4Address
 
@@ -33,6 +34,7 @@ from portcall.core.reach.statistics import Reachability
 class Verdict(StrEnum):
     """How a planned device stands; the names are part of ``verify --json``."""
 
+    NOT_JUDGED = "not judged"
     RIGHT = "right"
     SILENT = "silent"
     DIFFERS = "differs"
@@ -45,14 +47,29 @@ class Verdict(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
+class Who:
+    """What a device says itself of who it is."""
+
+    product: str
+    firmware: str | None = None
+
+    def __str__(self) -> str:
+        return f"{self.product}, firmware {self.firmware}" if self.firmware else self.product
+
+
+@dataclass(frozen=True, slots=True)
 class Judgement:
-    """A row of the plan, its verdict, what supports it, and the identity that was read."""
+    """A row of the plan, its verdict, what supports it, and the identity that was read.
+
+    ``mask`` is what the device says itself, ``seconds`` the time of an echo; None: not told.
+    """
 
     row: PlannedDevice
     verdict: Verdict
     findings: tuple[str, ...]
-    identity: str | None = None
+    identity: Who | None = None
     seconds: float | None = None
+    mask: str | None = None
 
 
 Identity = Mapping[Field, str]
@@ -61,21 +78,48 @@ Identity = Mapping[Field, str]
 IDENTITY_FIELDS = (Field.PRODUCT, Field.SERIAL, Field.FIRMWARE)
 
 
-def judge(
-    plan: Plan,
-    devices: Sequence[Device],
-    reached: Mapping[IPv4Address, Reachability],
-    known: Mapping[Mac, Identity] | None = None,
-) -> tuple[Judgement, ...]:
-    """Judge every row of the plan by what was found and which addresses answered echoes.
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """What could be asked, and what not.
 
-    ``known`` is who the devices were when they were set, by their MACs.
+    ``own`` are this computer's addresses, each with the adapter that has it; ``identity`` the
+    addresses that were asked who they are; ``routers`` the router that is on the way to one;
+    ``refused`` why an address could not be asked anything.
     """
-    by_mac = {device.mac: device for device in devices if device.mac is not None}
-    known = known or {}
-    return tuple(
-        _judge(row, plan, devices, by_mac, reached.get(row.address), known) for row in plan
-    )
+
+    own: Mapping[IPv4Address, str] = field(default_factory=dict)
+    identity: Collection[IPv4Address] = ()
+    routers: Mapping[IPv4Address, IPv4Address] = field(default_factory=dict)
+    refused: Mapping[IPv4Address, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class Seen:
+    """All that a row is judged by.
+
+    ``reached`` are the echoes, ``known`` who the devices were when they were set.
+    """
+
+    plan: Plan
+    devices: Sequence[Device]
+    reached: Mapping[IPv4Address, Reachability]
+    asked: Asked
+    known: Mapping[Mac, Identity] = field(default_factory=dict)
+
+    def at(self, address: IPv4Address) -> list[Device]:
+        """The devices at an address."""
+        return [device for device in self.devices if address in device.addresses]
+
+    def with_mac(self, mac: Mac | None) -> Device | None:
+        """The device with a MAC, or None."""
+        if mac is None:
+            return None
+        return next((device for device in self.devices if device.mac == mac), None)
+
+
+def judge(seen: Seen, rows: Iterable[PlannedDevice] | None = None) -> tuple[Judgement, ...]:
+    """Judge these rows of the plan, or every row, by what was found and who answered echoes."""
+    return tuple(_judge(row, seen) for row in (seen.plan if rows is None else rows))
 
 
 def unplanned(plan: Plan, devices: Sequence[Device]) -> tuple[Device, ...]:
@@ -92,22 +136,17 @@ def unplanned(plan: Plan, devices: Sequence[Device]) -> tuple[Device, ...]:
     )
 
 
-def _judge(
-    row: PlannedDevice,
-    plan: Plan,
-    devices: Sequence[Device],
-    by_mac: Mapping[Mac, Device],
-    echo: Reachability | None,
-    known: Mapping[Mac, Identity],
-) -> Judgement:
-    there = [device for device in devices if row.address in device.addresses]
+def _judge(row: PlannedDevice, seen: Seen) -> Judgement:
+    there = seen.at(row.address)
     holders = [device for device in there if device.mac is not None]
-    own = by_mac.get(row.mac) if row.mac else None
+    own = seen.with_mac(row.mac)
+    if row.address in seen.asked.own:
+        return Judgement(row, Verdict.NOT_JUDGED, tuple(_own_address(row, seen, holders)))
     if len(holders) > 1:
         shared = " and ".join(str(device.mac) for device in holders)
         return Judgement(row, Verdict.CONFLICT, (f"{row.address} is shared by {shared}",))
     if holders and row.mac is not None and holders[0].mac != row.mac:
-        return Judgement(row, Verdict.WRONG_MAC, _stranger_there(row, plan, holders[0], own))
+        return Judgement(row, Verdict.WRONG_MAC, _stranger_there(row, seen.plan, holders[0], own))
     if own is not None and own.addresses and row.address not in own.addresses:
         at = ", ".join(str(address) for address in own.addresses)
         return Judgement(
@@ -118,44 +157,57 @@ def _judge(
         return Judgement(row, Verdict.NO_ADDRESS, (finding,), _identity([own]))
     if not there and own is not None:
         asks = ", ".join(str(asking.protocol) for asking in own.asks)
-        finding = (
-            f"heard by {asks}, without an address; serve it: portcall assign {row.name} --keep"
-        )
+        finding = f"it has no address and asks for one by {asks}: portcall assign {row.name} --keep"
         return Judgement(row, Verdict.ASKING, (finding,))
-    answers = echo is not None and echo.answers
-    if not there and not answers:
-        return Judgement(row, Verdict.MISSING, _lookalikes(row, plan, devices))
-    return _present(row, there, holders, echo, known)
+    refused = seen.asked.refused.get(row.address)
+    if refused is not None:
+        return Judgement(row, Verdict.NOT_JUDGED, (refused,), _identity(there))
+    echo = seen.reached.get(row.address)
+    if not there and not (echo is not None and echo.answers):
+        return Judgement(row, Verdict.MISSING, _lookalikes(row, seen.plan, seen.devices))
+    return _present(row, there, holders, seen)
+
+
+def _own_address(row: PlannedDevice, seen: Seen, holders: Sequence[Device]) -> Iterator[str]:
+    adapter = seen.asked.own[row.address]
+    yield (
+        f"{row.address} is this computer's own address on {adapter}: an answer from there would "
+        f"be its own; take another: portcall match {row.name} --replace --adapter {adapter}"
+    )
+    for device in holders:
+        yield f"{device.mac} answers for {row.address}, too"
 
 
 def _present(
-    row: PlannedDevice,
-    there: Sequence[Device],
-    holders: Sequence[Device],
-    echo: Reachability | None,
-    known: Mapping[Mac, Identity],
+    row: PlannedDevice, there: Sequence[Device], holders: Sequence[Device], seen: Seen
 ) -> Judgement:
     findings: list[str] = []
+    echo = seen.reached.get(row.address)
+    router = seen.asked.routers.get(row.address)
     if row.mac is None and holders:
-        findings.append(f"MAC is {holders[0].mac}; the plan has none yet")
+        findings.append(f"its MAC is {holders[0].mac}; the plan has none yet")
+    elif not holders and router is not None:
+        findings.append(f"MAC not seen: it is behind the router {router}")
     elif not holders:
-        findings.append("MAC not seen: without privilege ARP cannot be asked")
+        findings.append("MAC not seen: nobody answered ARP, or without privilege it was not asked")
     identity = _identity(there)
-    if identity is None:
+    if identity is None and row.address in seen.asked.identity:
         findings.append("identity not read: it says by no protocol who it is")
+    elif identity is None:
+        findings.append("identity not asked")
     answers = echo is not None and echo.answers
     seconds = echo.middle if echo is not None and answers else None
     if echo is None or not answers:
         reason = echo.reason if echo and echo.reason else "not asked"
-        spoken = _spoken(there)
-        if not spoken:
+        words = spoken(there)
+        if not words:
             return Judgement(row, Verdict.SILENT, (f"ping: {reason}", *findings), identity)
-        findings.append(f"ping: {reason}; it answers {', '.join(spoken)}")
+        findings.append(f"ping: {reason}; it answers {', '.join(words)}")
     elif echo.loss:
         findings.append(f"{echo.sent - echo.received} of {echo.sent} echoes lost")
-    differs = [*_set_otherwise(row, there), *_another_device(there, known)]
+    differs = [*_set_otherwise(row, there), *_another_device(there, seen.known)]
     verdict = Verdict.DIFFERS if differs else Verdict.RIGHT
-    return Judgement(row, verdict, (*differs, *findings), identity, seconds)
+    return Judgement(row, verdict, (*differs, *findings), identity, seconds, _mask(there))
 
 
 _ASKED = (
@@ -172,14 +224,18 @@ _ASKED = (
 """The methods by which a device answers with a word of its own, the most telling first."""
 
 
-def _spoken(there: Sequence[Device]) -> list[str]:
+def spoken(there: Sequence[Device]) -> list[str]:
     """The protocols by which a device said something of itself.
 
     A manner was seen of it, and not said: a port that opens, behind which nobody answers.
     """
     said = (each for device in there for each in device.said)
     methods = {each.method for each in said if each.field is not Field.MANNER}
-    return [method.upper() for method in _ASKED if method in methods]
+    return [method.shown for method in _ASKED if method in methods]
+
+
+def _mask(there: Sequence[Device]) -> str | None:
+    return next((mask for device in there if (mask := device.value(Field.MASK))), None)
 
 
 def _set_otherwise(row: PlannedDevice, there: Sequence[Device]) -> Iterator[str]:
@@ -209,16 +265,16 @@ def _another_device(there: Sequence[Device], known: Mapping[Mac, Identity]) -> I
     """Who it says it is, against who it was when it was set."""
     for device in there:
         before = known.get(device.mac, {}) if device.mac is not None else {}
-        for field in IDENTITY_FIELDS:
-            was, now = before.get(field), device.value(field)
+        for told in IDENTITY_FIELDS:
+            was, now = before.get(told), device.value(told)
             if was and now and was != now:
-                yield f"its {field} is {now}, and was {was} when it was set"
+                yield f"its {told} is {now}, and was {was} when it was set"
 
 
 def _stranger_there(
     row: PlannedDevice, plan: Plan, there: Device, own: Device | None
 ) -> tuple[str, ...]:
-    findings = [f"{there.mac} is at {row.address}"]
+    findings = [f"{there.mac} is at {row.address}, planned is {row.mac}"]
     other = plan.by_mac(there.mac)
     how = difference(there.mac, row.mac) if there.mac and row.mac and other is None else None
     if other is not None:
@@ -246,20 +302,19 @@ def _lookalikes(row: PlannedDevice, plan: Plan, devices: Sequence[Device]) -> tu
     return ("nothing at its address, its MAC was not heard",)
 
 
-def _identity(devices: Sequence[Device]) -> str | None:
+def _identity(devices: Sequence[Device]) -> Who | None:
     """What a device says itself of who it is, by the protocol that is most to be believed."""
     for device in devices:
         if Method.CIP not in device.methods and Method.DCP in device.methods:
             said = {each.field: each.value for each in device.said if each.method is Method.DCP}
             if Field.PRODUCT in said:
-                return f"{said[Field.PRODUCT]}, {said.get(Field.NAME, 'no station name')}"
+                return Who(f"{said[Field.PRODUCT]}, {said.get(Field.NAME, 'no station name')}")
         told = {field: value for field in Field if (value := _own_word(device, field))}
         product = told.get(Field.PRODUCT) or told.get(Field.DESCRIPTION) or told.get(Field.NAME)
         if product is None:
             continue
-        labels = {Field.SERIAL: "serial", Field.FIRMWARE: "firmware"}
-        parts = [f"{word} {told[field]}" for field, word in labels.items() if field in told]
-        return ", ".join((product, *parts))
+        serial = told.get(Field.SERIAL)
+        return Who(f"{product}, serial {serial}" if serial else product, told.get(Field.FIRMWARE))
     return None
 
 

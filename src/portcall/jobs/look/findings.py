@@ -19,7 +19,14 @@ from portcall.core.talk.pacer import DEFAULT_PACE, sustained
 from portcall.core.talk.request import AddressProtocol
 from portcall.host.datagrams import Datagrams
 
-ON_THE_LINK = (Method.LISTEN, Method.LLDP, Method.ARP, Method.IPV6, Method.DCP)
+ON_THE_LINK = (
+    Method.LISTEN,
+    Method.LLDP,
+    Method.DHCP,
+    Method.ARP,
+    Method.IPV6,
+    Method.DCP,
+)
 """The methods that need raw Ethernet."""
 
 ASKING_ALL = (Method.CIP, Method.BACNET, Method.MDNS)
@@ -98,6 +105,9 @@ class Findings:
         self.not_run: list[NotRun] = []
         self.addresses: dict[IPv4Address, None] = {}
         """Every device's address seen so far that may be asked."""
+        self.without_mac: set[IPv4Address] = set()
+        """Those that answered by a method that tells no MAC, and by no other."""
+        self._with_mac: set[IPv4Address] = set()
         self.identified: set[IPv4Address] = set()
         """Those that said by CIP what they are."""
         self.asked: set[IPv4Address] = set(orders.known)
@@ -125,6 +135,12 @@ class Findings:
         if seen.method is Method.CIP and seen.address is not None:
             self.identified.add(seen.address)
         address = seen.address
+        if address is not None and len(self._with_mac) < _MOST_ASKED:
+            if seen.mac is not None:
+                self._with_mac.add(address)
+                self.without_mac.discard(address)
+            elif address not in self._with_mac and len(self.without_mac) < _MOST_ASKED:
+                self.without_mac.add(address)
         if self.asks_devices and seen.asks is AddressProtocol.DHCP:
             self._asking()
         if not self.asks_devices or address is None or address in self.addresses:

@@ -3,18 +3,21 @@
 Listening starts first and lasts until all else is done. Questions to everybody go one after the
 other, so that their answers do not come at once; the sweep runs beside them; then each device that
 was seen is asked (``ask``). A device in a subnet that the workstation is not in is asked from an
-address borrowed there (``host.leg``), once nobody has answered for that.
+address borrowed there (``host.leg``), once nobody has answered for that; and where nobody named a
+range, the whole of that subnet is swept meanwhile, because few devices speak unasked.
 """
 
 from __future__ import annotations
 
 import asyncio
 from collections.abc import Callable
-from contextlib import AsyncExitStack, closing
+from contextlib import AsyncExitStack, closing, suppress
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 from portcall.core.adapters.adapter import Adapter
-from portcall.core.address import SELF_ASSIGNED, assumed_network
+from portcall.core.address import SELF_ASSIGNED, assumed_network, hosts
+from portcall.core.assign.lookout import LONGEST as LOOKOUT_SECONDS
+from portcall.core.assign.lookout import Lookout, Offer
 from portcall.core.find.arp_sweep import ANSWER_WAIT as SWEEP_WAIT
 from portcall.core.find.arp_sweep import ROUNDS, ArpSweep
 from portcall.core.find.arrivals import Arrival, Arrivals, dropped
@@ -24,13 +27,14 @@ from portcall.core.find.dcp_identify import DcpIdentify
 from portcall.core.find.ipv6_echo import Ipv6Echo
 from portcall.core.find.outlook import Outlook
 from portcall.core.find.overhear import Overhear
-from portcall.core.find.sighting import Method, Sighting
+from portcall.core.find.sighting import Field, Method, Sighting, words
 from portcall.core.talk.probe import PROBE_TIME, AddressProbe
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.wire import cip
 from portcall.host.filters import NO_CONVERSATIONS
 from portcall.host.leg import Leg
 from portcall.host.link import Link
+from portcall.host.neighbours import known_neighbours
 from portcall.host.runner import End, Runner, paced, rare_collections
 from portcall.host.vantage import Vantage
 from portcall.jobs.look.ask import ask_devices, ask_everybody
@@ -49,6 +53,8 @@ _ASKING_SECONDS = 4.0
 """Seconds that asking a handful of devices takes; a rough figure, for the time left."""
 
 _MOST_BORROWED = 4
+_LARGEST_SWEPT = 1024
+"""Addresses of a subnet that is swept although nobody named it."""
 _MOST_UNSEEN = 1024
 _CANDIDATES_AT_ONCE = 2
 _CANDIDATE_BATCHES = 3
@@ -56,7 +62,11 @@ _IDENTIFIER = 0x5043
 
 
 class Look:
-    """A look in progress; ``run`` it once. ``not_run`` and ``borrowed`` say how it went."""
+    """A look in progress; ``run`` it once.
+
+    ``not_run``, ``borrowed`` and ``unsearched`` say how it went: the last are subnets that were
+    heard and in which nobody was looked for.
+    """
 
     def __init__(
         self,
@@ -70,6 +80,7 @@ class Look:
             orders, seen, self._consider, self._consider_asking, outlook or Outlook()
         )
         self.borrowed: list[Vantage] = []
+        self.unsearched: set[IPv4Network] = set()
         self._orders = orders
         self._runner: Runner
         self._swept = asyncio.Event()
@@ -126,6 +137,11 @@ class Look:
                 tasks,
                 self._runner.start(listening, link, self.findings.report),
             )
+        if Method.DHCP in wanted and not orders.known:
+            own = [each.ip for each in self.adapter.interfaces]
+            servers = Lookout(mac, _IDENTIFIER, serving=own)
+            end = self._runner.start(servers, link, self._server_offered)
+            self._await("DHCP servers", LOOKOUT_SECONDS, tasks, end)
         if Method.DCP in wanted:
             asking = DcpIdentify(mac, _IDENTIFIER)
             self._await(
@@ -155,6 +171,11 @@ class Look:
                 f"{self.adapter.name} has no address and no range was named; "
                 "type one: portcall find 10.61.20.0/24",
             )
+
+    def _server_offered(self, offer: Offer) -> None:
+        now = asyncio.get_running_loop().time()
+        said = words(Method.DHCP, (Field.SERVES, "DHCP"))
+        self.findings.report(Sighting(now, Method.DHCP, offer.server_mac, offer.server, said))
 
     def _take_at_their_word(self) -> None:
         """Where no sweep tells who is there, the addresses that were named are asked unseen."""
@@ -196,6 +217,21 @@ class Look:
             )
             await self._swept.wait()
             await ask_devices(self._runner, self.findings, vantage, everybody, cip_done)
+        self._tell_macs(vantage)
+
+    def _tell_macs(self, vantage: Vantage) -> None:
+        """Who was just spoken to without a word of ARP heard: the kernel knows the MAC."""
+        assert vantage.interface is not None
+        network = vantage.interface.network
+        wanted = {address for address in self.findings.without_mac if address in network}
+        if not wanted:
+            return
+        now = asyncio.get_running_loop().time()
+        with suppress(OSError):
+            neighbours = vantage.call(lambda: known_neighbours(vantage.adapter))
+            for address in wanted & set(neighbours):
+                mac = neighbours[address]
+                self.findings.report(Sighting(now, Method.ARP, mac, address))
 
     def _consider(self, address: IPv4Address) -> None:
         """Borrow an address in the subnet of a device that is in none of ours."""
@@ -218,6 +254,8 @@ class Look:
         # The subnet of self-assigned addresses takes nobody's place: it is at most one more.
         taken = sum(each != SELF_ASSIGNED for each in self._networks)
         if network != SELF_ASSIGNED and taken - len(self.adapter.interfaces) >= _MOST_BORROWED:
+            if not self._orders.within and not self._is_swept(network):
+                self.unsearched.add(network)
             return
         self._networks.append(network)
         self._tasks.create_task(self._ask_in(network))
@@ -225,7 +263,7 @@ class Look:
     async def _ask_in(self, network: IPv4Network) -> None:
         expected = PROBE_TIME + _ASKING_SECONDS
         with self.findings.outlook.doing(f"a free address in {network}", expected):
-            free = await self._free_address(network)
+            free, _ = await asyncio.gather(self._free_address(network), self._sweep(network))
         if free is None or self._link is None:
             self._cannot_ask_in(network, "no address was found free there")
             return
@@ -237,6 +275,23 @@ class Look:
             return
         self.borrowed.append(leg.vantage)
         await self._ask_from(leg.vantage)
+
+    async def _sweep(self, network: IPv4Network) -> None:
+        """Look for everybody in a subnet that was only heard of."""
+        orders, link = self._orders, self._link
+        wanted = Method.ARP in orders.methods and not orders.within and not orders.known
+        if link is None or not wanted or network == SELF_ASSIGNED or self._is_swept(network):
+            return
+        if network.num_addresses > _LARGEST_SWEPT:
+            self.unsearched.add(network)
+            return
+        sweep = ArpSweep(link.mac, (), (hosts(network),))
+        await self._runner.run(sweep, link, self.findings.report)
+
+    def _is_swept(self, network: IPv4Network) -> bool:
+        """Whether the ranges of this look have all of a subnet's addresses."""
+        usable = hosts(network)
+        return any(usable.first in span and usable.last in span for span in self._orders.ranges)
 
     def _cannot_ask_in(self, network: IPv4Network, reason: str) -> None:
         for method in (*ASKING_ALL, *ASKING_EACH):

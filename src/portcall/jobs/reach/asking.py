@@ -24,7 +24,8 @@ from portcall.jobs.together import end
 class Rounds:
     """What is asked again and again: targets over an adapter, a round every ``interval`` seconds,
     ``wait`` seconds for each answer, ``pace`` packets a second at most; ``sizes`` are the lengths
-    of the IPv4 packets that are sent by turns.
+    of the IPv4 packets that are sent by turns. Without a ``vantage``, the kernel chooses which of
+    the adapter's addresses they come from.
     """
 
     adapter: Adapter
@@ -33,6 +34,18 @@ class Rounds:
     interval: float = 1.0
     wait: float = 1.0
     sizes: Sequence[int] = (OCTETS,)
+    vantage: Vantage | None = None
+
+    @property
+    def asked_from(self) -> Vantage:
+        """Where the questions come from."""
+        return self.vantage or Vantage(self.adapter.name)
+
+    @property
+    def own(self) -> list[IPv4Address]:
+        """The addresses from which they may come."""
+        here = self.vantage.interface if self.vantage else None
+        return [each.ip for each in ((here,) if here else self.adapter.interfaces)]
 
 
 async def ask(
@@ -43,19 +56,20 @@ async def ask(
     stop: asyncio.Event | None = None,
 ) -> None:
     """Ask ``count`` rounds, or until ``stop`` is set; the pace is the runner's."""
-    adapter, targets = rounds.adapter, rounds.targets
+    targets, vantage = rounds.targets, rounds.asked_from
     interval, wait = rounds.interval, rounds.wait
     addresses = [target for target in targets if isinstance(target, IPv4Address)]
     doors = [target for target in targets if isinstance(target, Endpoint)]
     with ExitStack() as stack:
         ends = []
         if addresses:
-            echoes = stack.enter_context(runner.using(Echoes(adapter.name)))
-            own = [interface.ip for interface in adapter.interfaces]
-            ping = Ping(addresses, echoes.identifier, count, interval, wait, own, rounds.sizes)
+            opened = vantage.call(lambda: Echoes(vantage.adapter))
+            echoes = stack.enter_context(runner.using(opened))
+            asking = (count, interval, wait, rounds.own, rounds.sizes)
+            ping = Ping(addresses, echoes.identifier, *asking)
             ends.append(runner.start(ping, echoes, report))
         if doors:
-            medium = stack.enter_context(runner.using(Doors(Vantage(adapter.name))))
+            medium = stack.enter_context(runner.using(Doors(vantage)))
             knocking = Knocking(doors, count, interval, wait)
             ends.append(runner.start(knocking, medium, _closing(medium, report)))
         over = asyncio.ensure_future(_all(ends))

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import replace
+import asyncio
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from ipaddress import IPv4Address
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.plan.rows import Plan
@@ -12,25 +14,101 @@ from portcall.core.reach.knocking import SILENT
 from portcall.core.reach.ping import BY_ARP
 from portcall.core.reach.statistics import Reachability, summarise
 from portcall.core.trouble import NotPossibleHere
+from portcall.host.adapter_watch import cable_of
 from portcall.host.runner import Runner, paced
 from portcall.jobs.reach.asking import Rounds, ask
+from portcall.jobs.telling import Tell, nobody
 from portcall.jobs.why.reasons import reasons
+from portcall.jobs.workstation.ways import (
+    other_ways,
+    own_address_sentence,
+    own_addresses,
+    told_ways,
+)
 
 SAYS_LITTLE = (None, NO_REPLY, SILENT, BY_ARP)
 """Reasons behind which more may be known."""
 
 
+@dataclass(frozen=True, slots=True)
+class Reached:
+    """The sums, each answer, and what is to be known to judge them.
+
+    ``other_ways`` are the addresses that other programs do not reach by this adapter; ``own`` are
+    those that were not asked, because they are this computer's.
+    """
+
+    results: tuple[Reachability, ...]
+    facts: tuple[Fact, ...]
+    other_ways: Mapping[IPv4Address, str]
+    own: Mapping[IPv4Address, str]
+    link_losses: int
+
+
 async def reach(
-    rounds: Rounds, plan: Plan, count: int
-) -> tuple[tuple[Reachability, ...], tuple[Fact, ...]]:
-    """Ask so many rounds: the sums, and each answer. Raises NotPossibleHere."""
-    adapter, targets = rounds.adapter, rounds.targets
-    must_have_an_address(adapter, targets)
+    rounds: Rounds,
+    plan: Plan,
+    count: int,
+    stop: asyncio.Event | None = None,
+    tell: Tell = nobody,
+) -> Reached:
+    """Ask so many rounds, or until ``stop`` is set. Raises NotPossibleHere.
+
+    Tells what concerns all of it: that the adapter lost its link, and that other programs take
+    another way.
+    """
+    adapter = rounds.adapter
+    own, targets = not_oneself(rounds.targets)
+    if targets:
+        must_have_an_address(adapter, targets)
     facts: list[Fact] = []
-    with paced(adapter.name, rounds.pace) as runner:
-        await ask(runner, rounds, count, facts.append)
-        results = await with_reasons(runner, adapter, plan, summarise(targets, facts))
-    return results, tuple(facts)
+    async with cable_of(adapter.name) as cable:
+        with paced(adapter.name, rounds.pace) as runner:
+            await ask(runner, replace(rounds, targets=targets), count, facts.append, stop)
+            results = summarise(rounds.targets, facts)
+            if cable.has_link and not (stop and stop.is_set()):
+                results = await with_reasons(runner, adapter, plan, results)
+    if cable.losses:
+        tell(LinkLost(adapter.name, cable.losses, cable.has_link))
+    ways = other_ways(adapter, [address_of(each.target) for each in results if each.answers])
+    for way in told_ways(adapter, ways):
+        tell(way)
+    results = tuple(_oneself(result, own) for result in results)
+    return Reached(results, tuple(facts), ways, own, cable.losses)
+
+
+@dataclass(frozen=True, slots=True)
+class LinkLost:
+    """The adapter lost its link while echoes were out: they may be lost for that."""
+
+    adapter: str
+    losses: int
+    has_link: bool
+
+    def __str__(self) -> str:
+        if not self.has_link:
+            return (
+                f"{self.adapter} lost its link meanwhile, and has none now: what is lost may be "
+                "lost for that; check the cable, and type this again"
+            )
+        often = "once" if self.losses == 1 else f"{self.losses} times"
+        return f"{self.adapter} lost its link {often} meanwhile: what is lost may be lost for that"
+
+
+def not_oneself(
+    targets: Sequence[Target],
+) -> tuple[dict[IPv4Address, str], tuple[Target, ...]]:
+    """The targets that are this computer itself, with the adapter each is on, and the others."""
+    mine = own_addresses()
+    own = {a: mine[a] for a in map(address_of, targets) if a in mine}
+    return own, tuple(target for target in targets if address_of(target) not in own)
+
+
+def _oneself(result: Reachability, own: Mapping[IPv4Address, str]) -> Reachability:
+    address = address_of(result.target)
+    if address not in own:
+        return result
+    return replace(result, reason=own_address_sentence(address, own[address]))
 
 
 async def with_reasons(

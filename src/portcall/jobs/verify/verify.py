@@ -1,25 +1,35 @@
-"""The plan against the wire: looked at, then asked and pinged at the planned addresses."""
+"""The plan against the wire: looked at, then asked and pinged at the planned addresses.
+
+Where the adapter is not in a planned subnet, an address there is borrowed, as for a look. What
+cannot be asked all the same is not judged.
+"""
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import closing
+from dataclasses import dataclass, field, replace
+from ipaddress import IPv4Address
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import AddressRange
 from portcall.core.find.device import Device
 from portcall.core.find.sighting import Method
-from portcall.core.plan.rows import Plan
+from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.reach.echo_facts import Fact, address_of
-from portcall.core.reach.statistics import summarise
+from portcall.core.reach.statistics import Reachability, summarise
 from portcall.core.talk.pacer import BURST_SECONDS
-from portcall.core.verify.judgement import Judgement, Verdict, judge, unplanned
-from portcall.host.runner import paced
+from portcall.core.verify.judgement import Asked, Judgement, Seen, Verdict, judge, spoken, unplanned
+from portcall.host.adapters import way_out
+from portcall.host.leg import Leg
+from portcall.host.runner import Runner, paced
 from portcall.jobs.look.findings import WIRE_METHODS, NotRun
-from portcall.jobs.look.looked import look
+from portcall.jobs.look.looked import Looked, look
 from portcall.jobs.look.orders import gathering_for, orders_for
 from portcall.jobs.reach.asking import Rounds, ask
 from portcall.jobs.reach.reach import with_reasons
 from portcall.jobs.telling import Tell, nobody
+from portcall.jobs.workstation.ways import other_ways, own_addresses, told_ways
 from portcall.site.folder import Site
 from portcall.site.logbook.settings import SettingsLog
 
@@ -36,43 +46,157 @@ _ECHO_WAIT = 1.0
 
 
 @dataclass(frozen=True, slots=True)
+class NothingHeard:
+    """Nobody answered and nobody spoke: the rows are missing, if this is the right adapter."""
+
+    adapter: str
+
+    def __str__(self) -> str:
+        return (
+            f"nothing at all was heard on {self.adapter}: is it the right adapter, and has the "
+            "plant power? portcall adapters --watch shows which adapter has the cable"
+        )
+
+
+@dataclass(frozen=True, slots=True)
 class Verified:
     """A judgement for each row, the devices that no row has, and what could not run."""
 
+    adapter: Adapter
     judgements: tuple[Judgement, ...]
     unplanned: tuple[Device, ...]
     not_run: tuple[NotRun, ...]
+    other_ways: Mapping[IPv4Address, str] = field(default_factory=dict)
 
     @property
     def right(self) -> int:
         """How many rows are right."""
-        return sum(judgement.verdict is Verdict.RIGHT for judgement in self.judgements)
+        return self._count(Verdict.RIGHT)
 
     @property
-    def all_right(self) -> bool:
-        """Whether every row is."""
-        return self.right == len(self.judgements)
+    def not_judged(self) -> int:
+        """How many rows could not be judged from here."""
+        return self._count(Verdict.NOT_JUDGED)
+
+    @property
+    def wrong(self) -> int:
+        """How many rows are neither."""
+        return len(self.judgements) - self.right - self.not_judged
+
+    def _count(self, verdict: Verdict) -> int:
+        return sum(judgement.verdict is verdict for judgement in self.judgements)
 
 
-async def verify(adapter: Adapter, site: Site, plan: Plan, tell: Tell = nobody) -> Verified:
-    """Look, then ask the planned addresses that this computer can speak to.
+async def verify(
+    adapter: Adapter,
+    site: Site,
+    plan: Plan,
+    rows: Sequence[PlannedDevice] = (),
+    tell: Tell = nobody,
+) -> Verified:
+    """Look, then ask the planned addresses, all of them or those of some ``rows``.
 
     Raises NotPossibleHere.
     """
+    wanted = list(rows) or list(plan)
     gathering = gathering_for(site, plan)
     orders = orders_for(adapter, site, gathering, methods=_METHODS)
     # What is elsewhere is named by its MAC; who it is matters once it is where it belongs.
-    within = [AddressRange(row.address, row.address) for row in plan]
-    orders = replace(orders, borrows=False, within=within)
-    looked = (await look(adapter, orders, gathering, tell=tell)).to_its_end()
-    addresses = [row.address for row in plan]
-    targets = [address for address in addresses if adapter.on_subnet_of(address)]
-    facts: list[Fact] = []
-    with paced(adapter.name, site.pace, _BURST_SECONDS) as runner:
-        rounds = Rounds(adapter, targets, site.pace, _ECHO_INTERVAL, _ECHO_WAIT)
-        await ask(runner, rounds, _ECHOES, facts.append)
-        results = await with_reasons(runner, adapter, plan, summarise(addresses, facts))
-    reached = {address_of(result.target): result for result in results}
+    own = own_addresses()
+    within = [AddressRange(row.address, row.address) for row in wanted if row.address not in own]
+    orders = replace(orders, within=within)
+    looked = await look(adapter, orders, gathering, tell=tell)
+    looked.to_its_end()
     devices = gathering.devices()
-    judgements = judge(plan, devices, reached, SettingsLog(site.folder).identities())
-    return Verified(judgements, unplanned(plan, devices), tuple(looked.not_run))
+    if not devices:
+        tell(NothingHeard(adapter.name))
+    addresses = [row.address for row in wanted if row.address not in own]
+    reached = await _reach(adapter, site, plan, looked, devices, addresses)
+    routers = {a: route.gateway for a in addresses if (route := adapter.leads_to(a))}
+    asked = Asked(
+        own={a: by for a, by in own.items() if any(row.address == a for row in wanted)},
+        identity=looked.look.findings.asked,
+        routers={a: router for a, router in routers.items() if router is not None},
+        refused=dict(_refused(adapter, looked, addresses, reached, devices)),
+    )
+    seen = Seen(plan, devices, reached, asked, SettingsLog(site.folder).identities())
+    ways = other_ways(adapter, [a for a in addresses if adapter.on_subnet_of(a)])
+    for way in told_ways(adapter, ways):
+        tell(way)
+    return Verified(
+        adapter,
+        judge(seen, wanted),
+        () if rows else unplanned(plan, devices),
+        tuple(looked.look.not_run),
+        ways,
+    )
+
+
+async def _reach(
+    adapter: Adapter,
+    site: Site,
+    plan: Plan,
+    looked: Looked,
+    devices: Sequence[Device],
+    addresses: Sequence[IPv4Address],
+) -> dict[IPv4Address, Reachability]:
+    """Echoes from here to what this computer is in a subnet of, or has a route to by this adapter;
+    to what is in a subnet where the look had borrowed an address, from there."""
+    results: list[Reachability] = []
+    with paced(adapter.name, site.pace, _BURST_SECONDS) as runner:
+        here = [a for a in addresses if adapter.on_subnet_of(a) or _is_routed(adapter, a)]
+        echoed = await _echoes(runner, Rounds(adapter, here, site.pace))
+        # Of who says something of itself it is known already that it is there.
+        mute = [r for r in echoed if not spoken(_at(devices, address_of(r.target)))]
+        results += [result for result in echoed if result not in mute]
+        results += await with_reasons(runner, adapter, plan, mute)
+        for borrowed in looked.look.borrowed:
+            own = borrowed.interface
+            there = [a for a in addresses if own and a in own.network and a not in here]
+            if own is None or not there:
+                continue
+            with closing(Leg(runner, adapter.name, own)) as leg:
+                rounds = Rounds(adapter, there, site.pace, vantage=leg.vantage)
+                results += await _echoes(runner, rounds)
+    return {address_of(result.target): result for result in results}
+
+
+def _at(devices: Sequence[Device], address: IPv4Address) -> list[Device]:
+    return [device for device in devices if address in device.addresses]
+
+
+def _is_routed(adapter: Adapter, address: IPv4Address) -> bool:
+    way = way_out(address)
+    return way.adapter == adapter.name and way.router is not None
+
+
+async def _echoes(runner: Runner, rounds: Rounds) -> tuple[Reachability, ...]:
+    facts: list[Fact] = []
+    if rounds.targets:
+        rounds = replace(rounds, interval=_ECHO_INTERVAL, wait=_ECHO_WAIT)
+        await ask(runner, rounds, _ECHOES, facts.append)
+    return summarise(rounds.targets, facts)
+
+
+def _refused(
+    adapter: Adapter,
+    looked: Looked,
+    addresses: Sequence[IPv4Address],
+    reached: Mapping[IPv4Address, Reachability],
+    devices: Sequence[Device],
+) -> Iterator[tuple[IPv4Address, str]]:
+    """Why addresses could not be asked.
+
+    Where ARP is asked everywhere, nobody is there who does not answer it: that needs no address of
+    the same subnet.
+    """
+    by_arp = not any(each.method is Method.ARP for each in looked.look.not_run)
+    present = {address for device in devices for address in device.addresses}
+    for address in addresses:
+        if address in reached or (by_arp and address not in present):
+            continue
+        yield (
+            address,
+            f"not asked: {adapter.name} is not in its subnet, and no address could be borrowed "
+            f"there: portcall match {address}",
+        )

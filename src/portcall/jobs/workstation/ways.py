@@ -1,0 +1,65 @@
+"""Which addresses are this computer's own, and by which way other programs reach the rest.
+
+What this tool sends leaves by the chosen adapter, whatever the routes say. Other programs follow
+the routes.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from ipaddress import IPv4Address
+
+from portcall.core.adapters.adapter import Adapter
+from portcall.host.adapters import way_out
+from portcall.jobs.workstation.adapters import adapters_now
+
+_MOST = 256
+"""Addresses that the kernel is asked about: more are in the same subnets."""
+_MOST_NAMED = 3
+
+
+@dataclass(frozen=True, slots=True)
+class OtherWay:
+    """What other programs send to some addresses leaves by another adapter than the chosen one."""
+
+    chosen: str
+    leaves_by: str
+    addresses: tuple[IPv4Address, ...]
+
+    def __str__(self) -> str:
+        named = ", ".join(map(str, self.addresses[:_MOST_NAMED]))
+        more = len(self.addresses) - _MOST_NAMED
+        others = f" and {more} more" if more > 0 else ""
+        return (
+            f"other programs do not use {self.chosen} for {named}{others}: what they send leaves by"
+            f" {self.leaves_by}; portcall why {self.addresses[0]} says what takes it"
+        )
+
+
+def own_addresses() -> dict[IPv4Address, str]:
+    """Every address of this computer, with the adapter that has it."""
+    return {own.ip: each.name for each in adapters_now() for own in each.interfaces}
+
+
+def own_address_sentence(address: IPv4Address, adapter: str) -> str:
+    """Why nothing is asked at one of this computer's own addresses."""
+    return f"{address} is this computer's own address on {adapter}: it would answer itself"
+
+
+def other_ways(adapter: Adapter, addresses: Iterable[IPv4Address]) -> dict[IPv4Address, str]:
+    """The addresses that other programs do not reach by this adapter, and by which they do."""
+    found = {}
+    for address, _ in zip(dict.fromkeys(addresses), range(_MOST), strict=False):
+        way = way_out(address).adapter
+        if way is not None and way != adapter.name:
+            found[address] = way
+    return found
+
+
+def told_ways(adapter: Adapter, found: Mapping[IPv4Address, str]) -> list[OtherWay]:
+    """A fact for each adapter that takes some of them."""
+    by: dict[str, list[IPv4Address]] = {}
+    for address, way in found.items():
+        by.setdefault(way, []).append(address)
+    return [OtherWay(adapter.name, way, tuple(taken)) for way, taken in by.items()]
