@@ -9,13 +9,17 @@ from ipaddress import IPv4Address, IPv6Address
 
 from hypothesis import given
 from hypothesis import strategies as st
+from rich.cells import cell_len
+from rich.console import Console
 
+from portcall.cli import table
 from portcall.cli.say import print_json_list
-from portcall.cli.views import devices as find_view
-from portcall.cli.views.devices import Found, addresses, document, print_csv, print_table
+from portcall.cli.table import Columns, Remark, cell, print_lines, print_rows, shortened
+from portcall.cli.views.devices import Found, addresses, document, print_csv, print_found
 from portcall.core.address import Mac
 from portcall.core.find.devices import Gathering
 from portcall.core.find.sighting import Field, Method, Said, Sighting
+from portcall.site.folder import Site
 
 
 def mac(number):
@@ -28,40 +32,75 @@ def found(count=1, own=(), **said):
         values = tuple(Said(Field(field), text, Method.CIP) for field, text in said.items())
         address = IPv4Address(0x0A3D1400 + number)
         gathering.add(Sighting(0.0, Method.CIP, mac(number), address, values))
-    return Found(gathering, own or None, ())
+    return Found(gathering, own or None, Site())
 
 
 def test_columns_that_say_nothing_are_left_out_and_addresses_sort_as_numbers(capsys):
-    print_table(found(12, product="Gale 7"))
+    print_found(found(12, product="Gale 7"))
     lines = capsys.readouterr().out.splitlines()
     assert lines[0].split() == ["ADDRESS", "MAC", "NAME", "WHAT"]
-    assert [line.split()[0] for line in lines[1:]] == [f"10.61.20.{n}" for n in range(12)]
-    print_table(found(1, product="Gale 7", serial="77B10921", place="panel A2"))
+    assert lines[1] == "10.61.20.0/24, mask assumed: 12 devices"
+    assert [line.split()[0] for line in lines[2:]] == [f"10.61.20.{n}" for n in range(12)]
+    print_found(found(1, product="Gale 7", serial="77B10921", place="panel A2"))
     header = capsys.readouterr().out.splitlines()[0].split()
     assert header == ["ADDRESS", "MAC", "NAME", "WHAT", "SERIAL", "PLACE"]
 
 
 def test_a_long_list_is_one_table_whose_columns_stay_in_line(capsys):
-    print_table(found(1203, product="Gale 7"))
+    print_found(found(1203, product="Gale 7"))
     lines = capsys.readouterr().out.splitlines()
-    assert len(lines) == 1204
-    assert len({re.search("02-77", line).start() for line in lines[1:]}) == 1
+    rows = [line for line in lines if "02-77" in line]
+    assert len(rows) == 1203
+    assert len({re.search("02-77", line).start() for line in rows}) == 1
     assert sum("ADDRESS" in line for line in lines) == 1
 
 
-def test_remarks_share_a_line_where_they_fit_and_a_command_is_never_cut(monkeypatch):
-    lines = ("not in the plan", "outside this adapter's subnets: portcall match 203.0.113.40")
-    for width, shown in ((200, 1), (60, 2)):
+def test_no_column_is_left_out_that_fits_and_the_rest_is_told(monkeypatch, capsys):
+    columns = Columns("name", "what", "serial", "place", drops=("serial", "place"), shrinks="what")
+    rows = [("fan-drive-1", "Gale 7 drive, 4 kW, with a brake resistor", "77B10921" * 3, "A1")]
 
-        class Narrow:
-            pass
+    def shown(width):
+        monkeypatch.setattr(table, "console", lambda wide=False: Console(width=width))
+        left_out = print_rows(columns, rows, lambda row: [cell(each) for each in row])
+        header, line = capsys.readouterr().out.splitlines()
+        return header.split(), line, left_out
 
-        Narrow.width = width
-        monkeypatch.setattr(find_view, "console", Narrow)
-        joined = find_view._joined(lines)
-        assert len(joined) == shown
-        assert joined[-1].endswith("portcall match 203.0.113.40")
-    assert find_view._joined(()) == ()
+    assert shown(100)[::2] == (["NAME", "WHAT", "SERIAL", "PLACE"], [])
+    # Too narrow for the serial number, and wide enough for what comes after it.
+    header, line, left_out = shown(60)
+    assert (header, left_out) == (["NAME", "WHAT", "PLACE"], ["serial"])
+    assert "Gale 7 drive, 4 kW, with a brake…" in line
+    header, line, left_out = shown(40)
+    assert (header, left_out) == (["NAME", "WHAT"], ["serial", "place"])
+    assert line.rstrip().endswith("Gale 7 drive, 4 kW, with a…")
+
+
+@given(st.text(st.characters(codec="latin-1", exclude_categories=("C",))), st.integers(8, 40))
+def test_a_text_is_cut_to_its_room_and_never_within_a_short_word(text, width):
+    if cell_len(text) <= width:
+        return
+    cut = shortened(text, width)
+    assert cell_len(cut) <= width
+    assert cut.endswith("…")
+    assert text.startswith(cut[:-1])
+
+
+def test_a_line_to_type_is_never_broken_and_words_neither(monkeypatch, capsys):
+    monkeypatch.setattr(table, "console", lambda wide=False: Console(width=40))
+    print_lines(
+        [
+            Remark(
+                "3 planned devices are not where the plan has them: portcall move one two three"
+            ),
+            Remark("portcall match 203.0.113.40 --replace --adapter usb0"),
+        ]
+    )
+    assert capsys.readouterr().out.splitlines() == [
+        "3 planned devices are not where the plan",
+        "has them:",
+        "portcall move one two",
+        "portcall match 203.0.113.40 --replace --adapter usb0",
+    ]
 
 
 def test_an_ipv6_address_is_shown_where_there_is_no_other():

@@ -51,8 +51,8 @@ def test_a_kept_drive_holds_its_address_over_a_power_cycle_and_the_other_does_no
     # One that no protocol can tell: said, and what there is to do.
     nothing = plant.run("portcall keep 10.61.20.60 10.61.20.99")
     assert nothing.code == 1
-    assert "10.61.20.60, 02-60-D1-40-55-E2: NOT done: it answers no CIP and no DCP" in nothing.out
-    assert "10.61.20.99: NOT done: nothing answers at 10.61.20.99" in nothing.out
+    assert "10.61.20.60, 02-60-D1-40-55-E2: not done: it answers no CIP and no DCP" in nothing.out
+    assert "10.61.20.99: not done: nothing answers at 10.61.20.99" in nothing.out
 
 
 @pytest.mark.long

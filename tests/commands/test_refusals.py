@@ -86,7 +86,7 @@ def test_an_empty_plan_and_one_that_is_not_text(place, data, complaint):
         ("move fan --name Fan_1", 2, "is no station name: F is no lower-case letter"),
         ("move 02-60-D1-00-5E-02", 2, "is not in the plan; say where to with --to ADDRESS/N"),
         ("move --series 203.0.113.47 fan", 2, "--series needs a person at a terminal"),
-        ("move --series 203.0.113.47 10.61.20.71", 2, "goes by the names of the plan's rows"),
+        ("move --series 203.0.113.47 10.61.20.71", 2, "takes the names of planned devices"),
         ("verify --power-cycle 10.61.20.99", 2, "is not in the plan, so no address is known"),
         ("blink pump-9", 2, "pump-9: is no address, no MAC"),
         ("plan check nowhere.csv", 2, "nowhere.csv"),
@@ -131,7 +131,7 @@ def test_an_adapter_without_link_or_a_choice_between_two(plant):
     assert "usb0 has no link: check that the cable is in" in gone.err
     none = plant.run("portcall find")
     assert none.code == 3
-    assert "no wired adapter with link that no route needs" in none.err
+    assert "no wired adapter has a link and no default route" in none.err
     plant.run("portcall plant plug usb0")
     assert plant.run("portcall find --method listen").code == 0
     plant.run("ip route del default")

@@ -36,7 +36,7 @@ def test_find_without_an_address_sees_the_addressed_and_hears_the_asking(quiet_p
     before = quiet_plant.run("ip addr").out
     found = quiet_plant.run("portcall find --json")
     assert found.code == 0
-    assert "on usb0, the only wired adapter" in found.err
+    assert "using usb0: the only wired adapter" in found.err
     document = found.json
     by_mac = {device["mac"]: device for device in document["devices"]}
     assert document["adapter"] == "usb0"
@@ -209,7 +209,7 @@ def test_assign_on_a_terminal_draws_a_board_with_the_near_miss(tmp_path):
 
 
 def test_a_plan_is_checked_and_shown(quiet_plant):
-    assert "8 rows, every rule is kept" in quiet_plant.run("portcall plan check").out
+    assert "8 rows, no mistakes" in quiet_plant.run("portcall plan check").out
     rows = quiet_plant.run("portcall plan show --json").json["rows"]
     assert rows[0] == {
         "name": "dryer-plc",

@@ -33,7 +33,7 @@ def test_match_skips_taken_addresses_and_takes_what_is_typed(plant):
     assert "10.61.20.21 is taken, 02-77-B1-4C-09-21 has it" in for_hand.err
     two = plant.run("portcall match 203.0.113.40 --address 203.0.113.9/25 --no-probe")
     assert two.code == 0
-    assert "usb0: 203.0.113.9/25 added, in force" in two.out
+    assert "usb0 now has 203.0.113.9/25" in two.out
     assert plant.run("portcall match 10.61.20.11 --no-probe").code == 0
     listed = plant.run("portcall adapters --json").json["adapters"][1]["addresses"]
     assert [entry["from"] for entry in listed] == ["matched", "matched"]
@@ -352,11 +352,11 @@ def test_a_mask_nobody_gave_is_read_from_the_device_or_said_to_be_an_assumption(
         plant.run("ip link del gone0")
         told = plant.run("portcall match 10.61.20.10")
         assert told.code == 0
-        assert "usb0: 10.61.20.9/16 added, in force" in told.out
+        assert "usb0 now has 10.61.20.9/16" in told.out
         assert "the mask /16 is the device's own" in told.out
         assert re.findall(r"inet (\S+)", plant.run("ip -4 addr").out)[1:] == ["10.61.20.9/16"]
         assumed = plant.run("portcall match 203.0.113.10")
-        assert "usb0: 203.0.113.9/24 added, in force" in assumed.out
+        assert "usb0 now has 203.0.113.9/24" in assumed.out
         assert "the mask /24 is an assumption: nobody gave one" in assumed.out
         assert "is not here; what it was given went with it" in plant.run("portcall restore").out
         assert plant.run("ip -4 -o addr show usb0").out == ""

@@ -178,11 +178,11 @@ def test_a_candidate_is_always_usable_and_all_usable_ones_are_tried(base, prefix
         assert found[0] == preferred
 
 
-def test_the_nearest_below_is_tried_first_then_above():
+def test_the_top_of_the_subnet_is_tried_first_and_never_the_target():
     wanted = Wanted(IPv4Network("10.61.20.0/29"), IPv4Address("10.61.20.4"), "plan")
     avoid = {IPv4Address("10.61.20.2")}
     order = [str(a)[-1] for a in candidates(wanted, None, avoid)]
-    assert order == ["3", "1", "5", "6"]
+    assert order == ["6", "5", "3", "1"]
     whole = Wanted(IPv4Network("10.61.20.0/29"), None, "typed")
     assert [str(a)[-1] for a in candidates(whole, None, avoid)] == ["6", "5", "4", "3", "1"]
 

@@ -490,7 +490,7 @@ def test_what_an_engineer_answers_becomes_a_row():
         ("2", "rows 1 to 1"),
         ("²", "is no row"),
         ("nobody", "is no row"),
-        ("fan", "goes by 02-77"),
+        ("fan", "has 02-77"),
         ("fan 10.61.20.9", "type its name alone"),
         ("a b c", "answer with"),
     ):

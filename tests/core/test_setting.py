@@ -276,7 +276,7 @@ ASKS, GONE = Asks("BOOTP", 12.0), Left(NEW, 10.0)
     [
         ([], 99, None, "was not switched off"),
         ([At(NEW, 1.0), GONE], 99, None, "did not come back"),
-        ([GONE, At(NEW, 13.0)], 14, Return.KEPT, "3.0 s after its last word"),
+        ([GONE, At(NEW, 13.0)], 14, Return.KEPT, "3.0 s after it was last heard"),
         ([GONE, At(OLD, 13.0)], 14, Return.ELSEWHERE, "back at 203.0.113.47"),
         ([GONE, ASKS], 12 + ASKING_TIME - 1, None, "asks for one by BOOTP"),
         ([GONE, ASKS], 12 + ASKING_TIME, Return.ASKING, "asks for one by BOOTP"),

@@ -109,7 +109,7 @@ def test_a_device_is_kept_named_and_given_back_and_doing_it_again_does_nothing()
         ({"setting": Setting.REFUSES}, "attribute not settable (CIP general status 0x0e)"),
         ({"setting": Setting.IGNORES}, "it said yes to the address it has as its own, and did not"),
         ({"setting": Setting.DROPS}, "the connection ended before it answered to setting the"),
-        ({"in_run": True}, "left alone, an I/O connection of it is in run mode"),
+        ({"in_run": True}, "nothing is changed: an I/O connection of it is in run mode"),
     ],
 )
 def test_what_it_does_instead_is_said_and_nothing_is_claimed(differs, words):

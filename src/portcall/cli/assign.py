@@ -31,7 +31,7 @@ from portcall.core.wire.dhcp import INFINITE
 from portcall.jobs.assign.assignment import Assignment, Options, network_to_lend, other_servers
 from portcall.jobs.assign.rows import Served, in_reach, rows_to_serve
 from portcall.jobs.workstation.visit import visit
-from portcall.site.folder import Site, this_site
+from portcall.site.folder import PlanState, Site, this_site
 from portcall.site.makers import maker_lookup
 
 _SHORTEST_LEASE = 10
@@ -53,7 +53,7 @@ _SHORTEST_LEASE = 10
     is_flag=True,
     help="Put this computer into the subnet meanwhile, and back afterwards.",
 )
-@click.option("--keep", is_flag=True, help="Tell each device to hold its address, as it answers.")
+@click.option("--keep", is_flag=True, help="Have each device keep its address when it answers.")
 @click.option("--ask", is_flag=True, help="Ask here which planned row an unknown device is.")
 @click.option(
     "--temporary",
@@ -65,7 +65,7 @@ _SHORTEST_LEASE = 10
     default="forever",
     show_default=True,
     metavar="SECONDS",
-    help="For how long a DHCP device may hold its address without asking again.",
+    help="For how long a DHCP device may use its address without asking again.",
 )
 @click.option(
     "--reply",
@@ -94,8 +94,9 @@ def assign_command(
 ) -> int:
     """Answer BOOTP and DHCP requests of planned devices with their planned address.
 
-    Nobody else gets an answer. Names serve only those rows of the plan; MAC=ADDRESS stands in for
-    a row, or adds one. The plan may be edited meanwhile. Runs until Ctrl-C, --for or --until-done;
+    Nobody else gets an answer. Without a word all of the plan is served; with names, and with
+    MAC=ADDRESS for a device that the plan does not have so, only those. The plan may be edited
+    meanwhile. Runs until Ctrl-C, --for or --until-done;
     ends with 0 when every device served has its address and answers there, and with --keep, holds
     it when the power goes.
     """
@@ -108,6 +109,7 @@ def assign_command(
     if ask and site.folder is None:
         # The answers are written into a plan, which makes this folder a site.
         site = replace(site, folder=Path.cwd())
+    seen = site.plan_state()
     wanted = rows_to_serve(site, rows, may_be_empty=ask or temporary is not None, tell=note)
     adapter = chosen_adapter(adapter_name)
     begin_capture(adapter, capture)
@@ -117,7 +119,7 @@ def assign_command(
         if temporary is not None:
             span = parse_range(temporary)
             options = replace(options, span=span, network=network_to_lend(served, span))
-        return _assign(served, plan, options, ask, as_json)
+        return _assign(served, plan, options, seen, ask, as_json)
 
 
 def _lease_seconds(text: str) -> int:
@@ -129,12 +131,22 @@ def _lease_seconds(text: str) -> int:
 
 
 def _while_serving(adapter: Adapter, plan: Plan, site: Site) -> AbstractContextManager[Adapter]:
-    """The adapter while it is in the plan's first subnet, put back afterwards."""
-    row = next((row for row in plan if row.mac), next(iter(plan), None))
+    """The adapter while it is in the plan's first subnet, put back afterwards.
+
+    That is the subnet of the first row that is served; where no row is yet, of the first at all.
+    """
+    row = next((row for row in plan if row.mac), next(iter((*plan, *site.plan())), None))
     return nullcontext(adapter) if row is None else visit(adapter, row.address, site, note, plan)
 
 
-def _assign(served: Served, plan: Plan, options: Options, ask: bool, as_json: bool) -> int:
+def _assign(
+    served: Served,
+    plan: Plan,
+    options: Options,
+    seen: PlanState | None,
+    ask: bool,
+    as_json: bool,
+) -> int:
     """Look for other servers, serve, and show it meanwhile."""
     known = run(other_servers(served, options, note))
 
@@ -144,7 +156,7 @@ def _assign(served: Served, plan: Plan, options: Options, ask: bool, as_json: bo
         if questions is not None:
             questions.heard(event)
 
-    assignment = Assignment(served, plan, options, tell)
+    assignment = Assignment(served, plan, options, tell, seen)
     maker_of = maker_lookup(served.site.makers)
     view = view_for(assignment.board, as_json, maker_of, live=not ask)
     questions = Questions(assignment, served.site) if ask else None

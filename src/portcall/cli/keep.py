@@ -37,11 +37,11 @@ def keep_command(
     capture: str | None,
     as_json: bool,
 ) -> int:
-    """Tell devices to hold the address they have, also when the power was off.
+    """Tell devices to keep the address they have, also when the power was off.
 
     TARGET is a planned name, a MAC or an address. By CIP a device takes the address it was given as
     its own; by DCP its planned address and station name are set for good. Each is read back. Ends
-    with 0 when every device holds its address.
+    with 0 when every device keeps its address.
     """
     if name is not None and (len(targets) > 1 or undo):
         raise BadInput("--name is for one TARGET, and not for --undo")
@@ -51,7 +51,7 @@ def keep_command(
     adapter = chosen_adapter(adapter_name)
     begin_capture(adapter, capture)
     shown = OutcomeView(
-        as_json, "kept", lambda which: "asks again" if undo else "holds its address"
+        as_json, "kept", lambda which: "asks again" if undo else "keeps its address"
     )
     good = keep_each(
         adapter, site, plan, meant, shown.ended, note, undo=undo, name=name, force=force

@@ -30,7 +30,7 @@ COMMANDS = {
     "catalog": "Names for what devices say only in numbers: descriptions you can add.",
     "plan": "The plan: which device shall have which address.",
     "assign": "Give planned devices their addresses by BOOTP and DHCP.",
-    "keep": "Tell devices to hold their address when the power goes.",
+    "keep": "Tell devices to keep their address when the power goes.",
     "move": "Bring devices from the address they have to the planned one.",
     "blink": "Have a device show itself, to find it in the cabinet.",
     "reach": "Ping devices: loss and times.",

@@ -12,7 +12,7 @@ from ipaddress import IPv4Address, IPv4Interface
 
 import click
 
-from portcall.cli.main import NO, YES
+from portcall.cli.main import NO, NOT_POSSIBLE, YES
 from portcall.cli.options import (
     adapter_option,
     begin_capture,
@@ -25,7 +25,7 @@ from portcall.core.adapters.adapter import Adapter
 from portcall.core.adapters.own_address import Wanted, check_own, wanted_for
 from portcall.core.address import parse_interface
 from portcall.core.plan.targets import parse_target
-from portcall.core.trouble import BadInput
+from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.jobs.workstation.match import (
     InForce,
     Matched,
@@ -87,12 +87,18 @@ def match_command(
         return _show(
             Matched(adapter, there, wanted.target, wanted.prefix_from, added=False), as_json
         )
+    if not replace and any(mine.ip == wanted.target for mine in adapter.interfaces):
+        raise NotPossibleHere(
+            f"{wanted.target} is this computer's own address on {adapter.name}; to take another "
+            f"instead of it: portcall match {target} --replace"
+        )
     refuse_managed(adapter, replace, note)
     choices = choices_for(adapter, wanted, own, site, plan)
     if dry_run:
         return _say_what_would_be_done(adapter, wanted, next(choices, None), replace, as_json)
     require_for_match(not no_probe, f"portcall match {target} --dry-run shows what it would do")
-    return _show(match(adapter, wanted, choices, replace, not no_probe, note), as_json)
+    matched = match(adapter, wanted, choices, replace, not no_probe, note, typed=own is not None)
+    return _show(matched, as_json)
 
 
 def _match_by_dhcp(adapter: Adapter, alone: bool, probe: bool, dry_run: bool, as_json: bool) -> int:
@@ -128,7 +134,15 @@ def _by_hand(own: IPv4Interface, wanted: Wanted) -> Wanted:
 def _already(adapter: Adapter, wanted: Wanted, own: IPv4Interface | None) -> IPv4Interface | None:
     if own is not None:
         return own if own in adapter.interfaces else None
-    return next((mine for mine in adapter.interfaces if mine.network == wanted.network), None)
+    # This computer cannot reach a device from that device's own address.
+    return next(
+        (
+            mine
+            for mine in adapter.interfaces
+            if mine.network == wanted.network and mine.ip != wanted.target
+        ),
+        None,
+    )
 
 
 def _say_what_would_be_done(
@@ -169,20 +183,28 @@ def _show(matched: Matched, as_json: bool) -> int:
             "lease_seconds": matched.lease.seconds if matched.lease else None,
         }
         print_json(document)
-        return YES if now.is_so else NO
+        return _ending(now)
     ways = (
         f"packets to {now.towards} leave by {now.leaves_by}"
         if now.leaves_by
         else f"the operating system sends no packet to {now.towards}"
     )
     if now.is_so:
-        verb = "added" if matched.added else "was there already"
-        click.echo(f"{before.name}: {interface} {verb}, in force: {ways}")
+        has = "now has" if matched.added else "already has"
+        click.echo(f"{before.name} {has} {interface}: {ways}")
         for sentence in _details(matched, now):
             click.echo(sentence)
+    elif not now.has_link:
+        click.echo(f"{before.name} has no link: {interface} is set, and reaches nobody until then")
     else:
-        click.echo(f"{before.name}: {interface} is NOT in force; {ways}")
-    return YES if now.is_so else NO
+        click.echo(f"{before.name} does not use {interface}: {ways}")
+    return _ending(now)
+
+
+def _ending(now: InForce) -> int:
+    if now.is_so:
+        return YES
+    return NO if now.has_link else NOT_POSSIBLE
 
 
 def _details(matched: Matched, now: InForce) -> Iterator[str]:

@@ -82,7 +82,7 @@ def move_command(
     if name and no_name:
         raise BadInput("--name and --no-name contradict each other")
     if undo and (to or name or series or no_name):
-        raise BadInput("--undo goes by what was written down, and by no other option")
+        raise BadInput("--undo uses what was recorded, and takes no other option")
     seconds = _seconds(wait)
     start = parse_address(series) if series else None
     site = this_site()
@@ -133,9 +133,9 @@ def _check_series(meant: Sequence[Meant], plan: Plan, as_json: bool) -> None:
     """Raise BadInput where there are no rows for it, or nobody who connects the next device."""
     stranger = next((each.words for each in meant if each.row is None or each.address), None)
     if stranger is not None:
-        raise BadInput(f"{stranger}: --series goes by the names of the plan's rows")
+        raise BadInput(f"{stranger}: --series takes the names of planned devices")
     if not plan.devices:
-        raise BadInput("--series goes by the plan, and there is no plan.csv here or above")
+        raise BadInput("--series needs a plan, and there is no plan.csv in this folder or above it")
     if as_json or not sys.stdin.isatty():
         raise BadInput("--series needs a person at a terminal who connects devices, and no --json")
 

@@ -46,7 +46,7 @@ def check_command(file: Path | None, as_json: bool) -> int:
     if error:
         raise error
     without_mac = [row.name for row in plan if row.mac is None]
-    click.echo(f"{path.name}: {len(plan.devices)} rows, every rule is kept")
+    click.echo(f"{path.name}: {len(plan.devices)} rows, no mistakes")
     if without_mac:
         click.echo(f"without a MAC yet, not served: {', '.join(without_mac)}")
     assumed = [row.name for row in plan if row.mask_assumed]

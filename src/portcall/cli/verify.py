@@ -89,7 +89,7 @@ def _row(name: str, plan: Plan) -> PlannedDevice:
 
 
 _WHAT_TO_DO = {
-    Return.ASKING: "portcall keep {name} makes it hold an address, once it has one",
+    Return.ASKING: "portcall keep {name} makes it keep an address, once it has one",
     Return.ELSEWHERE: "portcall move {name}",
     Return.MISSING: "look for it: portcall find",
 }

@@ -97,7 +97,7 @@ class SimulatedDevice:
         if memory.shown:
             return f"was told to show itself, {memory.shown}×"
         if memory.interface is not None:
-            return "holds its address" if memory.asks is None else "has its address"
+            return "keeps its address" if memory.asks is None else "has its address"
         if memory.asks is not None:
             return f"asks by {memory.asks.upper()}"
         return "has no address"

@@ -26,7 +26,7 @@ from dataclasses import dataclass, field
 from ipaddress import IPv4Address
 from itertools import chain, islice
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any, TypeAlias, TypeVar
 
 from portcall.core.address import (
     AddressError,
@@ -49,6 +49,9 @@ SETTINGS_FILE = "site.toml"
 _MOST_DEFAULTS = 4096
 
 T = TypeVar("T")
+
+
+PlanState: TypeAlias = tuple[int, int, int]
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,6 +78,15 @@ class Site:
             return None
         path = self.folder / PLAN_FILE
         return path if path.exists() else None
+
+    def plan_state(self) -> PlanState | None:
+        """What of the plan's file changes with every edit; None without a file."""
+        path = self.plan_path
+        try:
+            state = path.stat() if path else None
+        except OSError:
+            return None
+        return (state.st_mtime_ns, state.st_size, state.st_ino) if state else None
 
     def default_addresses(self) -> list[IPv4Address]:
         """The addresses at which makers' devices start, one by one, as many as anybody watches."""

@@ -294,8 +294,8 @@ def _print_summary(board: Board, maker_of: MakerOf, malformed: int, strangers: b
     console().print(_what_is_open(board), soft_wrap=True)
     unfinished = [row for row in board.rows if row.state not in DONE or row.detail]
     if unfinished:
-        headers = ("name", "mac", "address", "state", "after", "asked", "by")
-        columns = Columns(*headers, drops=("by", "asked", "after"))
+        headers = ("name", "mac", "address", "state", "took", "asked", "by")
+        columns = Columns(*headers, drops=("by", "asked", "took"))
         print_rows(columns, unfinished, _summary_cells, partial(_why, board))
     if strangers:
         told = board.strangers[:_STRANGERS]
@@ -315,7 +315,7 @@ def _what_is_open(board: Board) -> Text:
     """How many have no address, and which; or that all is done."""
     count, names = len(board.rows), [row.device.name for row in board.missing]
     kept = sum(row.state is State.KEPT for row in board.rows)
-    holding = f"; {kept} of them hold it when the power goes" if kept else ""
+    holding = f"; {kept} of them keep it when the power goes" if kept else ""
     if not count:
         return Text("no device was to be served")
     if not names:

@@ -44,7 +44,7 @@ def say_outcome(which: Located, outcome: Outcome, done: str) -> None:
         took = "" if outcome.seconds is None else f", after {outcome.seconds:.1f} s"
         verdict = click.style(f"{done}{took}", fg="green", bold=True)
     else:
-        verdict = click.style("NOT done", fg="red", bold=True) + f": {outcome.findings[0]}"
+        verdict = click.style("not done", fg="red", bold=True) + f": {outcome.findings[0]}"
     click.echo(f"{who}: {verdict}")
     if outcome.by and outcome.after:
         same = outcome.before == outcome.after

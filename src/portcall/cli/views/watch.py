@@ -37,7 +37,7 @@ _RECENT_SHOWN = 6
 _STYLES = {
     Happened.APPEARED: "green",
     Happened.RETURNED: "green",
-    Happened.CHANGED: "yellow",
+    Happened.CHANGED: "bold",
     Happened.VANISHED: "bold red",
 }
 
@@ -194,9 +194,9 @@ class _LiveView:
             "name",
             "what",
             "firmware",
-            "told",
+            "identified",
             "heard",
-            drops=("firmware", "told"),
+            drops=("firmware", "identified"),
             shrinks="what",
         )
         for device, gone in watching.listed():

@@ -156,7 +156,7 @@ def choose(adapters: Sequence[Adapter], name: str | None) -> Adapter:
             f"{names}: which one has the plant's cable? Name it with --adapter. Here are: {listed}"
         )
     raise NotPossibleHere(
-        "no wired adapter with link that no route needs; plug in the plant's cable, "
+        "no wired adapter has a link and no default route; plug in the plant's cable, "
         f"or name an adapter with --adapter. Here are: {listed or 'none'}"
     )
 

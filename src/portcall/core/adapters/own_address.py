@@ -57,9 +57,9 @@ def candidates(
 ) -> Iterator[IPv4Address]:
     """Addresses the workstation may try, best first.
 
-    The site's own choice, then the host numbers below the target, nearest first, then above it;
-    without a target, from the top of the subnet down. Never the target, the network or broadcast
-    number, a reserved one, or one of ``avoid`` (planned addresses, gateways).
+    The site's own choice, then from the top of the subnet down: next to a device stand others of
+    its kind, and those that are switched off now do not answer. Never the target, the network or
+    broadcast number, a reserved one, or one of ``avoid`` (planned addresses, gateways).
     """
     usable = hosts(wanted.network)
 
@@ -69,14 +69,10 @@ def candidates(
 
     if preferred is not None and free(preferred):
         yield preferred
-    start = int(wanted.target) if wanted.target is not None else int(usable.last) + 1
-    below = range(min(start - 1, int(usable.last)), int(usable.first) - 1, -1)
-    above = range(max(start + 1, int(usable.first)), int(usable.last) + 1)
-    for numbers in (below, above):
-        for number in numbers:
-            address = IPv4Address(number)
-            if address != preferred and free(address):
-                yield address
+    for number in range(int(usable.last), int(usable.first) - 1, -1):
+        address = IPv4Address(number)
+        if address != preferred and free(address):
+            yield address
 
 
 def check_own(interface: IPv4Interface, plan: Plan, subnets: Sequence[Subnet]) -> None:

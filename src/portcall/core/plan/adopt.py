@@ -63,8 +63,10 @@ def _row(word: str, rows: Sequence[PlannedDevice], plan: Plan) -> PlannedDevice:
     if named is None:
         raise BadInput(f"{word}: is no row of the plan; a new one needs NAME ADDRESS")
     if named.is_served:
-        has = named.mac or "its place"
-        raise BadInput(f"{named.name}: goes by {has}; correct the plan, or choose another row")
+        has = named.mac or "a circuit"
+        raise BadInput(
+            f"{named.name}: has {has} in the plan; correct the plan, or choose another row"
+        )
     return named
 
 

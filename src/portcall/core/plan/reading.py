@@ -196,7 +196,7 @@ class _Reading:
         circuit = self._value("circuit", cell, line, parse_circuit) or b""
         if mac and circuit:
             self._problem(
-                line, "circuit", "stands beside a MAC; a row goes by its MAC or by its place"
+                line, "circuit", "stands beside a MAC; a row has a MAC or a circuit, not both"
             )
         address = self._value("address", cell, line, parse_address)
         prefix = self._value("mask", cell, line, parse_mask)

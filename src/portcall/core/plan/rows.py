@@ -47,7 +47,12 @@ class PlannedDevice:
     mask_assumed: bool = False
     line: int = 0
     circuit: bytes = b""
-    """Where a relay agent hears the device (RFC 3046 §3.1), for a row that goes by place."""
+    """Where a relay agent hears the device (RFC 3046 §3.1), for a row that has no MAC."""
+
+    @property
+    def is_typed(self) -> bool:
+        """Whether it is in no file."""
+        return self.line == 0
 
     @property
     def is_served(self) -> bool:

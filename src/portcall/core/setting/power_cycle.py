@@ -79,7 +79,9 @@ class PowerCycle:
         if self.back is not None and self.back.address != self._address:
             return f"it came back at {self.back.address}"
         if self.back is not None:
-            return f"it came back at {self._address}, {self.seconds():.1f} s after its last word"
+            return (
+                f"it came back at {self._address}, {self.seconds():.1f} s after it was last heard"
+            )
         if self._asks is not None:
             return f"it came back without an address, and asks for one by {self._asks.protocol}"
         if self.was_off:

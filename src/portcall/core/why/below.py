@@ -138,7 +138,7 @@ def _self_assigned(adapter: Adapter) -> bool:
 def _heard(wire: WireSeen) -> str:
     if not wire.heard:
         return ""
-    return "; spoken here: " + ", ".join(
+    return "; heard here: " + ", ".join(
         f"{network} by {count}" for network, count in wire.heard.items()
     )
 

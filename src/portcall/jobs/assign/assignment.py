@@ -25,6 +25,7 @@ from portcall.jobs.assign.serve import Service, serving, watch_link
 from portcall.jobs.telling import Tell
 from portcall.jobs.together import end, together
 from portcall.jobs.workstation.lease import offers
+from portcall.site.folder import PlanState
 from portcall.site.logbook.assigned import AssignedLog
 from portcall.site.logbook.settings import SettingsLog
 
@@ -98,9 +99,19 @@ async def other_servers(served: Served, options: Options, tell: Tell) -> tuple[O
 
 
 class Assignment:
-    """Serves rows until it is over; ``tell`` is told of every event once the board has it."""
+    """Serves rows until it is over; ``tell`` is told of every event once the board has it.
 
-    def __init__(self, served: Served, plan: Plan, options: Options, tell: Tell) -> None:
+    ``seen`` is how the plan's file was before ``plan`` was read from it: an edit since then counts.
+    """
+
+    def __init__(
+        self,
+        served: Served,
+        plan: Plan,
+        options: Options,
+        tell: Tell,
+        seen: PlanState | None = None,
+    ) -> None:
         self.board = Board(plan)
         self.malformed = 0
         """Requests that could not be read, when it is over."""
@@ -112,7 +123,7 @@ class Assignment:
         self._keeper: Keeper | None = None
         self._service: Service | None = None
         self._trouble: Exception | None = None
-        self._plan_seen = self._plan_state()
+        self._plan_seen = seen or served.site.plan_state()
         self._log: AssignedLog
 
     @property
@@ -237,18 +248,10 @@ class Assignment:
     async def _keep_following(self) -> None:
         while True:
             await asyncio.sleep(_PLAN_LOOK)
-            state = self._plan_state()
+            state = self._served.site.plan_state()
             if state != self._plan_seen:
                 self._plan_seen = state
                 self._read_plan()
-
-    def _plan_state(self) -> tuple[int, int, int] | None:
-        path = self._served.site.plan_path
-        try:
-            state = path.stat() if path else None
-        except OSError:
-            return None
-        return (state.st_mtime_ns, state.st_size, state.st_ino) if state else None
 
     def _read_plan(self) -> None:
         """A good edit takes effect; with a bad one, what was good before stays."""
@@ -277,7 +280,7 @@ class Assignment:
             words = self._served.words
             if words and name not in words:
                 self._served = replace(self._served, words=(*words, name))
-            self._plan_seen = self._plan_state()
+            self._plan_seen = self._served.site.plan_state()
             self._read_plan()
         return name
 

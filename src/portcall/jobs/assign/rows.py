@@ -68,10 +68,10 @@ def rows_to_serve(
             raise BadInput(f"{name}: is not in the plan, which has {listed}")
     for pair in pairs:
         plan = plan.with_pair(pair)
-    if names:
+    if words:
         kept = {name.casefold() for name in names}
         macs = {pair.mac for pair in pairs}
-        chosen = (r for r in plan if r.name.casefold() in kept or r.mac in macs)
+        chosen = (r for r in plan if r.name.casefold() in kept or (r.mac and r.mac in macs))
         plan = Plan(tuple(chosen))
     unready = tuple(row.name for row in plan if not row.is_served)
     if unready:

@@ -116,7 +116,7 @@ def in_use(job: Job, identity: cip.Identity | None) -> str | None:
         busy = controls(identity) or ""
     if not busy or job.force:
         return None
-    return f"left alone, {busy}: stop what it does, or change it anyway with --force"
+    return f"nothing is changed: {busy}; stop what it does, or change it all the same with --force"
 
 
 class Told(NamedTuple):

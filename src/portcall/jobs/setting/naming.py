@@ -10,9 +10,11 @@ from portcall.core.trouble import BadInput
 def names_for(meant: Meant, typed: str | None) -> tuple[str | None, tuple[str, ...]]:
     """What a device is to call itself, and why not. Raises BadInput for a typed one that is none.
 
-    It has to do for DCP and for CIP. What the plan calls a device may be no name for a device.
+    It has to do for DCP and for CIP. What the plan calls a device may be no name for a device. One
+    that is not in the plan keeps the name it has, unless one is typed.
     """
-    name = meant.row.name.lower() if typed is None and meant.row else typed
+    planned = meant.row is not None and not meant.row.is_typed
+    name = meant.row.name.lower() if typed is None and meant.row and planned else typed
     if name is None:
         return None, ()
     try:

@@ -23,7 +23,10 @@ class Chosen:
     adapter: Adapter
 
     def __str__(self) -> str:
-        return f"on {self.adapter.name}, the only wired adapter with link that no route needs"
+        other = "route leads over it" if not self.adapter.other_routes else "default route uses it"
+        return (
+            f"using {self.adapter.name}: the only wired adapter that has a link and that no {other}"
+        )
 
 
 def adapters_now() -> tuple[Adapter, ...]:

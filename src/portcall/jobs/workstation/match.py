@@ -14,10 +14,10 @@ from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.adapters.own_address import Wanted, candidates
 from portcall.core.plan.rows import Plan
-from portcall.core.talk.probe import PROBE_TIME
+from portcall.core.talk.probe import PROBE_TIME, Taken
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.wire.dhcp import prefix_length
-from portcall.host.adapters import leaves_by, managed_by
+from portcall.host.adapters import leaves_by, link_counters, managed_by
 from portcall.host.addresses import add_address, remove_address, save, take_off
 from portcall.host.privilege import Privilege, require
 from portcall.jobs.telling import Tell
@@ -68,11 +68,15 @@ class Matched:
 
 @dataclass(frozen=True, slots=True)
 class InForce:
-    """What the kernel says of a match: is the address there, and which adapter do packets take?"""
+    """What the kernel says of a match: is the address there, and which adapter do packets take?
+
+    Without a link, nobody can be reached by it.
+    """
 
     addresses: tuple[IPv4Interface, ...]
     towards: IPv4Address
     leaves_by: str | None
+    has_link: bool
     is_so: bool
 
 
@@ -173,10 +177,26 @@ def match(
     alone: bool,
     probe: bool,
     tell: Tell,
+    typed: bool = False,
 ) -> Matched:
-    """Take the first free address and put it in force. Raises NotPossibleHere."""
+    """Take the first free address and put it in force; ``typed`` is one that a person chose.
+
+    Raises NotPossibleHere.
+    """
+    losses = link_counters(adapter.name).losses
+    taken: list[Taken] = []
+
+    def told(fact: object) -> None:
+        if typed and isinstance(fact, Taken):
+            taken.append(fact)
+        else:
+            tell(fact)
+
     with changing_addresses():
-        address = free_address(adapter, choices, tell) if probe else next(choices, None)
+        address = free_address(adapter, choices, told) if probe else next(choices, None)
+        _refuse_lost_link(adapter, losses)
+        if taken:
+            raise NotPossibleHere(f"{taken[0]}; nothing is changed")
         if address is None:
             raise NotPossibleHere(
                 f"{wanted.network}: no address is left for this computer; "
@@ -186,10 +206,20 @@ def match(
         put_in_force(adapter, interface, alone)
     matched = Matched(adapter, interface, wanted.target, wanted.prefix_from, alone=alone)
     if wanted.prefix_assumed and wanted.target is not None and probe:
-        told = _by_the_devices_mask(adapter, interface, wanted.target)
-        if told is not None:
-            return replace(matched, interface=told, prefix_from="device")
+        corrected = _by_the_devices_mask(adapter, interface, wanted.target)
+        if corrected is not None:
+            return replace(matched, interface=corrected, prefix_from="device")
     return matched
+
+
+def _refuse_lost_link(adapter: Adapter, losses: int | None) -> None:
+    """Raise NotPossibleHere when the link was lost meanwhile: who has an address was not heard."""
+    now = next((each for each in adapters_now() if each.index == adapter.index), None)
+    if now is None or not now.link or link_counters(adapter.name).losses != losses:
+        raise NotPossibleHere(
+            f"{adapter.name} lost its link meanwhile: whether an address is free is not known, "
+            "and nothing is changed; check the cable, and type this again"
+        )
 
 
 def _by_the_devices_mask(
@@ -231,4 +261,6 @@ def in_force(matched: Matched) -> InForce:
     other = matched.target or next(h for h in interface.network.hosts() if h != interface.ip)
     leaves = leaves_by(other)
     addresses = now.interfaces if now else ()
-    return InForce(addresses, other, leaves, interface in addresses and leaves == before.name)
+    has_link = now is not None and now.link
+    is_so = has_link and interface in addresses and leaves == before.name
+    return InForce(addresses, other, leaves, has_link, is_so)
