@@ -98,7 +98,7 @@ def test_a_line_to_type_is_never_broken_and_words_neither(monkeypatch, capsys):
     assert capsys.readouterr().out.splitlines() == [
         "3 planned devices are not where the plan",
         "has them:",
-        "portcall move one two",
+        "portcall move one two three",
         "portcall match 203.0.113.40 --replace --adapter usb0",
     ]
 

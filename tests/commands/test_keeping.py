@@ -206,7 +206,7 @@ def test_what_devices_do_instead_is_found_out_and_said_truly(drives):
 
 @pytest.mark.parametrize(
     "moment",
-    ["203.0.113.59/24 added", '"before"', "told to restart"],
+    ["203.0.113.254/24 added", '"before"', "told to restart"],
 )
 def test_killed_at_any_moment_a_move_can_be_repeated(drives, moment):
     drives.run("portcall match 10.61.20.0/24 --no-probe")

@@ -160,7 +160,7 @@ def test_one_method_alone_and_what_cannot_run_is_named(looked):
     assert set(by_mac(only.json["devices"])) == {"02-77-B1-90-00-3D", *radios}
     # An address that was named is asked also where nothing looks for who is there.
     (probe,) = plant.run("portcall find 203.0.113.42 --method modbus --json").json["devices"]
-    assert (probe["product"], probe["mac"]) == ("Reed 3 moisture probe", None)
+    assert (probe["product"], probe["mac"]) == ("Reed 3 moisture probe", "02-60-D1-2A-31-0C")
     csv = plant.run("portcall find --method dcp --csv").out.splitlines()
     assert csv[0].startswith("address,mac,name,maker,product")
     assert csv[-1].split(",")[1:5] == [
@@ -417,7 +417,7 @@ def test_devices_with_self_assigned_addresses_are_found_and_reached(tmp_path):
         assert found["borrowed"] == ["169.254.254.255/16"]
         matched = plant.run("portcall match 169.254.77.255 --json")
         assert (matched.code, matched.json["in_force"]) == (0, True)
-        assert (matched.json["address"], matched.json["prefix"]) == ("169.254.77.254", 16)
+        assert (matched.json["address"], matched.json["prefix"]) == ("169.254.254.255", 16)
         assert plant.run("ping -c 1 169.254.77.255").code == 0
         found = plant.run("portcall find --json")
         assert found.code == 0

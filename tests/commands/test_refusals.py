@@ -190,13 +190,14 @@ def test_without_privilege_what_can_be_shown_is_shown_and_the_rest_is_named(plan
     portcall = " ".join(_words())
     found = plant.run(f"{bare} {portcall} find --json")
     assert found.code == 0
-    # Those that answer a broadcast; who they are on the link cannot be known.
+    # Those that answer a broadcast; the kernel's own table tells who they are on the link, for
+    # those that were spoken to.
     devices = {device["addresses"][0]: device for device in found.json["devices"]}
     assert {"10.61.20.10", "10.61.20.60"} <= set(devices)
     assert devices["10.61.20.10"]["serial"] == "5A20170F"
-    assert {device["mac"] for device in devices.values()} == {None}
+    assert devices["10.61.20.10"]["mac"] == "02-5A-1D-20-7F-10"
     not_run = [entry["method"] for entry in found.json["not_run"]]
-    assert not_run == ["listen", "lldp", "arp", "ipv6", "dcp"]
+    assert not_run == ["listen", "lldp", "dhcp", "arp", "ipv6", "dcp"]
     assert "run this with sudo" in found.json["not_run"][0]["reason"]
     for line, need in (
         ("match 203.0.113.40", "changing an adapter's addresses and raw Ethernet needs privilege"),

@@ -101,7 +101,7 @@ def test_the_whole_job(plant):
     done = plant.run(f"portcall assign {pair} fan-drive-2 --until-done --for 20")
     assert done.code == 0
     assert re.search(r"assigned +fan-drive-2 +10.61.20.22 +by BOOTP", done.out)
-    assert "of 1 served, 1 have their address and answer there" in done.out
+    assert "done: the device has its address and answers there" in done.out
     assert "still matched: usb0 10.61.20.200/24" in done.err
 
     found = {device["mac"]: device for device in plant.run("portcall find --json").json["devices"]}
@@ -166,7 +166,7 @@ def test_ctrl_c_ends_assign_with_a_summary_and_130(plant):
     plant.until_serving()
     ended = plant.finish(started, signal.SIGINT)
     assert ended.code == 130
-    assert "have their address and answer there" in ended.out
+    assert re.search(r"open: 5 of 6: fan-drive-1, .*; 1 done", ended.out)
     assert "02-C0-E7-05-2B-90 never asked\n" in ended.out
     assert "Traceback" not in ended.err
     started = plant.start("portcall find 10.61.20.0/24")
@@ -205,7 +205,7 @@ def test_assign_on_a_terminal_draws_a_board_with_the_near_miss(tmp_path):
         r"02-77-B1-4C-0E-58 +Whimbrel Drives +BOOTP +\d+× +\d s +differs in one digit", plain
     )
     assert "02-77-B1-4C-0E-53 never asked; 02-77-B1-4C-0E-58 did: is that it?" in plain
-    assert re.search("of 6 served, [23] have their address", plain)
+    assert re.search("open: [34] of 6: .*; [23] done", plain)
 
 
 def test_a_plan_is_checked_and_shown(quiet_plant):

@@ -22,15 +22,21 @@ def test_match_skips_taken_addresses_and_takes_what_is_typed(plant):
     plant.run("portcall assign fan-drive-1 --until-done --for 15")
     plant.run("portcall restore")
     plant.run("rm plan.csv site.toml")
-    # Free host numbers are tried downwards from .11, which nothing has; .10 is the controller's.
+    # Free host numbers are tried from the top down; of this small subnet .14 and .13 are free.
+    plant.run("portcall plant on spare-1 -- ip addr add 10.61.20.14/28 dev eth0")
+    taken = plant.run("portcall match 10.61.20.0/28 --json")
+    assert taken.json["address"] == "10.61.20.13"
+    assert "10.61.20.14 is taken, 02-60-D1-00-5E-01 has it" in taken.err
+    plant.run("portcall restore")
     taken = plant.run("portcall match 10.61.20.11 --json")
-    assert taken.json["address"] == "10.61.20.9"
-    assert "10.61.20.10 is taken, 02-5A-1D-20-7F-10 has it" in taken.err
+    assert taken.json["address"] == "10.61.20.254"
     assert taken.json["prefix_from"] == "assumed"
     plant.run("portcall restore")
     for_hand = plant.run("portcall match 10.61.20.11 --address 10.61.20.21/24")
     assert for_hand.code == 3
-    assert "10.61.20.21 is taken, 02-77-B1-4C-09-21 has it" in for_hand.err
+    *_, last = for_hand.err.splitlines()
+    assert last.endswith("10.61.20.21 is taken, 02-77-B1-4C-09-21 has it; nothing is changed")
+    assert "no address is left" not in for_hand.err
     two = plant.run("portcall match 203.0.113.40 --address 203.0.113.9/25 --no-probe")
     assert two.code == 0
     assert "usb0 now has 203.0.113.9/25" in two.out
@@ -275,11 +281,11 @@ def test_replace_takes_the_others_off_and_several_matches_stack(plant):
         "10.61.20.8/24",
         "198.51.100.240/30",
     }
-    assert re.findall(r"inet (\S+)", plant.run("ip -4 addr show usb0").out) == ["203.0.113.8/24"]
+    assert re.findall(r"inet (\S+)", plant.run("ip -4 addr show usb0").out) == ["203.0.113.254/24"]
     plant.run("portcall match dryer-plc --adapter usb0 --no-probe")
     shown = plant.run("portcall restore --show --json").json["open"]
     assert [(e["address"], e["taken_off"]) for e in shown] == [
-        ("203.0.113.8/24", True),
+        ("203.0.113.254/24", True),
         ("10.61.20.200/24", False),
     ]
     assert plant.run("portcall restore").code == 0
@@ -347,16 +353,16 @@ def test_a_mask_nobody_gave_is_read_from_the_device_or_said_to_be_an_assumption(
         # An adapter that was pulled out had the same address: its match stays open all the while.
         plant.run("ip link add gone0 up type veth peer name gone1")
         plant.run("ip link set gone1 up")
-        line = "portcall match 10.61.20.10 --address 10.61.20.9/24 --adapter gone0 --no-probe"
-        assert "gone0: 10.61.20.9/24 added" in plant.run(line).out
+        line = "portcall match 10.61.20.10 --address 10.61.20.254/24 --adapter gone0 --no-probe"
+        assert "gone0 now has 10.61.20.254/24" in plant.run(line).out
         plant.run("ip link del gone0")
         told = plant.run("portcall match 10.61.20.10")
         assert told.code == 0
-        assert "usb0 now has 10.61.20.9/16" in told.out
+        assert "usb0 now has 10.61.20.254/16" in told.out
         assert "the mask /16 is the device's own" in told.out
-        assert re.findall(r"inet (\S+)", plant.run("ip -4 addr").out)[1:] == ["10.61.20.9/16"]
+        assert re.findall(r"inet (\S+)", plant.run("ip -4 addr").out)[1:] == ["10.61.20.254/16"]
         assumed = plant.run("portcall match 203.0.113.10")
-        assert "usb0 now has 203.0.113.9/24" in assumed.out
+        assert "usb0 now has 203.0.113.254/24" in assumed.out
         assert "the mask /24 is an assumption: nobody gave one" in assumed.out
         assert "is not here; what it was given went with it" in plant.run("portcall restore").out
         assert plant.run("ip -4 -o addr show usb0").out == ""
@@ -500,4 +506,4 @@ def test_a_match_is_never_in_force_where_the_kernel_sends_to_everybody(plant):
     plant.run("ip addr add 10.61.21.100/25 dev usb0 brd 10.61.21.9")
     told = plant.run("portcall match 10.61.21.9 --address 10.61.21.100/25")
     assert told.code == 1
-    assert "NOT in force; the operating system sends no packet to 10.61.21.9" in told.out
+    assert "10.61.21.100/25: the operating system sends no packet to 10.61.21.9" in told.out

@@ -315,12 +315,14 @@ def _what_is_open(board: Board) -> Text:
     """How many have no address, and which; or that all is done."""
     count, names = len(board.rows), [row.device.name for row in board.missing]
     kept = sum(row.state is State.KEPT for row in board.rows)
-    holding = f"; {kept} of them keep it when the power goes" if kept else ""
+    one_keeps = "1 of them keeps" if kept == 1 else f"{kept} of them keep"
+    holding = f"; {one_keeps} it when the power goes" if kept else ""
     if not count:
         return Text("no device was to be served")
     if not names:
-        all_of = "the device has its" if count == 1 else f"all {count} devices have their"
-        return Text(f"done: {all_of} address and answer there{holding}", Tone.DONE)
+        one = "the device has its address and answers there"
+        all_of = one if count == 1 else f"all {count} devices have their address and answer there"
+        return Text(f"done: {all_of}{holding}", Tone.DONE)
     more = f" and {len(names) - _MOST_NAMED} more" if len(names) > _MOST_NAMED else ""
     named = ", ".join(names[:_MOST_NAMED]) + more
     done = f"; {count - len(names)} done{holding}" if count > len(names) else ""

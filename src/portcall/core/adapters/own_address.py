@@ -62,17 +62,34 @@ def candidates(
     broadcast number, a reserved one, or one of ``avoid`` (planned addresses, gateways).
     """
     usable = hosts(wanted.network)
-
-    def free(address: IPv4Address) -> bool:
-        wanted_by_nobody = address != wanted.target and address not in avoid
-        return address in usable and wanted_by_nobody and may_be_chosen(address)
-
-    if preferred is not None and free(preferred):
+    if preferred is not None and _is_free(preferred, wanted, avoid):
         yield preferred
     for number in range(int(usable.last), int(usable.first) - 1, -1):
         address = IPv4Address(number)
-        if address != preferred and free(address):
+        if address != preferred and _is_free(address, wanted, avoid):
             yield address
+
+
+def nearest(wanted: Wanted, avoid: Collection[IPv4Address]) -> Iterator[IPv4Address]:
+    """The same addresses, those that differ least from the target's number first: the most likely
+    to be in a device's subnet when its mask is not known."""
+    usable, target = hosts(wanted.network), int(wanted.target or 0)
+    for number in sorted(
+        range(max(target - _NEAR, int(usable.first)), min(target + _NEAR, int(usable.last)) + 1),
+        key=lambda number: abs(number - target),
+    ):
+        address = IPv4Address(number)
+        if _is_free(address, wanted, avoid):
+            yield address
+
+
+_NEAR = 16
+"""How far from a target's number an address still counts as near."""
+
+
+def _is_free(address: IPv4Address, wanted: Wanted, avoid: Collection[IPv4Address]) -> bool:
+    wanted_by_nobody = address != wanted.target and address not in avoid
+    return address in hosts(wanted.network) and wanted_by_nobody and may_be_chosen(address)
 
 
 def check_own(interface: IPv4Interface, plan: Plan, subnets: Sequence[Subnet]) -> None:

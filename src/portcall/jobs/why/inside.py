@@ -10,7 +10,7 @@ from ipaddress import IPv4Address, IPv4Interface
 from itertools import islice
 
 from portcall.core.adapters.adapter import Adapter
-from portcall.core.adapters.own_address import Wanted, candidates
+from portcall.core.adapters.own_address import Wanted, nearest
 from portcall.core.address import Mac
 from portcall.core.find import cip_interface, web_page
 from portcall.core.find.sighting import Field, Method, Sighting, sighting_of
@@ -54,7 +54,7 @@ async def ask_from_inside(
     own = adapter.on_subnet_of(address)
     prefix = own.network.prefixlen if own else _NEAR_PREFIX
     network = IPv4Interface((address, prefix)).network
-    near = candidates(Wanted(network, address, "near"), None, site.reserved(plan))
+    near = nearest(Wanted(network, address, "near"), site.reserved(plan))
     choices = [each for each in islice(near, 2) if own is None or each != own.ip]
     try:
         free = await _free(runner, adapter, choices)
