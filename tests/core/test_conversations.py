@@ -106,6 +106,8 @@ def test_a_sweep_uses_its_own_address_only_inside_its_own_subnet():
     }
     assert senders == {
         "10.61.20.199": "10.61.20.200",
+        # Its own is asked for as anybody would who does not have it.
+        "10.61.20.200": "0.0.0.0",
         "10.61.20.201": "10.61.20.200",
         "203.0.113.40": "0.0.0.0",
     }

@@ -79,6 +79,8 @@ def test_each_fault_is_told_once():
         "10.61.20.10 (plc) has the mask 255.255.0.0; that of 10.61.20.0/24 is 255.255.255.0",
         "a DHCP server is on this wire: 10.61.20.1 (02-D0-11-3E-00-01) gives addresses to devices",
     )
+    (own,) = faults(scene(seen(FAN, "10.61.20.200")))
+    assert own == f"10.61.20.200 is this computer's own address, and {FAN} (fan) has it, too"
     assert faults(scene(seen(FAN, "10.61.20.21"), seen(PUMP, "10.61.20.22"))) == ()
     # Where nobody knows the mask, none differs.
     assert faults(scene(seen(PLC, "10.61.10.9", Method.CIP, mask="255.255.0.0"))) == ()

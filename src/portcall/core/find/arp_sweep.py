@@ -2,7 +2,8 @@
 
 For targets in one of the workstation's own subnets the request carries its own address. For others
 it is a probe with sender address zero (RFC 5227 §1.1), which a device in a foreign subnet answers
-too, and which claims nothing.
+too, and which claims nothing. So does what asks for one of its own addresses: somebody else may
+have it as well.
 """
 
 from __future__ import annotations
@@ -85,14 +86,17 @@ class ArpSweep(Conversation[Frame, Sighting]):
     def _to_the_silent(self) -> Iterator[Frame]:
         """Requests for every address that has not answered, made as they are needed."""
         answered = self._answered
-        own = {each.ip.packed for each in self._own}
+        own = {each.ip.packed for each in self._own} - answered.keys()
+        nobodys = arp.encode_request(self._own_mac, UNSPECIFIED, UNSPECIFIED)[:-4]
         for span in self._ranges:
             for first, last, sender in self._pieces(span):
                 # All but the last four octets is the same for every request of a piece.
                 head = arp.encode_request(self._own_mac, sender, UNSPECIFIED)[:-4]
                 for number in range(first, last + 1):
                     target = number.to_bytes(4, "big")
-                    if target not in answered and target not in own:
+                    if target in own:
+                        yield Frame(nobodys + target)
+                    elif target not in answered:
                         yield Frame(head + target)
 
     def _pieces(self, span: AddressRange) -> Iterator[tuple[int, int, IPv4Address]]:

@@ -106,11 +106,22 @@ def neighbourhoods(scene: Scene) -> tuple[Neighbourhood, ...]:
 def faults(scene: Scene) -> tuple[str, ...]:
     """What is wrong on this wire, a sentence each."""
     return (
+        *_own_taken(scene),
         *_shared(scene),
         *_in_anothers_place(scene),
         *_other_masks(scene),
         *_servers(scene),
     )
+
+
+def _own_taken(scene: Scene) -> Iterator[str]:
+    for own in scene.own or ():
+        for device in scene.devices:
+            if own.ip in device.addresses and not device.answers_for_others:
+                yield (
+                    f"{own.ip} is this computer's own address, and "
+                    f"{_called(device, scene.plan)} has it, too"
+                )
 
 
 def _called(device: Device, plan: Plan) -> str:
