@@ -1,6 +1,7 @@
 """Probe, sweep, identity, listening, ping and lookout, driven with made-up times."""
 
 from ipaddress import IPv4Address, IPv4Interface
+from itertools import pairwise
 
 import pytest
 from drive import Wire, alone
@@ -26,9 +27,11 @@ from portcall.core.reach.echo_facts import Replied, Unanswered
 from portcall.core.reach.ping import Ping
 from portcall.core.reach.rounds import ERROR_GRACE
 from portcall.core.reach.statistics import summarise
-from portcall.core.talk.conversation import Datagram, Endpoint, Frame, IcmpPacket
-from portcall.core.talk.pacer import Pacer
+from portcall.core.talk.conversation import Datagram, Endpoint, Frame, IcmpPacket, StreamBytes
+from portcall.core.talk.door_knock import Knock
+from portcall.core.talk.pacer import EVERYBODY, Pace, Pacer, Shares, Window
 from portcall.core.talk.probe import PROBE_TIME, AddressProbe, Free, Taken
+from portcall.core.talk.receivers import of_frame, of_packet
 from portcall.core.talk.request import AddressProtocol
 from portcall.core.wire import arp, bootp, cip, dhcp, ethernet, icmp, ipv4, udp
 
@@ -397,6 +400,57 @@ def test_a_pacer_that_is_not_held_back_keeps_its_rate():
         now = pacer.ready_at(now)
         pacer.spend(now)
     assert 4.97 <= now <= 5.0
+
+
+@given(
+    st.floats(0.2, 120),
+    st.floats(0, 0.01),
+    st.lists(st.tuples(st.floats(0, 0.3), st.integers(1, 6)), min_size=1, max_size=200),
+)
+def test_no_second_has_more_than_a_window_allows_and_no_two_are_closer_than_the_gap(
+    most, gap, packets
+):
+    window = Window(most, gap)
+    now, times = 0.0, []
+    for wait, room in packets:
+        now = window.ready_at(now + wait, room)
+        for _ in range(min(room, max(1, int(most)))):
+            # What follows at once is counted as it is seen to leave.
+            window.spend(now)
+            times.append(now)
+    for first, at in enumerate(times):
+        within = sum(at <= other < at + 1.0 for other in times[first:])
+        assert within <= max(1, int(most))
+    for earlier, later in pairwise(sorted(set(times))):
+        assert later - earlier >= gap - 1e-9
+
+
+def test_what_was_spent_and_is_seen_to_leave_counts_once_and_what_the_kernel_sends_counts_too():
+    shares = Shares(Pace(to_one=3))
+    shares.spend(b"drive", 0.0)
+    assert not shares.seen(b"drive", 0.001)
+    assert shares.ready_at(b"drive", 0.1) == 0.1
+    assert shares.seen(b"drive", 0.1)
+    assert shares.seen(b"drive", 0.2)
+    assert shares.ready_at(b"drive", 0.3) >= 1.0
+    assert shares.ready_at(b"other", 0.3) == 0.3
+    # What was spent long ago and never seen hides nothing.
+    shares.spend(b"other", 0.0)
+    assert shares.seen(b"other", 2.0)
+
+
+def test_whom_a_packet_is_for_is_read_from_it_or_from_its_medium():
+    plc = Endpoint(PLC, 44818)
+    assert of_frame(arp.encode_request(OWN, PLC, PLC)) is EVERYBODY
+    assert of_packet(Datagram(plc, b""), None) == PLC.packed
+    assert of_packet(Datagram(Endpoint(IPv4Address("224.0.0.251"), 5353), b""), None) is EVERYBODY
+    assert of_packet(Datagram(Endpoint(IPv4Address("255.255.255.255"), 9), b""), None) is EVERYBODY
+    assert of_packet(Knock(plc), None) == of_packet(StreamBytes(b"x"), PLC) == PLC.packed
+    assert of_packet(StreamBytes(b"x"), None) is None
+    datagram = udp.UdpDatagram(1, 2, b"")
+    frame = udp.encode_frame(udp.UdpFrame(OWN, THEIRS, PLC, PLC, datagram))
+    assert of_frame(frame) == PLC.packed
+    assert of_frame(frame[:20]) == THEIRS
 
 
 def test_the_wire_in_these_tests_delivers_to_everyone_else():

@@ -368,10 +368,10 @@ def test_an_edited_plan_takes_effect_at_once_and_what_did_not_change_goes_on():
     moved = replace(PLAN.devices[0], interface=IPv4Interface("10.61.20.31/24"))
     new = PlannedDevice("hood-fan", IPv4Interface("10.61.20.60/24"), STRANGER)
     plan = Plan((moved, PLAN.devices[1], new))
-    wire.pass_time(0.02)
+    wire.pass_time(0.05)
     before = len(server.packets)
     wire._carry_out(server, server.conversation.change(plan, Plan(), wire.now))
-    wire.pass_time(0.02)
+    wire.pass_time(0.05)
     asked_for = [packet.data[-4:] for packet in server.packets[before:]]
     assert asked_for == [moved.address.packed, new.address.packed]
     wire.say(ask(FAN))

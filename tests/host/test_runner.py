@@ -16,7 +16,7 @@ from portcall.core.talk.conversation import (
     SendEach,
     StreamBytes,
 )
-from portcall.core.talk.pacer import Pacer
+from portcall.core.talk.pacer import Pace, Pacer, Shares
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.datagrams import Datagrams
 from portcall.host.runner import Runner
@@ -104,6 +104,52 @@ def test_packets_leave_in_order_and_not_faster_than_the_pacer_allows(pipes):
     facts, took = asyncio.run(go())
     assert facts == [str(n).encode() for n in range(60)]
     assert took >= (60 - 4) / 200
+
+
+class ToEach(Conversation):
+    """Sends some to each of several receivers, the first receiver's first."""
+
+    def __init__(self, receivers, count):
+        self.left_over = len(receivers) * count
+        self.packets = [Datagram(each, b"") for each in receivers for _ in range(count)]
+
+    def begin(self, now):
+        yield from map(Send, self.packets)
+
+    def left(self, packet, now):
+        self.left_over -= 1
+        self.over = self.left_over == 0
+        yield Report((packet.peer.address, now))
+
+
+class Nowhere(Pipe):
+    """Takes every packet."""
+
+    def receive(self):
+        return iter(())
+
+    def send(self, packet):
+        return None
+
+
+def test_a_receiver_that_has_had_its_share_keeps_no_other_waiting(pipes):
+    one, other = (Endpoint(IPv4Address(f"10.61.20.{n}"), 9) for n in (1, 2))
+
+    async def go():
+        runner = Runner(Pacer(1e6, 1000), Shares(Pace(to_one=5)))
+        facts = []
+        async with asyncio.timeout(10):
+            await runner.run(ToEach((one, other), 7), Nowhere(pipes[0].sock), facts.append)
+        return facts
+
+    facts = asyncio.run(go())
+    assert len(facts) == 14
+    first = facts[0][1]
+    early = [address for address, at in facts if at < first + 0.9]
+    assert early.count(one.address) == early.count(other.address) == 5
+    for address in (one.address, other.address):
+        times = [at for each, at in facts if each == address]
+        assert times[5] - times[0] >= 1.0
 
 
 def test_a_refused_send_is_told_to_its_conversation_and_not_raised(pipes):

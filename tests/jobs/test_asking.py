@@ -24,7 +24,7 @@ from portcall.core.find.sighting import Field, Method, Sighting, sighting_of
 from portcall.core.plan.rows import Plan
 from portcall.core.talk.ask_each import AskEach
 from portcall.core.talk.conversation import Conversation, Datagram, Endpoint, Send
-from portcall.core.talk.pacer import Pacer
+from portcall.core.talk.pacer import Pace, Pacer
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.core.wire import cip, pcapng
 from portcall.host.datagrams import Datagrams
@@ -258,7 +258,10 @@ def test_what_others_send_is_charged_to_the_pace():
                 yield from self.begin(now)
 
     async def go(others):
-        with paced("lo", 110, burst_seconds=0) as runner, closing(Datagrams.at(LOOPBACK)) as medium:
+        with (
+            paced("lo", Pace(110), burst_seconds=0) as runner,
+            closing(Datagrams.at(LOOPBACK)) as medium,
+        ):
             began = time.monotonic()
             await runner.run(Ten(others), medium, print)
             return time.monotonic() - began

@@ -16,6 +16,7 @@ import pytest
 from portcall.core.address import parse_mac
 from portcall.core.reach.echo_facts import Replied, Unanswered
 from portcall.core.talk.conversation import Endpoint
+from portcall.core.talk.pacer import Pace
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.site import files, matches
 from portcall.site.catalogs import add_catalog
@@ -49,7 +50,8 @@ def test_a_site_is_found_by_walking_up(tmp_path):
     (tmp_path / "plan.csv").write_text("name,address\nfan,10.61.20.21\n")
     assert find_site(deep).folder == tmp_path
     (tmp_path / "line 2" / "site.toml").write_text(
-        'name = "Line 2"\nworkstation = "10.61.20.200"\nmaker_defaults = ["203.0.113.0/24"]\n'
+        'name = "Line 2"\npace_to_one = 5\nworkstation = "10.61.20.200"\n'
+        'maker_defaults = ["203.0.113.0/24"]\n'
         '[[subnets]]\nnetwork = "10.61.20.0/24"\ngateway = "10.61.20.1"\n'
         '[makers]\n"02:77:b1" = "Whimbrel\\u001b Drives"\n'
     )
@@ -57,7 +59,7 @@ def test_a_site_is_found_by_walking_up(tmp_path):
     assert (site.name, site.workstation, site.pace) == (
         "Line 2",
         IPv4Address("10.61.20.200"),
-        200,
+        Pace(1000, 100, 5),
     )
     assert site.subnets[0].gateway == IPv4Address("10.61.20.1")
     assert site.plan().devices == ()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from functools import partial
 
 import click
@@ -27,7 +28,7 @@ from portcall.cli.views.devices import (
     print_found,
     summary,
 )
-from portcall.cli.views.progress import progress_bar
+from portcall.cli.views.finding import finding_view
 from portcall.cli.views.watch import watch_view
 from portcall.core.find.sighting import Method
 from portcall.core.plan.targets import parse_targets
@@ -54,7 +55,7 @@ LONGEST_LISTEN = 3600
 @click.option(
     "--pace",
     type=click.FloatRange(0, HIGHEST_PACE, min_open=True),
-    help="Packets a second; the site's, or 200.",
+    help="Packets a second in all; the site's, or 1000.",
 )
 @click.option("--unpaced", is_flag=True, help="Send as fast as possible: never where machines run.")
 @click.option("--large", is_flag=True, help="Take ranges of more than 65,536 addresses.")
@@ -101,7 +102,8 @@ def find_command(
     named = parse_targets(ranges, gathering.plan, large)
     adapter = chosen_adapter(adapter_name)
     wanted = [Method(method) for method in methods] or list(WIRE_METHODS)
-    orders = orders_for(adapter, site, gathering, named, wanted, pace, unpaced, listen)
+    asked_pace = site.pace if pace is None else dataclasses.replace(site.pace, in_all=pace)
+    orders = orders_for(adapter, site, gathering, named, wanted, asked_pace, unpaced, listen)
     begin_capture(adapter, capture)
     if watch:
         with watch_view(adapter, gathering, site, as_json) as view:
@@ -109,7 +111,7 @@ def find_command(
             view.show(watching)
             run_until_interrupted(partial(watching.run, orders))
         return INTERRUPTED
-    with progress_bar() as draw:
+    with finding_view(gathering, as_json or as_csv) as draw:
         looked, _ = run_until_interrupted(
             lambda stop: look(adapter, orders, gathering, stop=stop, progress=draw, tell=note)
         )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from contextlib import ExitStack, closing
+from dataclasses import replace
 from functools import partial
 from ipaddress import IPv4Address
 from pathlib import Path
@@ -31,7 +32,7 @@ from portcall.core.reach.ping import HEADERS, LONGEST, OCTETS
 from portcall.core.reach.series import Series, series_of
 from portcall.core.reach.statistics import summarise
 from portcall.core.talk.conversation import Endpoint
-from portcall.core.talk.pacer import HIGHEST_PACE
+from portcall.core.talk.pacer import HIGHEST_PACE, Pace
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.jobs.reach.asking import Rounds
 from portcall.jobs.reach.reach import must_have_an_address, not_oneself, reach
@@ -39,7 +40,7 @@ from portcall.jobs.reach.watching import Ends, Watching, by_the_calendar
 from portcall.jobs.workstation.ways import own_address_sentence
 from portcall.site.catalogs import read_catalogs
 from portcall.site.echo_log import EchoLog, read_echoes
-from portcall.site.folder import this_site
+from portcall.site.folder import Site, this_site
 
 _PLOTS = (".png", ".svg", ".pdf")
 _MOST_KEPT = 2_000_000
@@ -79,7 +80,7 @@ _MOST_KEPT = 2_000_000
 @click.option(
     "--pace",
     type=click.FloatRange(1, HIGHEST_PACE),
-    help="Packets a second, at most. Without it, the site's, or 200.",
+    help="Packets a second in all, at most; the site's, or 1000.",
 )
 @click.option(
     "--accept",
@@ -139,7 +140,7 @@ def reach_command(
     adapter = chosen_adapter(adapter_name)
     begin_capture(adapter, capture)
     names = {row.address: row.name for row in plan}
-    rounds = Rounds(adapter, asked, pace or site.pace, interval, wait, sizes or (OCTETS,))
+    rounds = Rounds(adapter, asked, _pace(site, pace), interval, wait, sizes or (OCTETS,))
     if watch or lasts or until_up or until_down or log_file:
         ends = Ends(lasts, until_up, until_down)
         return _watch(rounds, ends, plan, log_file, plot, accept, as_json)
@@ -170,7 +171,7 @@ def _watch(
         address, adapter = next(iter(own.items()))
         raise NotPossibleHere(f"{own_address_sentence(address, adapter)}; watch the others only")
     must_have_an_address(rounds.adapter, others)
-    _say_if_too_many(len(rounds.targets), rounds.interval, rounds.pace)
+    _say_if_too_many(len(rounds.targets), rounds.interval, rounds.pace.in_all)
     names = {row.address: row.name for row in plan}
     kept: list[Fact] = []
     with ExitStack() as stack:
@@ -187,6 +188,10 @@ def _watch(
     if ends.until_up or ends.until_down:
         return YES if watching.has_come else INTERRUPTED if interrupted else NO
     return INTERRUPTED if interrupted else NO if watching.watch.is_lossy(accept) else YES
+
+
+def _pace(site: Site, in_all: float | None) -> Pace:
+    return site.pace if in_all is None else replace(site.pace, in_all=in_all)
 
 
 def _targets(addresses: Sequence[IPv4Address], ports: Sequence[int]) -> list[Target]:

@@ -175,6 +175,16 @@ def print_groups(
     return columns.left_out(shown, told)
 
 
+def drawn(columns: Columns, rows: Sequence[T], cells_of: Callable[[T], Sequence[Text]]) -> Segments:
+    """The same table without remarks, to be redrawn in place some times a second."""
+    out = console()
+    headers = [Text(str(column.header), "bold") for column in columns.columns]
+    cells = [cells_of(row) for row in rows]
+    widths, told = _measure(len(headers), cells)
+    shown = columns.fit(widths, told, out.width)
+    return Segments(segment for line in (headers, *cells) for segment in _line(out, line, shown))
+
+
 def print_lines(lines: Iterable[Remark]) -> None:
     """Print sentences on stdout, wrapped at words; a line to type is never broken."""
     out = console()

@@ -6,6 +6,7 @@ import ctypes
 import socket
 import struct
 
+from portcall.core.talk.receivers import HEADERS
 from portcall.core.wire import bootp
 from portcall.core.wire.ethernet import EtherType
 from portcall.host.packet_socket import PACKET_OUTGOING
@@ -30,10 +31,10 @@ Program = tuple[tuple[int, int, int, int], ...]
 OUTGOING_ONLY: Program = (
     (_LOAD_HALF, 0, 0, _AUXILIARY_PACKET_TYPE),
     (_EQUALS, 0, 1, PACKET_OUTGOING),
-    (_RETURN, 0, 0, 1),
+    (_RETURN, 0, 0, HEADERS),
     (_RETURN, 0, 0, _NOTHING),
 )
-"""One octet of each frame that leaves: for counting them."""
+"""The headers of each frame that leaves: for counting them, and whom they are for."""
 
 NO_CONVERSATIONS: Program = (
     (_LOAD_HALF, 0, 0, _ETHERTYPE),

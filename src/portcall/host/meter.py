@@ -5,11 +5,12 @@ from __future__ import annotations
 import socket
 import struct
 
+from portcall.core.talk.receivers import HEADERS
 from portcall.host.filters import OUTGOING_ONLY, attach
 from portcall.host.packet_socket import ETH_P_ALL, PACKET_STATISTICS, SOL_PACKET
 
-_NO_ROOM = 1
-"""The kernel rounds up to its least: what is counted need not be kept."""
+_ROOM = 1 << 18
+_MOST_AT_ONCE = 512
 
 
 class Meter:
@@ -20,17 +21,23 @@ class Meter:
         try:
             self._socket.setblocking(False)
             attach(self._socket, OUTGOING_ONLY)
-            self._socket.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, _NO_ROOM)
+            self._socket.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, _ROOM)
             self._socket.bind((adapter, ETH_P_ALL))
         except OSError:
             self._socket.close()
             raise
 
-    def count(self) -> int:
-        """How many frames have left since the last call."""
+    def departed(self) -> tuple[list[bytes], int]:
+        """The headers of the frames that have left since the last call, and how many more did."""
+        heads: list[bytes] = []
+        try:
+            while len(heads) < _MOST_AT_ONCE:
+                heads.append(self._socket.recv(HEADERS))
+        except BlockingIOError:
+            pass
         statistics = self._socket.getsockopt(SOL_PACKET, PACKET_STATISTICS, 8)
-        frames, _ = struct.unpack("=II", statistics)
-        return int(frames)
+        _, dropped = struct.unpack("=II", statistics)
+        return heads, int(dropped)
 
     def close(self) -> None:
         """Close the socket."""

@@ -6,14 +6,17 @@ import asyncio
 import errno
 import gc
 from collections import deque
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Hashable, Iterator
 from contextlib import ExitStack, closing, contextmanager, suppress
 from dataclasses import dataclass, field
+from ipaddress import IPv4Address
+from math import inf
 from time import monotonic
-from typing import Any, TypeVar
+from typing import Any, TypeAlias, TypeVar
 
 from portcall.core.talk.conversation import Actions, Conversation, Report, Send
-from portcall.core.talk.pacer import BURST_SECONDS, Pacer, sustained
+from portcall.core.talk.pacer import BURST_SECONDS, EVERYBODY, Pace, Pacer, Shares, sustained
+from portcall.core.talk.receivers import is_resolved_first, of_frame, of_packet, room_for
 from portcall.host.medium import Medium
 from portcall.host.meter import Meter
 
@@ -30,8 +33,7 @@ _MOST_IN_A_ROW = 128
 _RARELY = 100_000
 """Objects that are made between two runs of the garbage collector."""
 
-_MOST_UNSEEN = 2
-"""Packets that may be on their way between being sent and being seen to leave."""
+_MOST_MET = 4096
 
 
 class End:
@@ -81,29 +83,45 @@ class _Running:
     heeds_leaving: bool
     alarm: asyncio.TimerHandle | None = None
     wakes_at: float | None = None
+    peer: IPv4Address | None = None
+    """The other side of the medium, where it has only one."""
+
+
+_Queued: TypeAlias = tuple[_Running, Any, Iterator[Any] | None]
+"""Who sends, the packet, and where more come from. None as a packet: to be taken from there."""
 
 
 @dataclass(slots=True)
 class Runner:
     """Lives inside one asyncio loop, whose clock, ``monotonic``, is the conversations' clock.
 
-    Packets leave in the order they were asked for, as the pacer allows; what a conversation still
-    had to send when it ended is not sent. A conversation that raises, or whose report raises, ends;
+    Packets leave in the order they were asked for, as the pacer allows; those for a receiver that
+    has had its share wait, and the others pass them. What a conversation still had to send when it
+    ended is not sent. A conversation that raises, or whose report raises, ends;
     who waits for it is told, and the others go on. ``using`` drops and closes a medium at its end.
     """
 
     pacer: Pacer | None = field(default_factory=Pacer)
-    """None: as fast as it goes."""
+    """What leaves in all; None: as fast as it goes."""
+    shares: Shares | None = None
+    """What of it goes to everybody, and to any one device; None: no more than in all."""
     _running: dict[int, tuple[_Running, ...]] = field(default_factory=dict)
-    _queue: deque[tuple[_Running, Any, Iterator[Any] | None]] = field(default_factory=deque)
-    """Who sends, the packet, and where more come from. None as a packet: to be taken from there."""
+    _queue: deque[_Queued] = field(default_factory=deque)
     _failed: list[End] = field(default_factory=list)
     """Ends by an exception that nobody may have been told of yet."""
     _drain_alarm: asyncio.TimerHandle | None = None
     _draining: bool = False
     _meter: Meter | None = None
-    _unseen: int = 0
-    """Packets that left by this runner and that the meter has not seen yet."""
+    _held: dict[Hashable, deque[_Queued]] = field(default_factory=dict)
+    """What waits until its receiver may be sent something again."""
+    _next_release: float = inf
+    """When the first of them may leave."""
+    _waits_for_shares: bool = False
+    """Whether nothing but those is waited for."""
+    _met: set[Hashable] = field(default_factory=set)
+    """Who was sent something through the kernel, which knows their MACs by that."""
+    _meets: bool = False
+    """Whether the last packet was the first for its receiver."""
 
     def start(
         self,
@@ -118,7 +136,8 @@ class Runner:
         """
         loop = asyncio.get_running_loop()
         heeds_leaving = type(conversation).left is not Conversation.left
-        running = _Running(conversation, medium, report, End(), heeds_leaving)
+        peer = getattr(medium, "peer", None)
+        running = _Running(conversation, medium, report, End(), heeds_leaving, peer=peer)
         descriptor = medium.fileno()
         others = self._running.get(descriptor, ())
         self._running[descriptor] = (*others, running)
@@ -176,12 +195,79 @@ class Runner:
         self._meter = meter
 
     def _count_others(self, pacer: Pacer, now: float) -> None:
-        """Charge the pacer with the packets that left and were not sent here."""
-        if self._meter is not None:
-            extra = self._meter.count() - self._unseen
-            self._unseen = max(0, min(-extra, _MOST_UNSEEN))
-            for _ in range(extra):
+        """Charge with the packets that left and were not sent here."""
+        if self._meter is None or self.shares is None:
+            return
+        heads, more = self._meter.departed()
+        for head in heads:
+            if self.shares.seen(of_frame(head), now):
                 pacer.spend(now)
+        for _ in range(more):
+            pacer.spend(now)
+
+    def _take(self, now: float) -> tuple[_Queued, Hashable | None] | None:
+        """What is to be sent next, and the receiver that it was held back for until now."""
+        shares = self.shares
+        if shares is not None and self._held and now >= self._next_release:
+            self._next_release = inf
+            for receiver, waiting in self._held.items():
+                ready = self._ready_at(shares, receiver, waiting[0][1], now)
+                if ready <= now:
+                    queued = waiting.popleft()
+                    if not waiting:
+                        del self._held[receiver]
+                    self._next_release = now  # Others may be due as well.
+                    return queued, receiver
+                self._next_release = min(self._next_release, ready)
+        return (self._queue.popleft(), None) if self._queue else None
+
+    def _ready_at(self, shares: Shares, receiver: Hashable, packet: Any, now: float) -> float:
+        """The time from which a packet may leave, as far as this receiver's share goes."""
+        if receiver is not EVERYBODY:
+            return shares.ready_at(receiver, now, room_for(packet))
+        ready = shares.ready_at(EVERYBODY, now)
+        # The kernel asks everybody for the MAC of whom it is to send something the first time.
+        return max(ready, shares.meetings.ready_at(now)) if is_resolved_first(packet) else ready
+
+    def _must_wait(self, queued: _Queued, released: Hashable | None, now: float) -> bool:
+        """Whether a packet's receiver has had its share; it is held back until it may have more."""
+        running, packet, _ = queued
+        shares = self.shares
+        receiver = of_packet(packet, running.peer) if shares is not None else None
+        if shares is None or receiver is None:
+            return False
+        meets = receiver not in self._met and is_resolved_first(packet)
+        meets = meets and receiver is not EVERYBODY
+        for each in (receiver, EVERYBODY) if meets else (receiver,):
+            if each == released:
+                continue
+            ready = self._ready_at(shares, each, packet, now)
+            # What was held back before goes first.
+            if ready > now or each in self._held:
+                self._held.setdefault(each, deque()).append(queued)
+                self._next_release = min(self._next_release, ready)
+                return True
+        shares.spend(receiver, now)
+        if meets:
+            self._meet(shares, receiver, now)
+        return False
+
+    def _meet(self, shares: Shares, receiver: Hashable, now: float) -> None:
+        """A receiver is sent something for the first time."""
+        shares.meetings.spend(now)
+        self._meets = True
+        if len(self._met) >= _MOST_MET:
+            self._met.clear()
+        self._met.add(receiver)
+        if self._meter is None:
+            shares.spend(EVERYBODY, now)
+
+    def _put_back(self, queued: _Queued, released: Hashable | None) -> None:
+        """It comes next again."""
+        if released is None:
+            self._queue.appendleft(queued)
+        else:
+            self._held[released] = deque((queued, *self._held.get(released, ())))
 
     def _readable(self, descriptor: int, medium: Medium[Any]) -> None:
         listeners, carry_out = self._running, self._carry_out
@@ -215,8 +301,13 @@ class Runner:
             self._finish(running)
         elif conversation.wake_at != running.wakes_at:
             self._set_alarm(running)
-        if self._queue and self._drain_alarm is None and not self._draining:
-            self._drain()
+        if self._queue and not self._draining:
+            if self._waits_for_shares and self._drain_alarm is not None:
+                # What is held back for one receiver does not keep others waiting.
+                self._drain_alarm.cancel()
+                self._drain_alarm = None
+            if self._drain_alarm is None:
+                self._drain()
 
     def _set_alarm(self, running: _Running) -> None:
         if running.alarm is not None:
@@ -259,13 +350,16 @@ class Runner:
         sent = 0
         if pacer is not None:
             self._count_others(pacer, monotonic())
-        while queue:
+        while True:
             if sent == _MOST_IN_A_ROW:
                 again_in = 0.0
                 break
-            sent += 1
             now = monotonic()
-            running, packet, more = queue.popleft()
+            taken = self._take(now)
+            if taken is None:
+                break
+            sent += 1
+            (running, packet, more), released = taken
             if running.over.is_set():
                 continue
             if packet is None and more is not None:
@@ -278,13 +372,15 @@ class Runner:
                     self._carry_out(running, running.conversation.all_left, now)
                     continue
             if pacer is not None and pacer.ready_at(now) > now:
-                queue.appendleft((running, packet, more))
+                self._put_back((running, packet, more), released)
                 again_in = pacer.worth_waking_at(now) - now
                 break
+            if self._must_wait((running, packet, more), released, now):
+                continue
             try:
                 left = running.medium.send(packet)
             except BlockingIOError:
-                queue.appendleft((running, packet, more))
+                self._put_back((running, packet, more), released)
                 again_in = _FULL_RETRY
                 break
             except OSError as error:
@@ -295,12 +391,18 @@ class Runner:
             else:
                 if pacer is not None:
                     pacer.spend(now)
-                    self._unseen += 1
+                    if self._meets:
+                        # Whether the kernel has asked is seen at once.
+                        self._meets = False
+                        self._count_others(pacer, now)
                 if running.heeds_leaving:
                     self._carry_out(running, running.conversation.left, packet, left or now)
             if more is not None:
                 queue.append((running, None, more))
         self._draining = False
+        self._waits_for_shares = again_in is None and bool(self._held)
+        if self._waits_for_shares:
+            again_in = max(self._next_release - monotonic(), 0.0)
         if again_in is not None:
             loop = asyncio.get_running_loop()
             self._drain_alarm = loop.call_later(again_in, self._drain)
@@ -318,9 +420,9 @@ def _reason(error: OSError) -> str:
 
 @contextmanager
 def paced(
-    adapter: str, pace: float | None, burst_seconds: float = BURST_SECONDS
+    adapter: str, pace: Pace | None, burst_seconds: float = BURST_SECONDS
 ) -> Iterator[Runner]:
-    """A runner that keeps a pace, in packets a second, on an adapter; None: as fast as it goes.
+    """A runner that keeps a pace on an adapter, in all three parts; None: as fast as it goes.
 
     What the kernel sends there on its own is counted, too, where that is allowed (CAP_NET_RAW).
     Whatever goes on at the same time shares one such runner: two would make twice the pace.
@@ -328,7 +430,8 @@ def paced(
     with ExitStack() as stack:
         runner = Runner(pacer=None)
         if pace is not None:
-            runner.pacer = Pacer(sustained(pace), burst_seconds=burst_seconds)
+            runner.pacer = Pacer(sustained(pace.in_all), burst_seconds=burst_seconds)
+            runner.shares = Shares(pace)
             with suppress(OSError):
                 runner.heed(stack.enter_context(closing(Meter(adapter))))
                 # The meter is closed before the last queued packets would be sent.

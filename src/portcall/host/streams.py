@@ -6,6 +6,7 @@ import asyncio
 import socket
 from collections.abc import Iterator
 from contextlib import suppress
+from ipaddress import IPv4Address
 from time import monotonic
 
 from portcall.core.talk.conversation import Endpoint, StreamBytes
@@ -16,11 +17,19 @@ _PIECE = 65536
 _MOST_UNREAD = 16
 
 
+def _peer(connected: socket.socket) -> IPv4Address | None:
+    """Whom a connection is to; None when it is none any more."""
+    with suppress(OSError, ValueError, IndexError):
+        return IPv4Address(connected.getpeername()[0])
+    return None
+
+
 class Stream:
     """An open connection; ``host.doors`` makes them."""
 
     def __init__(self, connected: socket.socket) -> None:
         self._socket = connected
+        self.peer = _peer(connected)
         self.closed_by_peer = False
 
     def fileno(self) -> int:

@@ -4,7 +4,9 @@
 
     name = "Tern Point kelp mill, dryer line 2"
     workstation = "10.61.20.200"          # kept for the engineer's computer
-    pace = 200                            # packets a second, of all that asks
+    pace = 1000                           # packets a second, of all that asks
+    pace_to_all = 100                     # of these, broadcasts and multicasts
+    pace_to_one = 20                      # of these, to any one device
     maker_defaults = ["203.0.113.40"]     # where unset devices are looked for
     community = "public"                  # for SNMP
     domain = "mill.example"               # for devices that ask for it by DHCP
@@ -39,7 +41,7 @@ from portcall.core.address import (
 )
 from portcall.core.plan.rows import Plan, PlannedDevice, Subnet, Surroundings
 from portcall.core.printable import printable
-from portcall.core.talk.pacer import DEFAULT_PACE, HIGHEST_PACE
+from portcall.core.talk.pacer import HIGHEST_PACE, IN_ALL, TO_ALL, TO_ONE, Pace
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.site import plan_file
 from portcall.site.plan_file import PLAN_FILE
@@ -62,7 +64,7 @@ class Site:
     name: str = ""
     subnets: tuple[Subnet, ...] = ()
     workstation: IPv4Address | None = None
-    pace: float = DEFAULT_PACE
+    pace: Pace = field(default_factory=Pace)
     maker_defaults: tuple[AddressRange, ...] = ()
     makers: Mapping[str, str] = field(default_factory=dict)
     """Names by MAC prefix, six hex digits in upper case without separators."""
@@ -161,9 +163,11 @@ class _Reader:
             if key not in _SETTINGS:
                 raise self._wrong(key, f"is no setting; there are {', '.join(sorted(_SETTINGS))}")
         workstation = self._take("workstation", str)
-        pace = float(self._take("pace", (int, float)) or DEFAULT_PACE)
-        if not 0 < pace <= HIGHEST_PACE:
-            raise self._wrong("pace", f"{pace:g}: is 1 to {HIGHEST_PACE:g} packets a second")
+        pace = Pace(
+            self._packets("pace", IN_ALL),
+            self._packets("pace_to_all", TO_ALL),
+            self._packets("pace_to_one", TO_ONE),
+        )
         return Site(
             folder,
             printable(self._take("name", str) or ""),
@@ -194,6 +198,13 @@ class _Reader:
         if text and not all(is_host_name(label) for label in text.split(".")):
             raise self._wrong("domain", f"{printable(text, 40)}: is no domain name")
         return text
+
+    def _packets(self, key: str, usual: float) -> float:
+        """A pace, in packets a second."""
+        pace = float(self._take(key, (int, float)) or usual)
+        if not 0 < pace <= HIGHEST_PACE:
+            raise self._wrong(key, f"{pace:g}: is 1 to {HIGHEST_PACE:g} packets a second")
+        return pace
 
     def _take(self, key: str, kind: type[T] | tuple[type[T], ...]) -> T | None:
         value = self._settings.get(key)
@@ -236,6 +247,8 @@ _SETTINGS = {
     "name",
     "workstation",
     "pace",
+    "pace_to_all",
+    "pace_to_one",
     "maker_defaults",
     "subnets",
     "makers",

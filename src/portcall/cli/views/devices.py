@@ -9,6 +9,7 @@ from functools import partial
 from ipaddress import IPv4Interface, IPv4Network
 
 import click
+from rich.segment import Segments
 from rich.text import Text
 
 from portcall.cli.main import INTERRUPTED, NOT_POSSIBLE
@@ -20,6 +21,7 @@ from portcall.cli.table import (
     Tone,
     cell,
     console,
+    drawn,
     left_out_sentence,
     print_groups,
     print_lines,
@@ -101,7 +103,8 @@ def _incomplete(is_full: bool, unsearched: Collection[IPv4Network]) -> Iterator[
         networks = sorted(unsearched)
         listed = ", ".join(map(str, networks))
         line = " ".join(["portcall find", *map(str, networks)])
-        yield f"INCOMPLETE: {listed} was heard, and not searched: {line}"
+        was = "was" if len(networks) == 1 else "were"
+        yield f"INCOMPLETE: {listed} {was} heard, and not searched: {line}"
 
 
 def print_found(found: Found, wide: bool = False) -> None:
@@ -135,6 +138,11 @@ def _heading(each: Neighbourhood) -> Text:
     mask = ", mask assumed" if each.assumed else ""
     here = {True: "", False: ", this computer is not in it", None: ""}[each.here]
     return Text(f"{each.network}{mask}: {devices}{here}", "bold")
+
+
+def rows_of(devices: Sequence[Device]) -> Segments:
+    """The same rows, to be redrawn in place."""
+    return drawn(_layout(), devices, _cells)
 
 
 def _layout() -> Columns:

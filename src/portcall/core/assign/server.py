@@ -43,7 +43,7 @@ from portcall.core.plan.rows import NO_PLAN, Plan, PlannedDevice
 from portcall.core.printable import printable
 from portcall.core.talk.conversation import Actions, Conversation, Frame, Report, Send
 from portcall.core.talk.frames import answers_echo, echo_request, heard_arp
-from portcall.core.talk.pacer import DEFAULT_PACE, sustained
+from portcall.core.talk.pacer import TO_ALL, sustained
 from portcall.core.talk.request import AddressProtocol, Request, read, sender
 from portcall.core.wire import arp, dhcp
 from portcall.core.wire.dhcp import MessageType
@@ -113,7 +113,7 @@ class AddressServer(Conversation[Frame, Event]):
         lease_seconds: int = dhcp.INFINITE,
         pool: Pool | None = None,
         others: Plan = NO_PLAN,
-        pace: float = DEFAULT_PACE,
+        pace: float = TO_ALL,
     ) -> None:
         self._own_mac = replies.own_mac
         self._own = tuple(own)

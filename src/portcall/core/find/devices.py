@@ -164,6 +164,11 @@ class Gathering:
         if known is not None:
             known.add(seen)
 
+    @property
+    def count(self) -> int:
+        """About how many devices there are, without working it out."""
+        return len(self._by_mac)
+
     def forget(self, before: float) -> None:
         """At the end of a look that began at ``before``: drop what is no longer so.
 

@@ -1,9 +1,24 @@
-"""The pacer: a token bucket between the conversations and the wire. Plants are fragile."""
+"""The pacers: between the conversations and the wire. Plants are fragile.
+
+What hurts a plant is what everybody has to read, and load on one old device; not the sum of packets
+through a switch. So a pace has three parts.
+"""
 
 from __future__ import annotations
 
-DEFAULT_PACE = 200.0
-"""Packets a second for sweeps: a sweep of a /24 takes a second and a half."""
+from collections import deque
+from collections.abc import Hashable
+from dataclasses import dataclass
+from math import inf
+
+IN_ALL = 1000.0
+"""Packets a second: a hundredth of what the slowest link of a plant carries."""
+
+TO_ALL = 100.0
+"""Broadcasts and multicasts a second: a sweep of a /24 takes two and a half seconds."""
+
+TO_ONE = 20.0
+"""Packets a second to any one device."""
 
 HIGHEST_PACE = 2000.0
 """A faster pace makes old devices drop packets that are meant for them."""
@@ -13,7 +28,7 @@ _LARGEST_BURST = 12
 """How many packets may leave back to back:
 
 as many as the pace has in this time, but never more than this number. Each burst wakes the computer
-once, which costs more than the packets do; but a device has to take the whole burst.
+once, which costs more than the packets do.
 """
 
 _KEPT_BACK = 0.1
@@ -22,6 +37,15 @@ _KEPT_BACK = 0.1
 a burst, and kernel replies that are counted only after they have left, would otherwise exceed the
 pace in the busiest second.
 """
+
+
+@dataclass(frozen=True, slots=True)
+class Pace:
+    """Packets a second: in all, to everybody at once (broadcast, multicast), to one device."""
+
+    in_all: float = IN_ALL
+    to_all: float = TO_ALL
+    to_one: float = TO_ONE
 
 
 def sustained(pace: float) -> float:
@@ -37,7 +61,7 @@ class Pacer:
 
     def __init__(
         self,
-        rate: float = DEFAULT_PACE,
+        rate: float = IN_ALL,
         burst: int | None = None,
         burst_seconds: float = BURST_SECONDS,
     ) -> None:
@@ -66,3 +90,95 @@ class Pacer:
     def spend(self, now: float) -> None:
         """A packet left at ``now``."""
         self._full_at = max(self._full_at, now) + self._gap
+
+
+class Window:
+    """At most ``most`` packets within any second, and never two closer than ``gap`` seconds."""
+
+    __slots__ = ("_gap", "_last", "_times")
+
+    def __init__(self, most: float, gap: float) -> None:
+        # Under one a second, one in as many seconds as that takes.
+        self._gap = max(gap, 1.0 / most if most < 1 else 0.0)
+        self._times: deque[float] = deque(maxlen=max(1, int(most)))
+        self._last = -inf
+
+    def ready_at(self, now: float, room: int = 1) -> float:
+        """The time, now or later, from which ``room`` packets more may leave in a second."""
+        times = self._times
+        most = times.maxlen or 1
+        over = len(times) + min(room, most) - most
+        return max(now, self._last + self._gap, times[over - 1] + _A_SECOND if over > 0 else -inf)
+
+    def spend(self, now: float) -> None:
+        """A packet left at ``now``."""
+        self._times.append(now)
+        self._last = now
+
+
+_A_SECOND = 1.01
+"""A second, and what the clocks of the sender and of who counts may differ by."""
+
+_GAP_TO_ONE = 0.004
+"""Seconds between two packets to one device: it takes them one by one."""
+
+_GAP_TO_ALL = 0.005
+_HELD_BACK_TO_ALL = 0.03
+"""The share of what goes to everybody that is left to the kernel, which asks for nothing."""
+
+_MOST_DEVICES = 4096
+_MOST_EXPECTED = 64
+_EXPECTED_SECONDS = 0.5
+
+EVERYBODY: Hashable = "everybody"
+"""Whom a broadcast or a multicast is for."""
+
+
+class Shares:
+    """How much of the pace goes to everybody, and how much to any one receiver.
+
+    A receiver is anything that can be looked up. What is seen to leave that was ``spent`` before is
+    not counted twice; the rest, such as what the kernel sends by itself, is counted when seen.
+    """
+
+    def __init__(self, pace: Pace) -> None:
+        self._pace = pace
+        to_all = pace.to_all * (1 - _HELD_BACK_TO_ALL)
+        self._windows: dict[Hashable, Window] = {
+            EVERYBODY: Window(to_all, min(_GAP_TO_ALL, 0.5 / to_all))
+        }
+        self._expected: dict[Hashable, deque[float]] = {}
+        self.meetings = Window(to_all, 1.0 / to_all)
+        """Receivers that are sent something for the first time: the kernel asks everybody for
+        their MACs."""
+
+    def ready_at(self, receiver: Hashable, now: float, room: int = 1) -> float:
+        """The time, now or later, from which the next packet for a receiver may leave."""
+        return self._window(receiver).ready_at(now, room)
+
+    def spend(self, receiver: Hashable, now: float) -> None:
+        """A packet for this receiver left at ``now``; it will be seen to."""
+        self._window(receiver).spend(now)
+        expected = self._expected.get(receiver)
+        if expected is None:
+            if len(self._expected) >= _MOST_DEVICES:
+                self._expected.clear()
+            expected = self._expected[receiver] = deque(maxlen=_MOST_EXPECTED)
+        expected.append(now)
+
+    def seen(self, receiver: Hashable, now: float) -> bool:
+        """A packet was seen to leave; whether it was a new one."""
+        expected = self._expected.get(receiver)
+        while expected:
+            if now - expected.popleft() < _EXPECTED_SECONDS:
+                return False
+        self._window(receiver).spend(now)
+        return True
+
+    def _window(self, receiver: Hashable) -> Window:
+        window = self._windows.get(receiver)
+        if window is None:
+            if len(self._windows) >= _MOST_DEVICES:
+                self._windows = {EVERYBODY: self._windows[EVERYBODY]}
+            window = self._windows[receiver] = Window(self._pace.to_one, _GAP_TO_ONE)
+        return window

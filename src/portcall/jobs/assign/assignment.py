@@ -161,7 +161,7 @@ class Assignment:
             options.lease,
             self._pool(),
             served.others(self._plan),
-            served.site.pace,
+            served.site.pace.to_all,
         )
 
     def _pool(self) -> Pool | None:
@@ -178,7 +178,7 @@ class Assignment:
             if self._options.keep:
                 log = SettingsLog(self._served.site.folder)
                 site, adapter = self._served.site, self._served.adapter
-                self._keeper = Keeper(adapter, site.pace, log, self._report, tasks)
+                self._keeper = Keeper(adapter, site.pace.in_all, log, self._report, tasks)
             chores = [
                 tasks.create_task(self._keep_flushing()),
                 tasks.create_task(self._keep_following()),

@@ -37,15 +37,20 @@ from portcall.core.find.snmp_system import EngineQuestion, SystemGroup
 from portcall.core.talk.ask_each import ANSWER_WAITS, AskEach
 from portcall.core.talk.conversation import Conversation, Datagram, Endpoint
 from portcall.core.talk.dialogue import Script
+from portcall.core.talk.pacer import sustained
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.wire import bacnet, cip, modbus, opcua
 from portcall.host.datagrams import Datagrams
-from portcall.host.runner import Runner
+from portcall.host.runner import End, Runner
 from portcall.host.vantage import Vantage
 from portcall.jobs.look.converse import Talk, converse
-from portcall.jobs.look.findings import Findings, Orders
+from portcall.jobs.look.findings import BETWEEN_BROADCASTS, Findings, Orders
 
-_BROADCAST_SECONDS = 3.5
+_BROADCAST_SECONDS = 2.8
+_ON_ITS_WAY = 0.1
+"""Seconds that an answer takes at most, besides what the device puts it off by."""
+
+_TOGETHER = 0.1
 
 _PACKETS_TO_EACH = 12
 """How many packets one device is sent besides attempts at its ports; a rough figure, for the time
@@ -67,7 +72,7 @@ async def ask_everybody(
 ) -> None:
     """The questions that all devices of a subnet hear, one after the other.
 
-    ``cip_done`` is set when it is known who answers CIP to that, and who has to be asked directly.
+    ``cip_done`` is set when who hears broadcasts has had time to answer CIP.
     """
     assert vantage.interface is not None
     broadcast = vantage.interface.network.broadcast_address
@@ -77,12 +82,14 @@ async def ask_everybody(
         (Method.BACNET, BacnetDevices((broadcast,)), partial(_bacnet_port, vantage)),
         (Method.MDNS, MdnsNames(), partial(Datagrams.at, vantage)),
     )
+    loop = asyncio.get_running_loop()
     with ExitStack() as stack, found.outlook.doing("broadcasts", _BROADCAST_SECONDS):
-        ends = []
+        ends: list[End] = []
         for method, conversation, opened in everything:
             if method not in found.orders.methods:
                 continue
-            await found.in_turn()
+            if ends:
+                await asyncio.sleep(BETWEEN_BROADCASTS)
             try:
                 medium = stack.enter_context(runner.using(opened()))
             except NotPossibleHere as trouble:
@@ -91,21 +98,13 @@ async def ask_everybody(
             ends.append(runner.start(conversation, medium, found.report))
             if method is Method.CIP:
                 stack.enter_context(found.hearing(medium))
-                over = ends[-1]
-                cip_over = asyncio.ensure_future(over.wait())
-                cip_over.add_done_callback(partial(_set_when_over, cip_done))
-                stack.callback(cip_over.cancel)
+                timer = loop.call_later(cip_identity.LONGEST_DELAY + _ON_ITS_WAY, cip_done.set)
+                stack.callback(timer.cancel)
         for end in ends:
             await end.wait()
     cip_done.set()
     if ask.refusal is not None:
         found.cannot(Method.CIP, f"{ask.refusal}: a question could not be sent")
-
-
-def _set_when_over(event: asyncio.Event, waiting: asyncio.Task[None]) -> None:
-    event.set()
-    if not waiting.cancelled():
-        waiting.exception()  # It is raised where the end itself is waited for.
 
 
 def _bacnet_port(vantage: Vantage) -> Datagrams:
@@ -121,19 +120,21 @@ async def ask_devices(
     everybody: asyncio.Task[None],
     cip_done: asyncio.Event,
 ) -> None:
-    """Ask each device of this vantage's subnet, and those that appear meanwhile after them."""
+    """Ask each device of this vantage's subnet as it appears, until no more can appear."""
     assert vantage.interface is not None
     network = vantage.interface.network
     found.asked.add(vantage.interface.ip)
-    while True:
-        new = [a for a in found.addresses if a in network and a not in found.asked]
-        if new:
-            found.asked.update(new)
-            await _ask_these(runner, found, vantage, new, cip_done)
-        elif everybody.done():
-            return
-        else:
-            await asyncio.wait((everybody,))
+    async with asyncio.TaskGroup() as batches:
+        while True:
+            is_last = everybody.done() and found.swept.is_set()
+            new = [a for a in found.addresses if a in network and a not in found.asked]
+            if new:
+                found.asked.update(new)
+                batches.create_task(_ask_these(runner, found, vantage, new, cip_done))
+            elif is_last:
+                return
+            # Those that appear within a moment are asked together.
+            await asyncio.sleep(_TOGETHER)
 
 
 async def _ask_these(
@@ -144,26 +145,30 @@ async def _ask_these(
     cip_done: asyncio.Event,
 ) -> None:
     wanted = found.orders.methods
-    cip_by_address = asyncio.Event()
-    packets = len(addresses) * (len(_doors(found.orders)) + _PACKETS_TO_EACH)
-    seconds = packets / found.rate + sum(ANSWER_WAITS)
+    packets = len(found.addresses) * (len(_doors(found.orders)) + _PACKETS_TO_EACH)
+    seconds = packets / sustained(found.pace.in_all) + sum(ANSWER_WAITS)
+
+    def unidentified() -> list[IPv4Address]:
+        return [address for address in addresses if address not in found.identified]
 
     async def silent_to_cip() -> None:
         await cip_done.wait()
-        silent = [a for a in addresses if a not in found.identified]
-        if silent and Method.CIP in wanted:
+        if Method.CIP in wanted and (silent := unidentified()):
             await _by_datagram(runner, found, vantage, IdentityByAddress(), silent)
-        cip_by_address.set()
 
-    with found.outlook.doing(f"asking {len(addresses)} devices", seconds):
+    async def by_netbios() -> None:
+        # A computer's name: what said by CIP what it is, is none.
+        await cip_done.wait()
+        if Method.NETBIOS in wanted and (others := unidentified()):
+            await _by_datagram(runner, found, vantage, NodeStatusQuestion(), others)
+
+    with found.outlook.doing("asking devices", seconds):
         async with asyncio.TaskGroup() as tasks:
             tasks.create_task(silent_to_cip())
+            tasks.create_task(by_netbios())
             if Method.SNMP in wanted:
                 tasks.create_task(_by_snmp(runner, found, vantage, addresses))
-            if Method.NETBIOS in wanted:
-                question = NodeStatusQuestion()
-                tasks.create_task(_by_datagram(runner, found, vantage, question, addresses))
-            tasks.create_task(_knock(runner, found, vantage, addresses, cip_by_address))
+            tasks.create_task(_knock(runner, found, vantage, addresses, cip_done))
 
 
 async def _by_snmp(
@@ -171,6 +176,7 @@ async def _by_snmp(
 ) -> None:
     system = SystemGroup(found.orders.community)
     silent = await _by_datagram(runner, found, vantage, system, addresses)
+    silent = [address for address in silent if address not in found.identified]
     if silent:
         await _by_datagram(runner, found, vantage, EngineQuestion(), silent)
 
@@ -199,7 +205,7 @@ async def _knock(
     found: Findings,
     vantage: Vantage,
     addresses: list[IPv4Address],
-    cip_by_address: asyncio.Event,
+    cip_done: asyncio.Event,
 ) -> None:
     """Try every port of the trade, and ask what is behind those that open."""
 
@@ -219,8 +225,8 @@ async def _knock(
     doors = _doors(found.orders)
     answered = await knock([port for port in doors if port != cip.PORT])
     if cip.PORT in doors:
-        # CIP is asked over TCP only once it is known which devices did not answer over UDP.
-        await cip_by_address.wait()
+        # By then it is known of most devices who they are: only the others are asked that again.
+        await cip_done.wait()
         await knock((cip.PORT,), answered)
 
 

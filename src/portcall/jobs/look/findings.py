@@ -15,7 +15,7 @@ from portcall.core.find.device import MANY_ADDRESSES
 from portcall.core.find.outlook import Outlook
 from portcall.core.find.sighting import Method, Sighting
 from portcall.core.find.snmp_system import DEFAULT_COMMUNITY
-from portcall.core.talk.pacer import DEFAULT_PACE, sustained
+from portcall.core.talk.pacer import Pace
 from portcall.core.talk.request import AddressProtocol
 from portcall.host.datagrams import Datagrams
 
@@ -46,8 +46,8 @@ WIRE_METHODS = tuple(dict.fromkeys((*ON_THE_LINK, *ASKING_ALL, *ASKING_EACH)))
 LISTEN_SECONDS = 4.0
 """A device without an address asks every few seconds; shorter than this misses it."""
 
-BETWEEN_BROADCASTS = 0.3
-"""Seconds between two questions to everybody: never two crowds of answers at once."""
+BETWEEN_BROADCASTS = 0.1
+"""Seconds between two questions to everybody in a subnet: never two crowds of answers at once."""
 
 _MOST_ASKED = 4096
 """Addresses asked in one look: whoever floods the wire with new ones is not followed."""
@@ -72,7 +72,7 @@ class Orders:
     """
 
     ranges: Sequence[AddressRange] = ()
-    pace: float | None = DEFAULT_PACE
+    pace: Pace | None = field(default_factory=Pace)
     methods: Collection[Method] = WIRE_METHODS
     listen: float = LISTEN_SECONDS
     community: str = DEFAULT_COMMUNITY
@@ -116,15 +116,16 @@ class Findings:
         """The sockets that answers by CIP came to, if they came."""
         self.came_through: set[IPv4Address] = set()
         """Those whose datagrams did."""
-        self.rate = sustained(orders.pace or DEFAULT_PACE)
-        """What may be expected to leave, in packets a second."""
+        self.pace = orders.pace or Pace()
+        """What may be expected to leave."""
         self.asks_devices = any(method in orders.methods for method in ASKING_EACH)
         self._claims: dict[Mac, int] = {}
         """For how many addresses each MAC answers; no more than there are addresses."""
         self._seen = seen
         self._news = news
         self._asking = asking
-        self._broadcasting = asyncio.Lock()
+        self.swept = asyncio.Event()
+        """Whether nobody new can answer a sweep any more."""
 
     def report(self, seen: Sighting) -> None:
         """Take a sighting."""
@@ -189,8 +190,3 @@ class Findings:
         missing = NotRun(method, reason)
         if method in self.orders.methods and missing not in self.not_run:
             self.not_run.append(missing)
-
-    async def in_turn(self) -> None:
-        """Wait for the time in which a question may be put to everybody."""
-        async with self._broadcasting:
-            await asyncio.sleep(BETWEEN_BROADCASTS)

@@ -8,6 +8,7 @@ from ipaddress import IPv4Address
 
 from portcall.core.find.sighting import Field, Method, Said, Sighting, words
 from portcall.core.talk.conversation import Endpoint
+from portcall.core.talk.pacer import Pace
 from portcall.host.runner import paced
 from portcall.host.vantage import Vantage
 from portcall.jobs.look.ask import talk_at
@@ -18,7 +19,7 @@ _IDENTITY = (Field.MAKER, Field.PRODUCT, Field.SERIAL, Field.FIRMWARE)
 
 
 async def interrogate(
-    adapter: str, address: IPv4Address, ports: Mapping[int, str], pace: float
+    adapter: str, address: IPv4Address, ports: Mapping[int, str], pace: Pace
 ) -> tuple[Said, ...]:
     """All that the device said, its open ports included; () when nothing takes a connection."""
     said: list[Said] = []
@@ -37,7 +38,7 @@ async def interrogate(
 
 
 async def interrogate_again(
-    adapter: str, address: IPv4Address, ports: Mapping[int, str], pace: float, wait: float
+    adapter: str, address: IPv4Address, ports: Mapping[int, str], pace: Pace, wait: float
 ) -> tuple[Said, ...]:
     """The same, of a device that may still be starting: until it says who it is, or time is up."""
     loop = asyncio.get_running_loop()

@@ -53,6 +53,10 @@ _ASKING_SECONDS = 4.0
 """Seconds that asking a handful of devices takes; a rough figure, for the time left."""
 
 _MOST_BORROWED = 4
+_SHOWN_FIRST = 0.2
+"""Seconds in which the sweep shows who is there, before a question to everybody brings a crowd of
+answers."""
+
 _LARGEST_SWEPT = 1024
 """Addresses of a subnet that is swept although nobody named it."""
 _MOST_UNSEEN = 1024
@@ -83,7 +87,8 @@ class Look:
         self.unsearched: set[IPv4Network] = set()
         self._orders = orders
         self._runner: Runner
-        self._swept = asyncio.Event()
+        self._sweeps = 0
+        self._free: dict[IPv4Network, asyncio.Task[IPv4Address | None]] = {}
         self._link: Link | None = None
         self._stack = AsyncExitStack()
         self._tasks: asyncio.TaskGroup | None = None
@@ -103,6 +108,7 @@ class Look:
             self._open_link()
             async with together() as self._tasks:
                 self._start_on_link(self._tasks)
+                self._probe_early()
                 self._take_at_their_word()
                 self._start_asking(self._tasks)
         self._judge_answers()
@@ -125,7 +131,7 @@ class Look:
         link, mac, orders = self._link, self.adapter.mac, self._orders
         wanted = orders.methods
         if link is None or mac is None:
-            self._swept.set()
+            self.findings.swept.set()
             return
         if Method.CIP in wanted:
             self._runner.start(Arrivals(mac, cip.PORT), link, self._arrived.append)
@@ -158,13 +164,11 @@ class Look:
             )
         if Method.ARP in wanted and orders.ranges:
             sweep = ArpSweep(mac, self.adapter.interfaces, sorted(orders.ranges, key=len))
-            seconds = ROUNDS * (sweep.total / self.findings.rate + SWEEP_WAIT)
             asks = self.findings.asks_devices
             report = self.findings.report if asks else self.findings.report_unasked
-            end = self._runner.start(sweep, link, report)
-            self._await("ARP sweep", seconds, tasks, end, self._swept)
+            self._begin_sweep(sweep, link, report, tasks)
             return
-        self._swept.set()
+        self.findings.swept.set()
         if Method.ARP in wanted and not self._networks:
             self.findings.cannot(
                 Method.ARP,
@@ -190,32 +194,49 @@ class Look:
         seconds: float,
         tasks: asyncio.TaskGroup,
         end: End,
-        then: asyncio.Event | None = None,
     ) -> None:
         async def wait() -> None:
             with self.findings.outlook.doing(what, seconds):
                 await end.wait()
-            if then is not None:
-                then.set()
 
         tasks.create_task(wait())
+
+    def _begin_sweep(
+        self,
+        sweep: ArpSweep,
+        link: Link,
+        report: Callable[[Sighting], None],
+        tasks: asyncio.TaskGroup,
+    ) -> None:
+        self._sweeps += 1
+        self.findings.swept.clear()
+        tasks.create_task(self._swept(sweep, link, report))
+
+    async def _swept(self, sweep: ArpSweep, link: Link, report: Callable[[Sighting], None]) -> None:
+        """Sweep to the end; when it is the last, nobody new is to be waited for."""
+        seconds = ROUNDS * (sweep.total / self.findings.pace.to_all + SWEEP_WAIT)
+        with self.findings.outlook.doing("ARP sweep", seconds):
+            await self._runner.run(sweep, link, report)
+        self._sweeps -= 1
+        if not self._sweeps:
+            self.findings.swept.set()
 
     def _start_asking(self, tasks: asyncio.TaskGroup) -> None:
         own = [Vantage(self.adapter.name, each) for each in self.adapter.interfaces]
         for vantage in own:
-            tasks.create_task(self._ask_from(vantage))
+            tasks.create_task(self._ask_from(vantage, _SHOWN_FIRST))
         if not own and self._link is None:
             reason = f"{self.adapter.name} has no address that a device could answer to"
             for method in (*ASKING_ALL, *ASKING_EACH):
                 self.findings.cannot(method, reason)
 
-    async def _ask_from(self, vantage: Vantage) -> None:
+    async def _ask_from(self, vantage: Vantage, later: float = 0.0) -> None:
+        await asyncio.sleep(later)
         async with asyncio.TaskGroup() as tasks:
             cip_done = asyncio.Event()
             everybody = tasks.create_task(
                 ask_everybody(self._runner, self.findings, vantage, cip_done)
             )
-            await self._swept.wait()
             await ask_devices(self._runner, self.findings, vantage, everybody, cip_done)
         self._tell_macs(vantage)
 
@@ -237,8 +258,7 @@ class Look:
         """Borrow an address in the subnet of a device that is in none of ours."""
         if any(address in network for network in self._networks) or address in self._orders.known:
             return
-        sites = (subnet for subnet in self._orders.subnets if address in subnet)
-        self._borrow_in(next(sites, assumed_network(address)))
+        self._borrow_in(self._network_of(address))
 
     def _consider_asking(self) -> None:
         """A device that asks a DHCP server in vain gives itself an address, and asks on.
@@ -258,12 +278,13 @@ class Look:
                 self.unsearched.add(network)
             return
         self._networks.append(network)
+        self._sweep(network, self._tasks)
         self._tasks.create_task(self._ask_in(network))
 
     async def _ask_in(self, network: IPv4Network) -> None:
         expected = PROBE_TIME + _ASKING_SECONDS
         with self.findings.outlook.doing(f"a free address in {network}", expected):
-            free, _ = await asyncio.gather(self._free_address(network), self._sweep(network))
+            free = await self._probed(network)
         if free is None or self._link is None:
             self._cannot_ask_in(network, "no address was found free there")
             return
@@ -276,7 +297,7 @@ class Look:
         self.borrowed.append(leg.vantage)
         await self._ask_from(leg.vantage)
 
-    async def _sweep(self, network: IPv4Network) -> None:
+    def _sweep(self, network: IPv4Network, tasks: asyncio.TaskGroup) -> None:
         """Look for everybody in a subnet that was only heard of."""
         orders, link = self._orders, self._link
         wanted = Method.ARP in orders.methods and not orders.within and not orders.known
@@ -286,16 +307,48 @@ class Look:
             self.unsearched.add(network)
             return
         sweep = ArpSweep(link.mac, (), (hosts(network),))
-        await self._runner.run(sweep, link, self.findings.report)
+        self._begin_sweep(sweep, link, self.findings.report, tasks)
 
     def _is_swept(self, network: IPv4Network) -> bool:
-        """Whether the ranges of this look have all of a subnet's addresses."""
-        usable = hosts(network)
-        return any(usable.first in span and usable.last in span for span in self._orders.ranges)
+        """Whether this look has ranges in a subnet: then somebody said where to look in it."""
+        return any(span.first in network for span in self._orders.ranges)
 
     def _cannot_ask_in(self, network: IPv4Network, reason: str) -> None:
         for method in (*ASKING_ALL, *ASKING_EACH):
             self.findings.cannot(method, f"not in {network}: {reason}")
+
+    def _probe_early(self) -> None:
+        """Look for an address to borrow where the site, the plan or who typed expects devices.
+
+        It takes some seconds, in which devices are heard and the sweep goes on.
+        """
+        orders = self._orders
+        if self._link is None or not self.findings.asks_devices or not orders.borrows:
+            return
+        if orders.known:
+            return  # Most devices are known, and nothing has to be borrowed for them.
+        expected = [span.first for span in orders.within] or [
+            *(subnet.network_address + 1 for subnet in orders.subnets),
+            *orders.spared,
+            *(span.first for span in orders.ranges),
+        ]
+        networks = dict.fromkeys(self._network_of(address) for address in expected)
+        foreign = [each for each in networks if each not in self._networks]
+        for network in foreign[:_MOST_BORROWED]:
+            self._probed(network)
+        if not orders.within and SELF_ASSIGNED not in self._networks:
+            self._probed(SELF_ASSIGNED)
+
+    def _network_of(self, address: IPv4Address) -> IPv4Network:
+        known = (*self._networks, *self._orders.subnets)
+        return next((each for each in known if address in each), assumed_network(address))
+
+    def _probed(self, network: IPv4Network) -> asyncio.Task[IPv4Address | None]:
+        """The address to borrow in a subnet; it is looked for once."""
+        assert self._tasks is not None
+        if network not in self._free:
+            self._free[network] = self._tasks.create_task(self._free_address(network))
+        return self._free[network]
 
     async def _free_address(self, network: IPv4Network) -> IPv4Address | None:
         """The first of some candidates that nobody answers for (RFC 5227)."""

@@ -16,7 +16,11 @@ from portcall.jobs.look.look import Look
 from portcall.jobs.telling import Tell, nobody
 from portcall.jobs.together import end
 
-_REFRESH = 0.2
+_EARLY = 1.0
+_EARLY_REFRESH = 0.03
+"""Who waits for the first device sees it at once."""
+
+_REFRESH = 0.1
 """Seconds between two looks at how far it has come."""
 
 
@@ -87,7 +91,8 @@ async def look(
                 interrupted = stop is not None and stop.is_set()
                 if interrupted or enough(loop.time() - began):
                     break
-                await asyncio.wait((task,), timeout=_REFRESH)
+                is_early = loop.time() - began < _EARLY
+                await asyncio.wait((task,), timeout=_EARLY_REFRESH if is_early else _REFRESH)
         finally:
             await end(task)
     if cable.losses:

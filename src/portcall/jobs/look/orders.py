@@ -11,6 +11,7 @@ from portcall.core.find.devices import Gathering
 from portcall.core.find.sighting import Method
 from portcall.core.plan.rows import Plan
 from portcall.core.plan.targets import bounded
+from portcall.core.talk.pacer import Pace
 from portcall.jobs.look.findings import LISTEN_SECONDS, WIRE_METHODS, Orders
 from portcall.site.catalogs import read_catalogs
 from portcall.site.folder import Site
@@ -37,7 +38,7 @@ def orders_for(
     gathering: Gathering,
     ranges: Sequence[AddressRange] = (),
     methods: Collection[Method] = WIRE_METHODS,
-    pace: float | None = None,
+    pace: Pace | None = None,
     unpaced: bool = False,
     listen: float = LISTEN_SECONDS,
 ) -> Orders:

@@ -13,6 +13,7 @@ from portcall.core.reach.echo_facts import Fact, Replied, Target
 from portcall.core.reach.knocking import SILENT, Knocking
 from portcall.core.reach.ping import OCTETS, Ping
 from portcall.core.talk.conversation import Endpoint
+from portcall.core.talk.pacer import Pace
 from portcall.host.doors import Doors
 from portcall.host.echoes import Echoes
 from portcall.host.runner import End, Runner
@@ -30,7 +31,7 @@ class Rounds:
 
     adapter: Adapter
     targets: Sequence[Target]
-    pace: float
+    pace: Pace
     interval: float = 1.0
     wait: float = 1.0
     sizes: Sequence[int] = (OCTETS,)

@@ -7,13 +7,14 @@ from ipaddress import IPv4Address
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.reach.trace import Hop, Trace
+from portcall.core.talk.pacer import Pace
 from portcall.host.hops import DoorHops, EchoHops
 from portcall.host.runner import paced
 
 _MOST_SEQUENCES = 0xF000
 
 
-async def trace(adapter: Adapter, pace: float, address: IPv4Address, port: int | None) -> list[Hop]:
+async def trace(adapter: Adapter, pace: Pace, address: IPv4Address, port: int | None) -> list[Hop]:
     """The hops to an address, by echoes or by attempts at a port. Raises NotPossibleHere."""
     medium = (
         EchoHops(adapter.name, address) if port is None else DoorHops(adapter.name, address, port)

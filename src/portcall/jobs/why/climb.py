@@ -19,7 +19,7 @@ from portcall.core.address import assumed_network
 from portcall.core.catalog.catalog import USUAL_PORTS
 from portcall.core.find.web_page import PAGES
 from portcall.core.plan.rows import Plan, PlannedDevice
-from portcall.core.talk.pacer import DEFAULT_PACE
+from portcall.core.talk.pacer import Pace
 from portcall.core.why import answers, below, neighbour
 from portcall.core.why.evidence import FromInside, LinkSeen, Situation, Sought, Trial, WireSeen
 from portcall.core.why.ladder import (
@@ -73,7 +73,7 @@ class Climb:
     row: PlannedDevice | None = None
     ports: Mapping[int, str] = field(default_factory=lambda: dict(USUAL_PORTS))
     environment: Mapping[str, str] = field(default_factory=dict)
-    pace: float = DEFAULT_PACE
+    pace: Pace = field(default_factory=Pace)
     _is_doubtful: bool = False
     _trial: Trial = field(default_factory=Trial)
     _wire: WireSeen = field(default_factory=lambda: WireSeen(None))

@@ -11,6 +11,7 @@ from ipaddress import IPv4Address
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.find.web_page import OTHER_PORT, PAGES
 from portcall.core.talk.door_knock import DoorState
+from portcall.core.talk.pacer import Pace
 from portcall.core.why.evidence import Trial
 from portcall.host.runner import paced
 from portcall.jobs.why.trial import try_doors
@@ -39,7 +40,7 @@ class Opening:
 
 
 async def check_doors(
-    adapter: Adapter, pace: float, address: IPv4Address, ports: Sequence[int]
+    adapter: Adapter, pace: Pace, address: IPv4Address, ports: Sequence[int]
 ) -> dict[int, DoorState]:
     """Which of these doors answer."""
     trial = Trial()
