@@ -9,7 +9,7 @@ COUNTERPARTS := $(VENV)/.counterparts
 # Tests wait more than they work, and practice plants are isolated from each other.
 SIDE_BY_SIDE := -n $(shell expr 6 \* $$(nproc)) --dist loadgroup --no-loadscope-reorder
 
-.PHONY: demo test quick check bench fuzz screenshots clients clean
+.PHONY: demo test quick check bench fuzz screenshots words guide setup-user clients clean
 
 demo: $(READY)            ## the whole job on the practice plant
 	$(BIN)/portcall demo
@@ -42,6 +42,16 @@ fuzz: $(READY)            ## a million damaged messages through every parser
 screenshots: $(READY)     ## docs/screenshots/*.png from the demo data
 	./docs/screenshots/tools.sh
 	$(BIN)/python docs/screenshots/take.py
+
+# A copy of the interpreter for this program alone has the rights, and only your group may run it.
+RIGHTS := cap_net_raw,cap_net_admin,cap_net_bind_service+ep
+AS_ROOT := $(shell [ $$(id -u) = 0 ] || echo sudo)
+
+setup-user: $(READY)      ## so that no command here needs sudo
+	install -m 0750 $$(readlink -f $(BIN)/python3) $(BIN)/portcall-python
+	$(AS_ROOT) chown root:$$(id -gn) $(BIN)/portcall-python
+	$(AS_ROOT) setcap $(RIGHTS) $(BIN)/portcall-python
+	sed -i '1s|.*|#!$(abspath $(BIN))/portcall-python|' $(BIN)/portcall
 
 clients:
 	@./tests/clients.sh

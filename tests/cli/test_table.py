@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from rich.cells import cell_len
 from rich.console import Console
 
+from portcall import __version__
 from portcall.cli import table
 from portcall.cli.say import print_json_list
 from portcall.cli.table import Columns, Remark, cell, print_lines, print_rows, shortened
@@ -137,7 +138,10 @@ def test_a_list_printed_piece_by_piece_is_the_document_it_would_be_whole(entries
     with contextlib.redirect_stdout(out):
         print_json_list({"adapter": "usb0"}, "devices", iter(entries), tail)
     whole = {"adapter": "usb0", "devices": entries, **tail}
-    assert json.loads(out.getvalue()) == whole
+    printed = json.loads(out.getvalue())
+    head = {name: printed.pop(name) for name in ("portcall", "at", "site")}
+    assert printed == whole
+    assert head["portcall"] == __version__
 
 
 def test_a_document_has_the_agreed_keys_with_null_for_what_is_not_known():

@@ -192,7 +192,7 @@ def test_what_an_ordinary_user_cannot_be_told_is_named(prepared):
     ("line", "complaint"),
     [
         ("why 10.61.20.0/24", "10.61.20.0/24: is a subnet; name one device"),
-        ("why pump-9", "pump-9: is no address, and the plan has dryer-plc"),
+        ("why pump-9", "pump-9: is no address, and not in the plan: portcall plan show"),
         ("why dryer-plc profinet", "profinet: is no port and no door known here; there are cip"),
         ("why dryer-plc 70000", "70000: is no TCP port"),
         ("why 198.51.100.77", "198.51.100.77: is this computer's own address, on lan0"),

@@ -37,7 +37,8 @@ def test_a_device_is_named_by_its_row_its_mac_or_where_it_is():
     assert parse_device("10.61.20.21", PLAN).mac is None
     for text, words in (
         ("10.61.20.300", "octet 4 is 300"),
-        ("pump", "not in the plan, which has Fan-1, pier, weigh_house"),
+        ("pump", "is no address, no MAC, and not in the plan: portcall plan show"),
+        ("piar", "not in the plan; did you mean pier?"),
         ("\x1b[31mpump", "[31mpump: is no address"),
         ("03-77-B1-4C-09-21", "is a group address"),
     ):

@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import dataclasses
+from collections.abc import Sequence
 from functools import partial
+from ipaddress import IPv4Address
+from time import monotonic
 
 import click
 
@@ -15,10 +18,12 @@ from portcall.cli.options import (
     chosen_adapter,
     json_option,
     plan_if_sound,
+    say_what_rights_are_missing,
 )
 from portcall.cli.running import run_until_interrupted
 from portcall.cli.say import note, print_json_list
 from portcall.cli.table import wide_option
+from portcall.cli.views.card import print_cards
 from portcall.cli.views.devices import (
     Found,
     document,
@@ -30,7 +35,10 @@ from portcall.cli.views.devices import (
 )
 from portcall.cli.views.finding import finding_view
 from portcall.cli.views.watch import watch_view
+from portcall.core.address import AddressRange
+from portcall.core.find.device import Device
 from portcall.core.find.sighting import Method
+from portcall.core.plan.rows import Plan
 from portcall.core.plan.targets import parse_targets
 from portcall.core.talk.pacer import HIGHEST_PACE
 from portcall.core.trouble import BadInput
@@ -88,7 +96,8 @@ def find_command(
 ) -> int:
     """Find and identify the devices on the wire.
 
-    RANGE is a subnet (10.61.20.0/24), a range (10.61.20.5-40), an address or a planned name.
+    RANGE is a subnet (10.61.20.0/24), a range (10.61.20.5-40), an address or a planned name; one
+    device alone is shown with all that is known of it, who said so and when.
     Without one: the adapter's subnets, the site's, and the makers' default addresses that site and
     catalogue name. This computer need not be in any of them: where it is not, it borrows an address
     there for the time of asking, and keeps its own.
@@ -101,6 +110,7 @@ def find_command(
     gathering = gathering_for(site, plan_if_sound(site))
     named = parse_targets(ranges, gathering.plan, large)
     adapter = chosen_adapter(adapter_name)
+    say_what_rights_are_missing()
     wanted = [Method(method) for method in methods] or list(WIRE_METHODS)
     asked_pace = site.pace if pace is None else dataclasses.replace(site.pace, in_all=pace)
     orders = orders_for(adapter, site, gathering, named, wanted, asked_pace, unpaced, listen)
@@ -116,15 +126,37 @@ def find_command(
             lambda stop: look(adapter, orders, gathering, stop=stop, progress=draw, tell=note)
         )
     found = Found(gathering, adapter.interfaces, site, looked.look.unsearched)
+    one = _the_one(named)
+    meant = _meant(one, found, gathering.plan) if one is not None else []
     if as_json:
         _print_json(found, looked)
     elif as_csv:
         print_csv(found)
+    elif one is not None:
+        print_cards(found, meant, monotonic())
+        if not meant:
+            note(f"nothing was heard of {ranges[0]}: portcall why {ranges[0]}")
     elif found.devices:
         print_found(found, wide)
     if not as_json:
-        _say_how_it_went(found, looked)
-    return ending(looked, YES if found.devices else NO)
+        _say_how_it_went(found, looked, is_list=one is None)
+    return ending(looked, YES if (found.devices if one is None else meant) else NO)
+
+
+def _the_one(named: Sequence[AddressRange]) -> IPv4Address | None:
+    """The address, where nothing else was asked for."""
+    return named[0].first if len(named) == 1 and len(named[0]) == 1 else None
+
+
+def _meant(address: IPv4Address, found: Found, plan: Plan) -> list[Device]:
+    """The devices at an address, and the one that is planned there, wherever it is."""
+    row = plan.by_address(address)
+    mac = row.mac if row else None
+    return [
+        device
+        for device in found.devices
+        if address in device.addresses or (mac is not None and device.mac == mac)
+    ]
 
 
 def _print_json(found: Found, looked: Looked) -> None:
@@ -139,11 +171,12 @@ def _print_json(found: Found, looked: Looked) -> None:
     print_json_list({"adapter": looked.look.adapter.name}, "devices", entries, tail)
 
 
-def _say_how_it_went(found: Found, looked: Looked) -> None:
+def _say_how_it_went(found: Found, looked: Looked, is_list: bool) -> None:
     count, name = len(found.devices), looked.look.adapter.name
     plural = "device" if count == 1 else "devices"
     so_far = " so far: interrupted" if looked.interrupted else ""
-    note(f"{count or 'no'} {plural} on {name}{so_far}")
+    if is_list or so_far:
+        note(f"{count or 'no'} {plural} on {name}{so_far}")
     if not count and not looked.interrupted:
         note("nothing was heard: is this the right adapter, and has the plant power?")
     if looked.look.borrowed:

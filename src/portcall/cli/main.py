@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import importlib
 import io
+import json
 import os
 import signal
 import sys
@@ -18,6 +19,9 @@ from click.shell_completion import CompletionItem
 
 from portcall import __version__
 from portcall.core.trouble import BadInput, NotPossibleHere, Trouble
+
+_COMPLETE_VARIABLE = "_PORTCALL_COMPLETE"
+"""By which a shell asks what it may complete."""
 
 YES, NO, BAD_INPUT, NOT_POSSIBLE, INTERRUPTED = 0, 1, 2, 3, 130
 
@@ -39,6 +43,7 @@ COMMANDS = {
     "why": "Say why a device is not reachable, rung by rung, and what to do.",
     "verify": "Hold the plan against what is really on the wire.",
     "restore": "Put this computer's adapters back as they were.",
+    "completion": "Have the shell complete commands, adapters and planned names.",
     "plant": "The practice plant: simulated devices to try all this on.",
     "demo": "The whole job on the practice plant, in under a minute.",
 }
@@ -74,6 +79,19 @@ class CommandList(click.Group):
         command: click.Command = getattr(module, f"{cmd_name}_command")
         return command
 
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        """Find the command; for one that is none, name those that are spelt nearly so."""
+        name = args[0]
+        if name not in COMMANDS and not name.startswith("-"):
+            from difflib import get_close_matches
+
+            close = get_close_matches(name, COMMANDS, n=3)
+            meant = f"; did you mean {' or '.join(close)}?" if close else ""
+            raise click.UsageError(f"{name}: is no command{meant}", ctx)
+        return super().resolve_command(ctx, args)
+
     def shell_complete(self, ctx: click.Context, incomplete: str) -> list[CompletionItem]:
         """Complete the name of a command, without importing any of them, or an option."""
         fitting = [
@@ -108,6 +126,13 @@ def main() -> NoReturn:
         if isinstance(stream, io.TextIOWrapper):
             stream.reconfigure(errors="replace")
     sys.unraisablehook = say_again
+    if _COMPLETE_VARIABLE in os.environ:
+        from portcall.cli.completing import answer
+
+        answered = answer(portcall, os.environ[_COMPLETE_VARIABLE])
+        if answered is not None:
+            click.echo(answered)
+            sys.exit(YES)
     if len(sys.argv) > 1 and sys.argv[1] not in _END_BY_THE_SIGNAL:
         end_like_ctrl_c()
     code = _run()
@@ -146,14 +171,15 @@ def _run() -> int:
         sys.stdout.flush()
         return result if isinstance(result, int) else YES
     except click.ClickException as error:
-        error.show()
-        return error.exit_code
+        context = getattr(error, "ctx", None)
+        how = f"{context.command_path if context else 'portcall'} --help"
+        message = error.format_message().rstrip(".")
+        see = f"{message} See {how}" if message.endswith("?") else f"{message}; see {how}"
+        return _fail(BadInput(see), error.exit_code)
     except BadInput as trouble:
-        _say(trouble)
-        return BAD_INPUT
+        return _fail(trouble, BAD_INPUT)
     except NotPossibleHere as trouble:
-        _say(trouble)
-        return NOT_POSSIBLE
+        return _fail(trouble, NOT_POSSIBLE)
     except (click.Abort, KeyboardInterrupt):
         click.echo("interrupted", err=True)
         return INTERRUPTED
@@ -163,12 +189,17 @@ def _run() -> int:
         return YES
     except OSError as error:
         # The operating system refuses something that no command foresaw. That is no defect here.
-        click.echo(f"portcall: the operating system refuses: {error}", err=True)
-        return NOT_POSSIBLE
+        return _fail(NotPossibleHere(f"the operating system refuses: {error}"), NOT_POSSIBLE)
 
 
-def _say(trouble: Trouble) -> None:
+def _fail(trouble: Trouble, code: int) -> int:
+    """Say what is wrong; to a program that wants JSON, in JSON as well."""
     click.echo(f"portcall: {trouble}", err=True)
+    typed = sys.argv[1 : sys.argv.index("--") if "--" in sys.argv else None]
+    if "--json" in typed:
+        error, hint = trouble.parts
+        click.echo(json.dumps({"error": error, "hint": hint}, ensure_ascii=False))
+    return code
 
 
 def _remind() -> None:

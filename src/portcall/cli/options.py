@@ -6,12 +6,12 @@ from pathlib import Path
 
 import click
 
-from portcall.cli.say import note
+from portcall.cli.say import ADAPTER, SITE, note
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.plan.reading import PlanError
 from portcall.core.plan.rows import Plan
-from portcall.jobs.workstation import adapters
-from portcall.site.folder import Site
+from portcall.jobs.workstation import adapters, rights
+from portcall.site.folder import Site, this_site
 
 json_option = click.option("--json", "as_json", is_flag=True, help="Print JSON instead.")
 
@@ -19,7 +19,8 @@ adapter_option = click.option(
     "--adapter",
     "adapter_name",
     metavar="NAME",
-    help="The adapter with the plant's cable. Without it, the only wired one that fits is used.",
+    help="The adapter with the plant's cable; else that of PORTCALL_ADAPTER, of site.toml, the "
+    "matched one, or the only wired one that fits.",
 )
 
 capture_option = click.option(
@@ -31,7 +32,20 @@ capture_option = click.option(
 
 def chosen_adapter(name: str | None) -> Adapter:
     """The adapter to use; says which when nobody named it. Raises NotPossibleHere."""
-    return adapters.chosen_adapter(name, note)
+    site = this_site()
+    adapter = adapters.chosen_adapter(name, site, note)
+    meta = click.get_current_context().meta
+    meta[ADAPTER], meta[SITE] = adapter.name, site.label
+    return adapter
+
+
+def say_what_rights_are_missing() -> None:
+    """Say first what an ordinary user's look leaves out, and the line that does not."""
+    if rights.lacks_raw_ethernet():
+        note(
+            "as an ordinary user: who answers no IP is not found, and nobody is asked outside this "
+            f"computer's subnets; all of it: {rights.with_rights()}"
+        )
 
 
 def begin_capture(adapter: Adapter, file: str | None) -> None:

@@ -54,6 +54,16 @@ def shell_command(file: Path | None) -> int:
     return _run(file, (os.environ.get("SHELL", "/bin/sh"),), is_shell=True)
 
 
+@plant_command.command("join", context_settings=_RUNS_PROGRAMS)
+@click.option("--process", type=int, metavar="NUMBER", help="Which one, when several are up.")
+@click.argument("command", nargs=-1, type=click.UNPROCESSED, metavar="[-- COMMAND…]")
+def join_command(process: int | None, command: tuple[str, ...]) -> int:
+    """A shell, or COMMAND, in a practice plant that another terminal has up."""
+    from portcall.plant.join import join, plant_to_join
+
+    return join(plant_to_join(process), command or (os.environ.get("SHELL", "/bin/sh"),))
+
+
 @plant_command.command("list")
 @click.option("--faults", "with_faults", is_flag=True, help="Tell what is broken on purpose, too.")
 @json_option

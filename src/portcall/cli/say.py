@@ -5,9 +5,12 @@ from __future__ import annotations
 import json
 import sys
 from collections.abc import Iterable
+from datetime import UTC, datetime
 from typing import Any
 
 import click
+
+from portcall import __version__
 
 
 def note(fact: object) -> None:
@@ -15,15 +18,31 @@ def note(fact: object) -> None:
     click.echo(str(fact), err=True)
 
 
-def print_json(document: Any) -> None:
+ADAPTER, SITE = "portcall.adapter", "portcall.site"
+"""Where a command notes, in Click's context, on which adapter and at which site it works."""
+
+
+def _head() -> dict[str, Any]:
+    """What every document says of itself."""
+    context = click.get_current_context(silent=True)
+    meta = context.meta if context is not None else {}
+    return {
+        "portcall": __version__,
+        "at": datetime.now(UTC).isoformat(timespec="milliseconds"),
+        "site": meta.get(SITE),
+        "adapter": meta.get(ADAPTER),
+    }
+
+
+def print_json(document: dict[str, Any]) -> None:
     """One document."""
-    click.echo(json.dumps(document, indent=2, ensure_ascii=False))
+    click.echo(json.dumps({**_head(), **document}, indent=2, ensure_ascii=False))
 
 
 def print_json_list(head: dict[str, Any], key: str, entries: Iterable[Any], tail: Any) -> None:
     """One document whose list under ``key`` is made while it is printed: it may be long."""
     click.echo("{")
-    for name, value in head.items():
+    for name, value in {**_head(), **head}.items():
         click.echo(f"  {json.dumps(name)}: {json.dumps(value, ensure_ascii=False)},")
     click.echo(f"  {json.dumps(key)}: [", nl=False)
     first = True
@@ -40,6 +59,18 @@ def print_json_line(document: Any) -> None:
     """One line of a stream, out at once."""
     click.echo(json.dumps(document, ensure_ascii=False))
     sys.stdout.flush()
+
+
+def ago(seconds: float) -> str:
+    """How long ago something was."""
+    return "now" if seconds < 1 else f"{duration(seconds)} ago"
+
+
+def duration(seconds: float) -> str:
+    """A length of time, in the unit that people would use."""
+    if seconds < 120:
+        return f"{seconds:.0f} s"
+    return f"{seconds / 60:.0f} min" if seconds < 7200 else f"{seconds / 3600:.0f} h"
 
 
 def milliseconds(seconds: float | None) -> str | None:

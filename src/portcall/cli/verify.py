@@ -11,6 +11,7 @@ from portcall.cli.options import (
     capture_option,
     chosen_adapter,
     json_option,
+    say_what_rights_are_missing,
 )
 from portcall.cli.running import run
 from portcall.cli.say import note, print_json
@@ -68,6 +69,7 @@ def verify_command(
         raise BadInput("--power-cycle NAME watches that one device: name no other with it")
     rows = [_row(name, plan) for name in names]
     adapter = chosen_adapter(adapter_name)
+    say_what_rights_are_missing()
     begin_capture(adapter, capture)
     if cycled is not None:
         return _power_cycle(adapter, site, plan, cycled, wait, as_json)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shlex
+import shutil
 import sys
 from enum import IntEnum
 from pathlib import Path
@@ -33,6 +34,23 @@ def holds(capability: Privilege) -> bool:
     return False
 
 
+_WHERE_SUDO_LOOKS = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
+"""The folders in which sudo looks for a program as it is usually set up (secure_path)."""
+
+
+def with_rights() -> str:
+    """The line that runs this command as root: with the program's whole path where sudo, which
+    looks in few folders, would not find it."""
+    called = Path(sys.argv[0]).absolute()
+    if shutil.which(called.name, path=_WHERE_SUDO_LOOKS):
+        program = called.name
+    elif called.name == "portcall":
+        program = str(called)
+    else:
+        program = f"{sys.executable} -m portcall"
+    return f"sudo {program} {shlex.join(sys.argv[1:])}"
+
+
 def require(*capabilities: Privilege, instead: str = "") -> None:
     """Raise NotPossibleHere with the line to type unless all of them are held.
 
@@ -43,6 +61,6 @@ def require(*capabilities: Privilege, instead: str = "") -> None:
         what = " and ".join(_FOR[capability] for capability in missing)
         names = ", ".join(f"CAP_{capability.name}" for capability in missing)
         raise NotPossibleHere(
-            f"{what} needs privilege ({names}); run: sudo portcall {shlex.join(sys.argv[1:])}"
+            f"{what} needs privilege ({names}); run: {with_rights()}"
             + (f"\nwithout it: {instead}" if instead else "")
         )

@@ -23,11 +23,15 @@ from pathlib import Path
 from portcall.core.trouble import BadInput, NotPossibleHere, Trouble
 from portcall.host import namespaces
 from portcall.plant.answering import ControlServer
+from portcall.plant.join import place_to_write, written_down
 from portcall.plant.scenario import Scenario
 from portcall.plant.wiring import Wiring
+from portcall.site.catalogs import DATA_VARIABLE, FOLDER, catalog_folder
 
 PRIVATE = Path("/dev/shm")
 """Mounted afresh inside: whatever is written there vanishes with the plant."""
+
+_OWN_DATA = PRIVATE / "portcall-data"
 
 _CTRL_C = (signal.SIGINT,)
 _INTERRUPTED = 130
@@ -57,6 +61,7 @@ def run_in_plant(scenario: Scenario, guest: Guest) -> int:
     """
     alive, held = os.pipe()
     trouble_out, trouble_in = os.pipe()
+    folder = place_to_write()
     namespaces.leave_the_computer()
     # Ctrl-C is held back while one process becomes two: it would be lost on the way.
     signal.pthread_sigmask(signal.SIG_BLOCK, _CTRL_C)
@@ -69,7 +74,8 @@ def run_in_plant(scenario: Scenario, guest: Guest) -> int:
     os.close(trouble_in)
     signal.signal(signal.SIGINT, lambda number, frame: _pass_on(child))
     signal.pthread_sigmask(signal.SIG_UNBLOCK, _CTRL_C)
-    _, status = os.waitpid(child, 0)
+    with written_down(folder, child, scenario.name):
+        _, status = os.waitpid(child, 0)
     with open(trouble_out, encoding="utf-8") as pipe:
         trouble = pipe.read()
     os.close(held)
@@ -134,11 +140,18 @@ def _make_private(scenario: Scenario) -> Path | None:
     # So that a DHCP client run in here does not write the computer's own.
     with contextlib.suppress(OSError):
         namespaces.bind_mount(str(resolver), os.path.realpath("/etc/resolv.conf"))
+    _copy_own_catalog()
     if scenario.site is None:
         return None
     site = PRIVATE / scenario.site.name
     shutil.copytree(scenario.site, site, copy_function=shutil.copyfile)
     return site
+
+
+def _copy_own_catalog() -> None:
+    """The person's own catalogue is there to be read; what practice writes stays in here."""
+    with contextlib.suppress(OSError):
+        shutil.copytree(catalog_folder(None), _OWN_DATA / FOLDER, copy_function=shutil.copyfile)
 
 
 def _mount_view(kind: str, target: str) -> None:
@@ -198,6 +211,7 @@ async def _run(scenario: Scenario, guest: Guest, site: Path | None, ctrl_c: _Ctr
 def _environment(guest: Guest, site: Path | None) -> Mapping[str, str]:
     environment = dict(os.environ)
     environment[guest.state_variable] = str(PRIVATE / "portcall")
+    environment[DATA_VARIABLE] = str(_OWN_DATA)
     if site is not None:
         environment[SITE_VARIABLE] = str(site)
     # The same portcall that was called, also when its folder is not on the path; python -m portcall

@@ -24,6 +24,7 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 from typing import Any
 
@@ -41,10 +42,16 @@ FOLDER = "catalog"
 _LONGEST_FILE = 4_000_000
 _HIGHEST_CODE = 2**32 - 1
 
+DATA_VARIABLE = "PORTCALL_DATA"
+"""The environment variable that names another folder for what is the user's own."""
+
 
 def catalog_folder(site: Path | None) -> Path:
     """Where catalogue files are kept: in the site, or for the user everywhere."""
-    return (site or user_data_path("portcall", appauthor=False)) / FOLDER
+    if site is not None:
+        return site / FOLDER
+    named = os.environ.get(DATA_VARIABLE)
+    return (Path(named) if named else user_data_path("portcall", appauthor=False)) / FOLDER
 
 
 def read_catalogs(site: Path | None) -> Catalog:

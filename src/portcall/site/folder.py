@@ -4,6 +4,7 @@
 
     name = "Tern Point kelp mill, dryer line 2"
     workstation = "10.61.20.200"          # kept for the engineer's computer
+    adapter = "usb0"                      # the one with the plant's cable
     pace = 1000                           # packets a second, of all that asks
     pace_to_all = 100                     # of these, broadcasts and multicasts
     pace_to_one = 20                      # of these, to any one device
@@ -65,6 +66,8 @@ class Site:
     subnets: tuple[Subnet, ...] = ()
     workstation: IPv4Address | None = None
     pace: Pace = field(default_factory=Pace)
+    adapter: str | None = None
+    """The adapter with the plant's cable."""
     maker_defaults: tuple[AddressRange, ...] = ()
     makers: Mapping[str, str] = field(default_factory=dict)
     """Names by MAC prefix, six hex digits in upper case without separators."""
@@ -72,6 +75,11 @@ class Site:
     """For SNMP."""
     surroundings: Surroundings = field(default_factory=Surroundings)
     """What devices are told that ask for it by DHCP."""
+
+    @property
+    def label(self) -> str | None:
+        """What the site is called: its name, or else its folder's; None without a site."""
+        return self.name or (self.folder.name if self.folder is not None else None)
 
     @property
     def plan_path(self) -> Path | None:
@@ -174,6 +182,7 @@ class _Reader:
             tuple(self._subnet(entry) for entry in self._take("subnets", list) or ()),
             self._parse("workstation", parse_address, workstation) if workstation else None,
             pace,
+            self._take("adapter", str) or None,
             tuple(
                 self._parse("maker_defaults", parse_range, entry)
                 for entry in self._take("maker_defaults", list) or ()
@@ -246,6 +255,7 @@ class _Reader:
 _SETTINGS = {
     "name",
     "workstation",
+    "adapter",
     "pace",
     "pace_to_all",
     "pace_to_one",

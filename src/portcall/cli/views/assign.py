@@ -16,7 +16,7 @@ from rich.console import Group, RenderableType
 from rich.live import Live
 from rich.text import Text
 
-from portcall.cli.say import note, print_json_line
+from portcall.cli.say import duration, note, print_json_line
 from portcall.cli.table import Columns, Remark, Tone, cell, console, print_lines, print_rows
 from portcall.core.address import Mac
 from portcall.core.assign.board import DONE, Board, Row, State, Stranger
@@ -285,7 +285,7 @@ def _clock() -> str:
 
 
 def _age(now: float, since: float | None) -> str | None:
-    return None if since is None else f"{max(now - since, 0):.0f} s"
+    return None if since is None else duration(max(now - since, 0))
 
 
 def _print_summary(board: Board, maker_of: MakerOf, malformed: int, strangers: bool = True) -> None:

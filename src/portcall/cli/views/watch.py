@@ -15,7 +15,7 @@ from rich.console import Group
 from rich.live import Live
 from rich.text import Text
 
-from portcall.cli.say import note, print_json_line
+from portcall.cli.say import ago, note, print_json_line
 from portcall.cli.table import Columns, cell, console
 from portcall.cli.views.devices import (
     Found,
@@ -202,7 +202,7 @@ class _LiveView:
         for device, gone in watching.listed():
             age = now - device.heard
             style = "red" if gone else "bold"
-            heard = f"{'vanished, ' if gone else ''}{_ago(age)}"
+            heard = f"{'vanished, ' if gone else ''}{ago(age)}"
             told = device.age(now, Field.NAME, Field.FIRMWARE, *what_fields(device))
             faint = "dim" if gone else ""
             shown.add_row(
@@ -211,7 +211,7 @@ class _LiveView:
                 cell(device.value(Field.NAME), faint),
                 cell(what(device), faint),
                 cell(device.value(Field.FIRMWARE), faint),
-                cell(_ago(told) if told is not None else None, faint),
+                cell(ago(told) if told is not None else None, faint),
                 cell(heard, "bold red" if gone else "green" if age < _FRESH else ""),
             )
         lines = [
@@ -225,18 +225,10 @@ class _LiveView:
 def _head(watching: Watching, now: float) -> Text:
     state, style = "the first look is under way", "dim"
     if watching.look_ended is not None:
-        state = f"look {watching.looks} ended {_ago(now - watching.look_ended)}"
+        state = f"look {watching.looks} ended {ago(now - watching.look_ended)}"
     if not watching.cable.has_link:
         state, style = f"NO LINK: the list is as it was; {state}", "bold red"
     return Text(f"watching {watching.adapter.name}: {state}; Ctrl-C ends it", style=style)
-
-
-def _ago(seconds: float) -> str:
-    if seconds < 1:
-        return "now"
-    if seconds < 120:
-        return f"{seconds:.0f} s ago"
-    return f"{seconds / 60:.0f} min ago"
 
 
 def _line(at: datetime, change: DeviceChange) -> str:

@@ -47,6 +47,11 @@ _SHOWN = {
     Method.MODBUS: "Modbus",
     Method.OPCUA: "OPC UA",
     Method.WEB: "its web page",
+    Method.PORTS: "an open port",
+    Method.LISTEN: "overheard",
+    Method.PLAN: "the plan",
+    Method.REGISTRY: "the registry",
+    Method.CATALOG: "the catalogue",
 }
 
 

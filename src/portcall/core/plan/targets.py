@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from difflib import get_close_matches
 from ipaddress import IPv4Address, IPv4Network
 
 from portcall.core.address import (
@@ -31,7 +32,7 @@ def parse_target(text: str, plan: Plan) -> IPv4Address | IPv4Network:
         return row.address
     looks_numeric = text[:1].isdigit() and all(c.isdigit() or c in "./" for c in text)
     if not looks_numeric:
-        raise BadInput(f"{text}: is no address, and {_names(plan)}")
+        raise BadInput(f"{printable(text, 60)}: is no address, and {nearest(text, plan)}")
     return parse_subnet(text) if "/" in text else parse_address(text)
 
 
@@ -47,7 +48,9 @@ def parse_targets(
         elif text[:1].isdigit():
             spans.append(parse_range(text))
         else:
-            raise BadInput(f"{text}: is no address or range, and {_names(plan)}")
+            raise BadInput(
+                f"{printable(text, 60)}: is no address or range, and {nearest(text, plan)}"
+            )
     return bounded(joined(spans), large)
 
 
@@ -99,10 +102,19 @@ def parse_device(text: str, plan: Plan) -> Meant:
             ) from None
         row = plan.by_address(address)
         return Meant(str(address), row, None, address)
-    names = ", ".join(row.name for row in plan) or "no rows"
-    raise BadInput(f"{shown}: is no address, no MAC, and not in the plan, which has {names}")
+    raise BadInput(f"{shown}: is no address, no MAC, and {nearest(text, plan)}")
 
 
-def _names(plan: Plan) -> str:
-    names = ", ".join(row.name for row in plan)
-    return f"the plan has {names}" if names else "there is no plan here that could name it"
+_ALIKE = 0.75
+"""How much of a name has to be the same; one wrong letter of six."""
+
+
+def nearest(text: str, plan: Plan) -> str:
+    """What an unknown name may have been meant to be, as the end of a sentence."""
+    rows = {row.name.casefold(): row.name for row in plan}
+    if not rows:
+        return "there is no plan here that could name it"
+    close = get_close_matches(text.casefold(), rows, n=3, cutoff=_ALIKE)
+    if not close:
+        return "not in the plan: portcall plan show"
+    return f"not in the plan; did you mean {' or '.join(rows[each] for each in close)}?"

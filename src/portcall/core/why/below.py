@@ -172,7 +172,7 @@ def judge_way_out(goal: Goal, here: Situation, wire: WireSeen) -> Step:
     route = other.leads_to(target) if other is not None else None
     overlap = other.on_subnet_of(target) if other is not None else None
     if overlap is not None:
-        why, do = f"{overlap} is on {way.adapter}, too", f"ip addr del {overlap} dev {way.adapter}"
+        why, do = f"its own address {overlap}", f"ip addr del {overlap} dev {way.adapter}"
     elif route is not None:
         why = f"the route to {route.destination}"
         do = f"ip route del {route.destination} dev {way.adapter}"

@@ -8,6 +8,8 @@ from ipaddress import IPv4Interface
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.plan.rows import Plan, PlannedDevice, parse_pair
+from portcall.core.plan.targets import nearest
+from portcall.core.printable import printable
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.jobs.telling import Tell, nobody
 from portcall.site.folder import Site
@@ -64,8 +66,7 @@ def rows_to_serve(
     names = [word for word in words if "=" not in word]
     for name in names:
         if plan.by_name(name) is None:
-            listed = ", ".join(row.name for row in plan) or "no rows"
-            raise BadInput(f"{name}: is not in the plan, which has {listed}")
+            raise BadInput(f"{printable(name, 60)}: is {nearest(name, plan)}")
     for pair in pairs:
         plan = plan.with_pair(pair)
     if words:

@@ -13,7 +13,7 @@ from portcall.core.trouble import BadInput
 from portcall.core.why.ladder import Goal
 from portcall.host.adapters import way_out
 from portcall.jobs.why.climb import Climb
-from portcall.jobs.workstation.adapters import adapters_now
+from portcall.jobs.workstation.adapters import adapters_now, named_before
 from portcall.site.catalogs import read_catalogs
 from portcall.site.folder import Site
 
@@ -36,7 +36,9 @@ def prepare(text: str, door: str | None, adapter: str | None, site: Site, plan: 
         )
     if way.adapter is None and way.refused is None:
         raise BadInput(f"{address}: is everybody's address there, a broadcast; name one device")
-    chosen = choose_for(adapters, adapter or None, address, way.adapter)
+    before = named_before(site)
+    named = adapter or (before.name if before else None)
+    chosen = choose_for(adapters, named, address, way.adapter)
     name = row.name if row is not None else str(address)
     goal = Goal(address, name, port, ports.get(port or 0, ""))
     return Climb(

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from portcall.core.adapters.adapter import Adapter, AdapterKind, choose
 from portcall.core.adapters.obstacles import Workstation
 from portcall.core.address import hosts
+from portcall.core.trouble import NotPossibleHere
 from portcall.host.adapters import leaves_by, name_servers, read_adapters
 from portcall.jobs.telling import Tell, nobody
 from portcall.site.folder import Site
@@ -29,16 +30,62 @@ class Chosen:
         )
 
 
+@dataclass(frozen=True, slots=True)
+class Remembered:
+    """Nobody named an adapter in this line, and it was named before."""
+
+    name: str
+    by: str
+
+    def __str__(self) -> str:
+        return f"using {self.name}, {self.by}"
+
+
+ADAPTER_VARIABLE = "PORTCALL_ADAPTER"
+
+
+def named_before(site: Site) -> Remembered | None:
+    """The adapter that the environment names, or the site."""
+    by_environment = os.environ.get(ADAPTER_VARIABLE)
+    if by_environment:
+        return Remembered(by_environment, f"as {ADAPTER_VARIABLE} says")
+    if site.adapter is not None:
+        return Remembered(site.adapter, "as site.toml says")
+    return None
+
+
+def matched_now() -> Remembered | None:
+    """The one adapter that is matched, until it is restored; None when there are several."""
+    names = {entry.adapter for entry in open_matches() if entry.visitor is None}
+    if len(names) != 1:
+        return None
+    return Remembered(names.pop(), "which is matched until: portcall restore")
+
+
 def adapters_now() -> tuple[Adapter, ...]:
     """This computer's adapters, with addresses that match added named so."""
     return read_adapters((entry.adapter, entry.added) for entry in open_matches())
 
 
-def chosen_adapter(name: str | None, tell: Tell = nobody) -> Adapter:
-    """The adapter to use; tells which when nobody named it. Raises NotPossibleHere."""
-    adapter = choose(adapters_now(), name)
-    if name is None:
+def chosen_adapter(name: str | None, site: Site | None = None, tell: Tell = nobody) -> Adapter:
+    """The adapter to use; tells which when nobody named it in this line.
+
+    The nearest word counts: ``name``, the environment, the site, the adapter that is matched; else
+    the only one that fits. Never another one than was named. Raises NotPossibleHere.
+    """
+    adapters = adapters_now()
+    if name is not None:
+        return choose(adapters, name)
+    before = named_before(site or Site()) or matched_now()
+    if before is None:
+        adapter = choose(adapters, None)
         tell(Chosen(adapter))
+        return adapter
+    try:
+        adapter = choose(adapters, before.name)
+    except NotPossibleHere as trouble:
+        raise NotPossibleHere(f"{trouble} ({before})") from None
+    tell(before)
     return adapter
 
 

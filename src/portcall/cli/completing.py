@@ -1,0 +1,115 @@
+"""What the shell may complete: commands, adapters, planned names, plant devices, methods, doors.
+
+This answers while a person waits for a key, so that it loads nothing that it does not need: where
+only a command itself knows, as with its options, Click is asked, which imports that command.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+
+import click
+from click.shell_completion import CompletionItem, ShellComplete, get_completion_class
+
+from portcall.jobs.workstation import completion
+
+VARIABLE = "_PORTCALL_COMPLETE"
+_PROGRAM = "portcall"
+
+METHODS = [
+    *("listen", "lldp", "dhcp", "arp", "ipv6", "dcp", "cip", "bacnet", "mdns", "snmp", "netbios"),
+    *("modbus", "opcua", "web", "ports"),
+]
+DOORS = ["cip", "modbus", "opcua", "web", "secureweb", "ftp", "ssh", "telnet", "remotescreen"]
+"""As they are spelt without spaces; a test holds both against what they stand for."""
+
+_TAKE_NAMES = {
+    *("find", "match", "assign", "keep", "move", "blink"),
+    *("reach", "trace", "open", "why", "verify"),
+}
+_TAKE_A_DOOR_SECOND = {"why", "trace", "open"}
+_ON_PLANT_DEVICES = {"power-cycle", "unplug", "plug", "fault", "mend", "on"}
+_AFTER_OPTION = {
+    "--adapter": "adapters",
+    "--method": "methods",
+    "--door": "doors",
+    "--power-cycle": "names",
+}
+_SUBCOMMANDS = {
+    "plan": ["check", "show"],
+    "catalog": ["add", "list"],
+    "plant": ["run", "shell", "join", "list", *sorted(_ON_PLANT_DEVICES)],
+    "completion": ["bash", "zsh", "fish"],
+}
+
+
+def source(shell: str) -> str:
+    """The script that has a shell ask here."""
+    return _class(shell)(click.Command(_PROGRAM), {}, _PROGRAM, VARIABLE).source()
+
+
+def answer(group: click.Group, instruction: str) -> str | None:
+    """The answer to a shell that asks, or None when it asks for something else."""
+    shell, _, what = instruction.partition("_")
+    if what != "complete":
+        return None
+    asked = _class(shell)(group, {}, _PROGRAM, VARIABLE)
+    words, incomplete = asked.get_completion_args()
+    found = candidates(words, incomplete, list(group.list_commands(click.Context(group))))
+    items = (
+        asked.get_completions(words, incomplete)
+        if found is None
+        else [CompletionItem(each) for each in found if each.startswith(incomplete)]
+    )
+    return "\n".join(asked.format_completion(item) for item in items)
+
+
+def _class(shell: str) -> type[ShellComplete]:
+    made = get_completion_class(shell)
+    if made is None:
+        raise click.UsageError(
+            f"{shell}: is no shell that can be served; there are bash, zsh, fish"
+        )
+    return made
+
+
+def candidates(
+    words: Sequence[str], incomplete: str, commands: Sequence[str]
+) -> Iterable[str] | None:
+    """What may stand at the end of a line; None where only the command knows."""
+    if not words:
+        return None if incomplete.startswith("-") else commands
+    command, *rest = words
+    kind = _AFTER_OPTION.get(rest[-1] if rest else "")
+    if kind is not None:
+        return _known(kind)
+    if incomplete.startswith("-"):
+        return None
+    if command in _SUBCOMMANDS:
+        if not rest:
+            return _SUBCOMMANDS[command]
+        on_device = command == "plant" and rest[0] in _ON_PLANT_DEVICES and len(rest) == 1
+        return _known("plant devices") if on_device else None
+    if command in _TAKE_NAMES:
+        typed = [word for word in rest if not word.startswith("-")]
+        is_door = command in _TAKE_A_DOOR_SECOND and len(typed) == 1
+        return _known("doors" if is_door else "names")
+    return None
+
+
+def _known(kind: str) -> Iterable[str]:
+    if kind == "adapters":
+        return completion.adapter_names()
+    if kind == "methods":
+        return METHODS
+    if kind == "doors":
+        return DOORS
+    if kind == "names":
+        return completion.planned_names()
+    from portcall.core.trouble import Trouble
+    from portcall.plant import control
+
+    try:
+        return [state.name for state in control.device_states()]
+    except Trouble:
+        return []

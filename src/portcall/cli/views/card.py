@@ -1,0 +1,70 @@
+"""One device as a card: all that is known of it, who said so, and how long ago."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import NamedTuple
+
+import click
+from rich.text import Text
+
+from portcall.cli.say import ago
+from portcall.cli.table import Columns, Remark, Tone, cell, console, print_lines, print_rows
+from portcall.cli.views.devices import Found, addresses
+from portcall.core.find.device import TRUST, Device
+from portcall.core.find.sighting import Field, Method
+
+_LISTS = (Method.PLAN, Method.REGISTRY, Method.CATALOG)
+"""What they say has no age."""
+
+
+class _Line(NamedTuple):
+    what: str
+    value: str
+    by: str
+    age: str | None
+
+
+def print_cards(found: Found, devices: Sequence[Device], now: float) -> None:
+    """The devices that were asked for, and how many others were heard."""
+    for device in devices:
+        name = device.value(Field.NAME)
+        heading = "  ".join(filter(None, (name, addresses(device), str(device.mac or ""))))
+        console().print(Text(heading, "bold"), soft_wrap=True)
+        lines = _lines(device, now)
+        if lines:
+            columns = Columns(
+                "what", "value", "said by", "heard", drops=("heard",), shrinks="value"
+            )
+            print_rows(columns, lines, _cells)
+        told = [Remark(sentence, Tone.TO_DO) for sentence in found.remarks(device)]
+        print_lines(told or [Remark("nothing is remarkable about it", Tone.DONE)])
+    others = len(found.devices) - len(devices)
+    if others:
+        count = "1 other device was" if others == 1 else f"{others} other devices were"
+        click.echo(f"{count} heard meanwhile: portcall find lists them")
+
+
+def _lines(device: Device, now: float) -> list[_Line]:
+    order = list(Field)
+    said = sorted(
+        device.said.items(), key=lambda item: (order.index(item[0].field), _rank(item[0].method))
+    )
+    return [
+        _Line(
+            each.field,
+            each.value,
+            each.method.shown,
+            None if each.method in _LISTS else ago(now - at),
+        )
+        for each, at in said
+        if each.field not in (Field.MANNER, Field.EITHER)
+    ]
+
+
+def _rank(method: Method) -> int:
+    return TRUST.index(method)
+
+
+def _cells(line: _Line) -> Sequence[Text]:
+    return [cell(line.what, "bold"), cell(line.value), cell(line.by), cell(line.age)]

@@ -1,0 +1,45 @@
+"""What a shell completes of this computer and the site, and the script with which it asks."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+from portcall.core.trouble import NotPossibleHere
+from portcall.host.adapter_names import adapter_names
+from portcall.site.plan_names import plan_names
+
+__all__ = ["adapter_names", "install", "planned_names"]
+
+
+def planned_names() -> list[str]:
+    """The names of the planned devices, of the site that the current folder is in."""
+    try:
+        return plan_names(Path.cwd())
+    except FileNotFoundError:
+        return []
+
+
+def install(shell: str, text: str) -> tuple[Path, str | None]:
+    """Write the script for the person; gives where, and a line that the shell's settings need.
+
+    Raises NotPossibleHere.
+    """
+    from portcall.site.files import make_folder, write_whole
+
+    data = Path(os.environ.get("XDG_DATA_HOME") or Path.home() / ".local" / "share")
+    config = Path(os.environ.get("XDG_CONFIG_HOME") or Path.home() / ".config")
+    path = {
+        "bash": data / "bash-completion" / "completions" / "portcall",
+        "zsh": data / "zsh" / "site-functions" / "_portcall",
+        "fish": config / "fish" / "completions" / "portcall.fish",
+    }[shell]
+    try:
+        make_folder(path.parent)
+        write_whole(path, text.encode())
+    except OSError as error:
+        raise NotPossibleHere(f"{path}: cannot be written: {error.strerror}") from None
+    line = (
+        f"fpath=({path.parent} $fpath); autoload -U compinit; compinit" if shell == "zsh" else None
+    )
+    return path, line

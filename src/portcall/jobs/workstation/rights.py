@@ -1,0 +1,12 @@
+"""What this process may not do, for who has to say so first."""
+
+from __future__ import annotations
+
+from portcall.host.privilege import Privilege, holds, with_rights
+
+__all__ = ["lacks_raw_ethernet", "with_rights"]
+
+
+def lacks_raw_ethernet() -> bool:
+    """Whether frames of this computer's adapters can neither be heard nor sent here."""
+    return not holds(Privilege.NET_RAW)
