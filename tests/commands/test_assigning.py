@@ -121,7 +121,7 @@ def test_an_unknown_device_is_asked_about_and_taken_into_the_plan():
         if asked == "4C-0E-58":
             assert re.search(r"1  fan-drive-2  10\.61\.20\.22/24", person.text)
             person.type("9\n")
-            person.until("9: there are rows 1 to 1.*\n?.*once more")
+            person.until("(?s)9: there are rows 1 to 1.*once more")
             person.type("1\n")
             person.until("fan-drive-2 is in the plan")
         else:

@@ -382,12 +382,15 @@ def test_dry_run_needs_no_privilege_and_changes_nothing(plant):
     bare = "setpriv --bounding-set=-all --inh-caps=-all"
     would = plant.run(f"{bare} {_program()} match dryer-plc --dry-run --replace --json")
     assert would.code == 0
-    assert would.json == {
-        "adapter": "usb0",
-        "would_try_first": "10.61.20.200/24",
-        "prefix_from": "plan",
-        "would_take_off": ["203.0.113.5/24"],
-    }
+    assert (
+        would.json.items()
+        >= {
+            "adapter": "usb0",
+            "would_try_first": "10.61.20.200/24",
+            "prefix_from": "plan",
+            "would_take_off": ["203.0.113.5/24"],
+        }.items()
+    )
     refused = plant.run(f"{bare} {_program()} match dryer-plc")
     assert refused.code == 3
     assert re.search(r"run: sudo \S+ -m portcall match dryer-plc", refused.err)

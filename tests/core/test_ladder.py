@@ -130,7 +130,7 @@ def test_another_way_out_is_named_with_what_makes_it():
     assert cause(through) is Cause.ROUTE_ELSEWHERE
     assert "by the tunnel vpn0 (the route to 10.61.20.0/25)" in through.evidence
     overlap = replace(LAN0, addresses=USB0.addresses)
-    assert "10.61.20.200/24 is on lan0, too" in out(WayOut("lan0"), (USB0, overlap)).evidence
+    assert "its own address 10.61.20.200/24" in out(WayOut("lan0"), (USB0, overlap)).evidence
     assert "a rule or another routing table" in out(WayOut("lan0")).evidence
     forbidden = out(WayOut(refused="permission denied"))
     assert (cause(forbidden), "permission denied" in forbidden.evidence) == (

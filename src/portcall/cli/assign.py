@@ -152,7 +152,8 @@ def _assign(
 
     def tell(event: object) -> None:
         assert isinstance(event, Event)
-        view.event(event)
+        with questions.aside() if questions is not None else nullcontext():
+            view.event(event)
         if questions is not None:
             questions.heard(event)
 

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from portcall.cli.say import ADAPTER, SITE, note
+from portcall.cli.say import ADAPTER, SITE, counted, note
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.plan.reading import PlanError
 from portcall.core.plan.rows import Plan
@@ -61,5 +61,6 @@ def plan_if_sound(site: Site) -> Plan:
     try:
         return site.plan()
     except PlanError as error:
-        note(f"the plan is left out, it has {len(error.problems)} mistakes: portcall plan check")
+        mistakes = counted(len(error.problems), "mistake")
+        note(f"the plan is left out, it has {mistakes}: portcall plan check")
         return Plan()

@@ -8,8 +8,8 @@ import click
 
 from portcall.cli.main import BAD_INPUT, YES
 from portcall.cli.options import json_option
-from portcall.cli.say import print_json
-from portcall.cli.table import Columns, cell, console
+from portcall.cli.say import counted, print_json
+from portcall.cli.table import Columns, Remark, Tone, cell, console, print_lines
 from portcall.core.plan.reading import PlanError
 from portcall.core.plan.rows import Plan
 from portcall.core.trouble import BadInput
@@ -46,12 +46,14 @@ def check_command(file: Path | None, as_json: bool) -> int:
     if error:
         raise error
     without_mac = [row.name for row in plan if row.mac is None]
-    click.echo(f"{path.name}: {len(plan.devices)} rows, no mistakes")
-    if without_mac:
-        click.echo(f"without a MAC yet, not served: {', '.join(without_mac)}")
     assumed = [row.name for row in plan if row.mask_assumed]
+    told = [Remark(f"{path.name}: {counted(len(plan.devices), 'row')}, no mistakes", Tone.DONE)]
+    if without_mac:
+        told.append(Remark(f"without a MAC yet, not served: {', '.join(without_mac)}", Tone.TO_DO))
     if assumed:
-        click.echo(f"no mask in plan or site, /24 is assumed: {', '.join(assumed)}")
+        names = ", ".join(assumed)
+        told.append(Remark(f"no mask in plan or site, /24 is assumed: {names}", Tone.TO_DO))
+    print_lines(told)
     return YES
 
 

@@ -96,7 +96,7 @@ def _cells(hop: Hop, names: Mapping[IPv4Address, str]) -> Sequence[Text]:
     )
 
 
-_STYLES = {None: "", Said.PASSED_ON: "", Said.REACHED: "green", Said.STOPPED: "yellow"}
+_STYLES = {None: "", Said.PASSED_ON: "", Said.REACHED: "green", Said.STOPPED: "red"}
 _SAYS = {None: "nothing", Said.PASSED_ON: "", Said.REACHED: "it is there", Said.STOPPED: ""}
 
 

@@ -14,7 +14,7 @@ from portcall.core.adapters.obstacles import Workstation, obstacles
 
 def print_workstation(workstation: Workstation) -> None:
     """A table of the adapters, and what is in the way."""
-    from portcall.cli.table import Columns, cell, console
+    from portcall.cli.table import Columns, Tone, cell, console
 
     shown = Columns(
         "adapter",
@@ -36,7 +36,7 @@ def print_workstation(workstation: Workstation) -> None:
             shown.add_row(
                 cell(adapter.name, "bold"),
                 cell(adapter.kind),
-                cell(link_words(adapter), "" if adapter.link else "yellow"),
+                cell(link_words(adapter), "" if adapter.link else Tone.INFORMATION),
                 *own,
                 cell(_route(adapter)),
                 cell(adapter.mac),

@@ -13,7 +13,7 @@ from rich.segment import Segments
 from rich.text import Text
 
 from portcall.cli.main import INTERRUPTED, NOT_POSSIBLE
-from portcall.cli.say import note
+from portcall.cli.say import counted, note
 from portcall.cli.table import (
     Columns,
     Group,
@@ -131,8 +131,7 @@ def _below(found: Found, device: Device) -> Sequence[Remark]:
 
 
 def _heading(each: Neighbourhood) -> Text:
-    count = len(each.devices)
-    devices = "1 device" if count == 1 else f"{count} devices"
+    devices = counted(len(each.devices), "device")
     if each.network is None:
         return Text(f"without an address: {devices}", "bold")
     mask = ", mask assumed" if each.assumed else ""

@@ -10,6 +10,7 @@ from rich.console import Group
 from rich.live import Live
 from rich.text import Text
 
+from portcall.cli.say import counted
 from portcall.cli.table import Tone, console
 from portcall.cli.views.devices import rows_of
 from portcall.cli.views.progress import progress_bar
@@ -67,6 +68,6 @@ class _Rows:
 
 
 def _now(outlook: Outlook, count: int) -> str:
-    devices = "1 device" if count == 1 else f"{count} devices"
+    devices = counted(count, "device")
     running = ", ".join(outlook.stages)
     return f"{devices} so far, about {outlook.seconds_left:.0f} s left: {running}"

@@ -19,7 +19,7 @@ def progress_bar() -> Iterator[Callable[[Outlook], None]]:
     from rich.progress import BarColumn, Progress, TextColumn
 
     columns = (
-        BarColumn(24, complete_style="cyan"),
+        BarColumn(24, complete_style="bold"),
         TextColumn("{task.fields[left]:>5}"),
         TextColumn("{task.description}", markup=False),
     )

@@ -1,15 +1,24 @@
-"""``assign --ask``: asking the engineer, line by line, which planned row an unknown device is."""
+"""``assign --ask``: asking the engineer, line by line, which planned row an unknown device is.
+
+The question stays at the foot of the terminal, with what was typed so far; what happens meanwhile
+is told above it.
+"""
 
 from __future__ import annotations
 
 import asyncio
 import os
 import sys
-from collections.abc import Callable, Coroutine
+import termios
+import tty
+from collections.abc import Callable, Coroutine, Iterator
+from contextlib import contextmanager
 from pathlib import Path
+from shutil import get_terminal_size
 from typing import Any
 
 import click
+from rich.cells import cell_len
 
 from portcall.core.assign.event import Event
 from portcall.core.trouble import Trouble
@@ -18,6 +27,40 @@ from portcall.jobs.assign.unknown import Question, Unknowns
 from portcall.site.folder import Site
 from portcall.site.plan_file import PLAN_FILE
 
+_ERASE_DOWN = "\x1b[J"
+_BACKSPACE = ("\x7f", "\b")
+_CLEAR = "\x15"
+"""Ctrl-U."""
+_LONGEST_ANSWER = 200
+
+
+class _Foot:
+    """What stands at the foot of the terminal: lines, the last of which is being typed in."""
+
+    def __init__(self) -> None:
+        self.lines: list[str] = []
+        self.typed = ""
+        self._rows = 0
+
+    def draw(self) -> None:
+        """Put it there."""
+        if not self.lines:
+            return
+        *above, last = self.lines
+        shown = [*above, last + self.typed]
+        width = max(get_terminal_size().columns, 1)
+        # A line that is exactly as wide as the terminal leaves the cursor in it.
+        self._rows = sum(max((cell_len(line) - 1) // width, 0) + 1 for line in shown)
+        click.echo("\n".join(shown), nl=False)
+        sys.stdout.flush()
+
+    def erase(self) -> None:
+        """Take it away, so that something can be told where it began."""
+        if self._rows:
+            up = f"\x1b[{self._rows - 1}A" if self._rows > 1 else ""
+            click.echo(f"\r{up}{_ERASE_DOWN}", nl=False)
+        self._rows = 0
+
 
 class Questions:
     """Puts the questions, and reads the keys that answer them."""
@@ -25,7 +68,7 @@ class Questions:
     def __init__(self, assignment: Assignment, site: Site) -> None:
         self._unknowns = Unknowns(assignment)
         self._path = (site.folder or Path.cwd()) / PLAN_FILE
-        self._typed = ""
+        self._foot = _Foot()
 
     def asking(
         self, job: Callable[[asyncio.Event], Coroutine[Any, Any, None]]
@@ -34,51 +77,87 @@ class Questions:
 
         async def with_keys(interrupt: asyncio.Event) -> None:
             loop = asyncio.get_running_loop()
-            loop.add_reader(sys.stdin.fileno(), self._read, loop)
+            keys = sys.stdin.fileno()
+            before = termios.tcgetattr(keys)
+            # Each key comes at once, and is shown by this program; Ctrl-C stays a signal.
+            tty.setcbreak(keys)
+            loop.add_reader(keys, self._read, loop)
             try:
                 await job(interrupt)
             finally:
-                loop.remove_reader(sys.stdin.fileno())
+                loop.remove_reader(keys)
+                termios.tcsetattr(keys, termios.TCSADRAIN, before)
+                self._foot.erase()
 
         return with_keys
 
+    @contextmanager
+    def aside(self) -> Iterator[None]:
+        """What the block prints is told above the question."""
+        self._foot.erase()
+        yield
+        self._foot.draw()
+
     def heard(self, event: Event) -> None:
         """An unknown device asks: a question, unless there was one about it."""
-        self._put(self._unknowns.heard(event))
+        question = self._unknowns.heard(event)
+        if question is not None:
+            self._put(question)
 
     def _put(self, question: Question | None) -> None:
-        if question is None:
-            return
+        """Show a question, or that there is none."""
+        self._foot.erase()
+        self._foot.lines = self._lines(question) if question is not None else []
+        self._foot.typed = ""
+        self._foot.draw()
+
+    @staticmethod
+    def _lines(question: Question) -> list[str]:
         event = question.event
-        click.echo(f"\n{event.mac} asks by {event.protocol}: {event.detail}")
+        lines = ["", f"{event.mac} asks by {event.protocol}: {event.detail}"]
         for number, row in enumerate(question.rows, 1):
             place = f", {row.place}" if row.place else ""
-            click.echo(f"  {number}  {row.name}  {row.interface}{place}")
+            lines.append(f"  {number}  {row.name}  {row.interface}{place}")
         choices = "its number, or " if question.rows else ""
-        click.echo(
-            f"which row is it? {choices}NAME ADDRESS for a new one, or Enter for none: ", nl=False
-        )
-        sys.stdout.flush()
+        return [
+            *lines,
+            f"which row is it? {choices}NAME ADDRESS for a new one, or Enter for none: ",
+        ]
 
     def _read(self, loop: asyncio.AbstractEventLoop) -> None:
-        typed = os.read(sys.stdin.fileno(), 4096)
-        if not typed:
+        keys = os.read(sys.stdin.fileno(), 4096).decode(errors="replace")
+        if not keys:
             loop.remove_reader(sys.stdin.fileno())
             return
-        *lines, self._typed = (self._typed + typed.decode(errors="replace")).split("\n")
-        for line in lines:
-            self._answered(line)
+        for key in keys:
+            if not self._foot.lines:
+                return  # Nothing was asked.
+            if key in "\r\n":
+                self._answered(self._foot.typed)
+                continue
+            self._foot.erase()
+            if key in _BACKSPACE:
+                self._foot.typed = self._foot.typed[:-1]
+            elif key == _CLEAR:
+                self._foot.typed = ""
+            elif key.isprintable() and len(self._foot.typed) < _LONGEST_ANSWER:
+                self._foot.typed += key
+            self._foot.draw()
 
     def _answered(self, line: str) -> None:
         try:
             name = self._unknowns.answer(line)
         except Trouble as trouble:
-            click.echo(f"{trouble}\nonce more, or Enter for none: ", nl=False)
-            sys.stdout.flush()
+            with self.aside():
+                click.echo(str(trouble))
+                self._foot.lines[-1] = "once more, or Enter for none: "
+                self._foot.typed = ""
             return
         except OSError as error:
-            click.echo(f"{self._path}: cannot be written: {error.strerror}")
             name = None
+            with self.aside():
+                click.echo(f"{self._path}: cannot be written: {error.strerror}")
         if name is not None:
-            click.echo(f"{name} is in the plan, and is served when it asks again")
+            with self.aside():
+                click.echo(f"{name} is in the plan, and is served when it asks again")
         self._put(self._unknowns.next())

@@ -213,10 +213,10 @@ class _LiveView(View):
             table.add_row(*self._cells(each, now, drawn))
         state = "" if watching.has_link else f"   NO LINK on {self.adapter}"
         lines = [Text(line, no_wrap=True) for line in self._recent]
-        more = [Text(f"and {hidden} more that answer", "dim")] if hidden > 0 else []
+        more = [Text(f"and {hidden} more that answer", "bright_black")] if hidden > 0 else []
         share = self.share()
         return Group(
-            Text(self._head(watching, now), "dim") + Text(state, "bold red"),
+            Text(self._head(watching, now), "bright_black") + Text(state, "bold red"),
             table,
             *more,
             *([Text(share)] if share else []),

@@ -20,9 +20,9 @@ from portcall.jobs.look.locate import Located
 from portcall.jobs.setting.series import Answer
 
 _STYLES: dict[Turn, dict[str, Any]] = {
-    Turn.CONNECT: {"fg": "cyan", "bold": True},
-    Turn.ASK: {"fg": "cyan", "bold": True},
-    Turn.WRONG: {"fg": "yellow", "bold": True},
+    Turn.CONNECT: {"fg": "yellow", "bold": True},
+    Turn.ASK: {"fg": "yellow", "bold": True},
+    Turn.WRONG: {"fg": "red", "bold": True},
     Turn.READY: {},
 }
 

@@ -21,7 +21,7 @@ def tell() -> int:
 
     def begins(number: int, step: Step) -> None:
         out.print(Text(f"\n{number}. {step.told}", style="bold cyan"))
-        out.print(Text.assemble((_PROMPT, "dim"), (step.line, "bold")))
+        out.print(Text.assemble((_PROMPT, "bright_black"), (step.line, "bold")))
         sys.stdout.flush()
 
     def ended(step: Step, code: int) -> None:
@@ -30,7 +30,7 @@ def tell() -> int:
                 Text(f"this ended with {code}; it should end with {step.ends_with}", "bold red")
             )
         elif code == NO:
-            out.print(Text("(exit code 1: the answer is no)", style="dim"))
+            out.print(Text("(exit code 1: the answer is no)", style="bright_black"))
 
     if not play(begins, ended):
         return NO

@@ -204,7 +204,7 @@ class _LiveView:
             style = "red" if gone else "bold"
             heard = f"{'vanished, ' if gone else ''}{ago(age)}"
             told = device.age(now, Field.NAME, Field.FIRMWARE, *what_fields(device))
-            faint = "dim" if gone else ""
+            faint = "bright_black" if gone else ""
             shown.add_row(
                 cell(addresses(device), style),
                 cell(device.mac, faint),
@@ -223,7 +223,7 @@ class _LiveView:
 
 
 def _head(watching: Watching, now: float) -> Text:
-    state, style = "the first look is under way", "dim"
+    state, style = "the first look is under way", "bright_black"
     if watching.look_ended is not None:
         state = f"look {watching.looks} ended {ago(now - watching.look_ended)}"
     if not watching.cable.has_link:

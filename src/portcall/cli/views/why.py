@@ -9,7 +9,7 @@ from portcall.core.why.ladder import Diagnosis, Rung, Step, Verdict
 
 _WIDEST_RUNG = max(len(rung) for rung in Rung)
 _WIDEST_VERDICT = max(len(verdict) for verdict in Verdict)
-_COLOURS = {Verdict.HOLDS: "green", Verdict.BROKEN: "bold red", Verdict.NOT_ASKED: "dim"}
+_COLOURS = {Verdict.HOLDS: "green", Verdict.BROKEN: "bold red", Verdict.NOT_ASKED: "bright_black"}
 
 
 def print_step(step: Step) -> None:
@@ -33,7 +33,7 @@ def print_end(diagnosis: Diagnosis) -> None:
     out = console()
     left = [step.rung for step in diagnosis.steps if not step.evidence]
     if left:
-        out.print(Text(f"not asked: {', '.join(left)}", "dim"), soft_wrap=True)
+        out.print(Text(f"not asked: {', '.join(left)}", "bright_black"), soft_wrap=True)
     out.print()
     finding = diagnosis.finding
     if finding is None:
