@@ -43,6 +43,12 @@ screenshots: $(READY)     ## docs/screenshots/*.png from the demo data
 	./docs/screenshots/tools.sh
 	$(BIN)/python docs/screenshots/take.py
 
+words: $(READY)           ## every sentence that the program can say
+	$(BIN)/python docs/words.py
+
+guide: $(READY)           ## docs/guide.md, by typing it all on the practice plant
+	$(BIN)/python docs/guide.py
+
 # A copy of the interpreter for this program alone has the rights, and only your group may run it.
 RIGHTS := cap_net_raw,cap_net_admin,cap_net_bind_service+ep
 AS_ROOT := $(shell [ $$(id -u) = 0 ] || echo sudo)

@@ -10,12 +10,14 @@ import subprocess
 import sys
 import tempfile
 import time
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 HERE = Path(__file__).parent
 SIZE = "1280x800"
 PROMPT = "tern-point$ "
+PACKING = str(HERE.parent / "plants" / "packing-line.toml")
+"""25 devices in two subnets, and what goes wrong in them."""
 
 
 @dataclass(frozen=True)
@@ -27,6 +29,8 @@ class Scene:
     seconds: float = 60
     points: float = 10
     grid: str = "156x46"
+    scenario: str = ""
+    """A plant of its own; without, the shipped one."""
 
 
 MATCHED = ("portcall match dryer-plc --no-probe",)
@@ -40,6 +44,25 @@ IN_THE_WAY = (
     "export http_proxy=http://proxy.example:3128",
 )
 
+NARROW, WIDE = "80x58", "156x58"
+
+ON_THE_PACKING_LINE = {
+    "plan": Scene(
+        ("portcall plan check", "sed -i -e 5s/20.22/20.21/ -e 9s/-0E/-O/ plan.csv",
+         "portcall plan check"),
+        seconds=20,
+    ),
+    "find": Scene(("portcall find",), seconds=40),
+    "assign": Scene(("portcall assign --for 8",), seconds=40),
+    "verify": Scene(("portcall verify",), seconds=40),
+    "reach": Scene(
+        ("portcall reach packer-plc label-panel lift-drive crane-panel",
+         "portcall reach packer-plc --door cip --door web --door modbus --count 3"),
+        seconds=30,
+    ),
+}  # fmt: skip
+"""Taken twice: on a wide terminal, and on one of 80 columns."""
+
 SCENES = {
     "adapters": Scene(("portcall adapters",), IN_THE_WAY),
     "match": Scene(
@@ -52,20 +75,12 @@ SCENES = {
         ),
         ("ip addr add 198.51.100.130/26 dev usb0",),
     ),
-    "find": Scene(("portcall find",)),
     "find-watch": Scene(
         ("portcall find --watch",),
         ("(sleep 14; portcall plant unplug old-feeder; sleep 2; portcall move io-island-1) &",),
         seconds=33,
     ),
     "listen": Scene(("portcall listen --for 12",), MATCHED),
-    "plan": Scene(
-        ("portcall plan show", "sed -i s/61.20.22/61.20.21/ plan.csv", "portcall plan check")
-    ),
-    "assign": Scene(("portcall assign",), MATCHED, seconds=14),
-    "assigned": Scene(
-        ("portcall assign --match --temporary 10.61.20.100-120 --for 12 | cat",), points=9.5
-    ),
     "keep": Scene(
         (
             "portcall keep fan-drive-1 10.61.20.15 10.61.20.60",
@@ -85,26 +100,6 @@ SCENES = {
             "(until ip addr show usb0 | grep -q 203.0.113; do sleep 0.2; done; sleep 5; curl -s"
             " -o /dev/null -d 'address=10.61.20.40&mask=255.255.255.0' http://203.0.113.40/) &",
         ),
-    ),
-    "series": Scene(
-        ("portcall move --series 203.0.113.47 pier-radio shore-radio",),
-        (
-            "sed -i s/pier-radio,/pier-radio,02-D0-11-5C-10-21/ plan.csv",
-            "portcall plant unplug pier-radio",
-            "portcall plant unplug shore-radio",
-            "(sleep 4; portcall plant plug shore-radio; sleep 4; portcall plant plug pier-radio;"
-            " sleep 4; portcall plant unplug shore-radio; sleep 8;"
-            " portcall plant plug shore-radio) > /dev/null &",
-        ),
-        seconds=28,
-    ),
-    "verify": Scene(("portcall verify",), SERVED),
-    "reach": Scene(
-        (
-            "portcall reach 10.61.20.10-12 fan-drive-1 203.0.113.40",
-            "portcall reach dryer-plc --door cip --door web --door 502 --count 3 --interval 0.2",
-        ),
-        SERVED,
     ),
     "reach-watch": Scene(
         ("portcall reach dryer-plc fan-drive-1 10.61.20.15 --watch --interval 0.5",),
@@ -126,20 +121,12 @@ SCENES = {
         ),
         (*MATCHED, "portcall plant fault dryer-plc moved"),
     ),
-    "why-holds": Scene(
-        ("portcall why dryer-plc", "portcall why 10.61.30.10 web"),
-        (*MATCHED, "ip route add 10.61.30.0/24 via 10.61.20.1"),
-    ),
-    "trace": Scene(
-        (
-            "portcall trace 10.61.30.10",
-            "portcall trace 10.61.30.10 --door web",
-            "portcall plant fault cell-router stops-at-hop",
-            "portcall trace 10.61.30.42",
-        ),
-        (*MATCHED, "ip route add 10.61.30.0/24 via 10.61.20.1"),
-    ),
 }
+
+
+for name, scene in ON_THE_PACKING_LINE.items():
+    for suffix, grid in (("", WIDE), ("-80", NARROW)):
+        SCENES[name + suffix] = replace(scene, grid=grid, points=8, scenario=PACKING)
 
 
 PLOT = "reach-plot"
@@ -216,16 +203,15 @@ def _converter() -> str:
 def main() -> None:
     """Take the pictures named on the command line, or all."""
     portcall = str(Path(sys.executable).with_name("portcall"))
-    wanted = sys.argv[1:] or [*SCENES, "demo", PLOT]
+    wanted = sys.argv[1:] or [*SCENES, PLOT]
     for name in wanted:
-        if name == "demo":
-            take(name, [portcall, "demo"], Scene((), seconds=90, points=6.5, grid="250x66"))
-        elif name == PLOT:
+        if name == PLOT:
             subprocess.run([portcall, "plant", "run", "--", "sh", "-c", PLOTTED], check=True)
             print(f"{name}.png")
         else:
             scene = SCENES[name]
-            command = [portcall, "plant", "run", "--", "sh", "-c", script(scene)]
+            plant = ["--scenario", scene.scenario] if scene.scenario else []
+            command = [portcall, "plant", "run", *plant, "--", "sh", "-c", script(scene)]
             take(name, command, scene)
 
 

@@ -128,7 +128,7 @@ def test_an_unknown_device_is_asked_about_and_taken_into_the_plan():
             person.type("belt-drive\n")
             person.until("belt-drive: has 02-77-B1-61-13-A4 in the plan")
             person.type("panel-1 10.61.20.23\n")
-            person.until("10.61.20.23: stands on line 5 too")
+            person.until("10.61.20.23: is on line 5 too")
             person.type("panel-1 10.61.20.70/24\n")
             person.until("panel-1 is in the plan")
         answers.pop(asked)

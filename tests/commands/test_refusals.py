@@ -15,7 +15,7 @@ BAD_PLANS = {
     "address twice": ("x,,10.61.20.5,24,\ny,,10.61.20.5,24,", "line 3, column address"),
     "MAC twice": (
         "x,02-60-D1-00-5E-01,10.61.20.5,24,\ny,0260d1005e01,10.61.20.6,24,",
-        "line 3, column mac: 02-60-D1-00-5E-01: stands on line 2 too (x)",
+        "line 3, column mac: 02-60-D1-00-5E-01: is on line 2 too (x)",
     ),
     "MAC digits": ("x,02-60-D1-00-5E,10.61.20.5,24,", "line 2, column mac: 02-60-D1-00-5E: has 10"),
 }

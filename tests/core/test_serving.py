@@ -496,7 +496,7 @@ def test_what_an_engineer_answers_becomes_a_row():
     ):
         with pytest.raises(BadInput, match=wrong):
             adopt(answer, BELT, rows, plan, data)
-    with pytest.raises(PlanError, match="stands on line 2 too"):
+    with pytest.raises(PlanError, match="is on line 2 too"):
         parse_plan(adopt("x 10.61.20.21", BELT, rows, plan, data).data, "plan.csv")
 
 
@@ -518,7 +518,7 @@ def test_a_row_goes_by_its_mac_or_by_its_place():
     lines = [str(problem) for problem in caught.value.problems]
     assert "line 2, column circuit: stands beside a MAC" in lines[0]
     assert "line 3, column circuit: 0xZZ: a circuit is text" in lines[1]
-    assert "line 5, column circuit: x: stands on line 4 too (c)" in lines[2]
+    assert "line 5, column circuit: x: is on line 4 too (c)" in lines[2]
 
 
 ROWS = "name;mac;address;place\r\npump;;10.61.20.21;Öl, 5 €\r\nfan;;10.61.20.22;\r\n"

@@ -32,6 +32,10 @@ def adapters_command(watch: bool, seconds: float | None, as_json: bool) -> int:
 
     No link means: look at the cable before anything else. Which adapter has the cable? Run it with
     --watch, pull the plug, and see which one loses its link.
+
+    \b
+    portcall adapters
+    portcall adapters --watch
     """
     if seconds is not None and not watch:
         raise click.UsageError("--for goes with --watch")

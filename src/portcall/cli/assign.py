@@ -99,6 +99,10 @@ def assign_command(
     meanwhile. Runs until Ctrl-C, --for or --until-done;
     ends with 0 when every device served has its address and answers there, and with --keep, holds
     it when the power goes.
+
+    \b
+    portcall assign --keep
+    portcall assign 02-77-B1-4C-09-21=10.61.20.21/24 --until-done
     """
     if ask and (as_json or not sys.stdin.isatty()):
         raise BadInput("--ask needs a person at a terminal to answer, and no --json")

@@ -39,6 +39,10 @@ def blink_command(
 
     TARGET is a planned name, a MAC or an address. DCP has a signal for this, and no other protocol
     here does. Nothing is changed in the device.
+
+    \b
+    portcall blink io-island-1
+    portcall blink 02-77-B1-90-00-3D
     """
     site = this_site()
     plan = site.plan()

@@ -30,7 +30,12 @@ def catalog_command() -> None:
 @click.option("--everywhere", is_flag=True, help="Keep it for every site, not only for this one.")
 @json_option
 def add_command(files: tuple[Path, ...], everywhere: bool, as_json: bool) -> int:
-    """Check FILE and keep it, in the site's folder; without a site, for every site."""
+    """Check FILE and keep it, in the site's folder; without a site, for every site.
+
+    \b
+    portcall catalog add gale7.eds
+    portcall catalog add makers.toml --everywhere
+    """
     folder = None if everywhere else this_site().folder
     added = []
     for file in files:
@@ -47,7 +52,12 @@ def add_command(files: tuple[Path, ...], everywhere: bool, as_json: bool) -> int
 @catalog_command.command("list")
 @json_option
 def list_command(as_json: bool) -> int:
-    """What is known: makers, products, default addresses, ports."""
+    """What is known: makers, products, default addresses, ports.
+
+    \b
+    portcall catalog list
+    portcall catalog list --json
+    """
     site = this_site()
     catalog = read_catalogs(site.folder)
     rows = _rows(catalog)

@@ -16,6 +16,10 @@ def demo_command() -> int:
     """The whole job on the practice plant, narrated: each command line, and its real output.
 
     Takes under a minute, asks nothing, touches nothing of this computer's network.
+
+    \b
+    portcall demo
+    portcall demo --help
     """
     story = (sys.executable, "-m", "portcall.cli.views.story")
     return run_in_plant(shipped_scenario(), Guest(story, STATE_VARIABLE, in_site=True))

@@ -103,6 +103,10 @@ def find_command(
     there for the time of asking, and keeps its own.
 
     Ctrl-C shows what was found so far.
+
+    \b
+    portcall find
+    portcall find 10.61.20.0/24 --csv > found.csv
     """
     if (pace and unpaced) or (as_csv and (as_json or watch)):
         raise BadInput("--pace with --unpaced, or --csv with --json or --watch: choose one")

@@ -42,6 +42,10 @@ def keep_command(
     TARGET is a planned name, a MAC or an address. By CIP a device takes the address it was given as
     its own; by DCP its planned address and station name are set for good. Each is read back. Ends
     with 0 when every device keeps its address.
+
+    \b
+    portcall keep fan-drive-1 10.61.20.15
+    portcall keep fan-drive-1 --undo
     """
     if name is not None and (len(targets) > 1 or undo):
         raise BadInput("--name is for one TARGET, and not for --undo")

@@ -64,12 +64,17 @@ def listen_command(
     capture: str | None,
     as_json: bool,
 ) -> int:
-    """Send nothing: who asks for an address, who announces itself, which subnets are spoken."""
+    """Send nothing: who asks for an address, who announces itself, which subnets are heard.
+
+    \b
+    portcall listen --for 60
+    portcall listen --from heard.pcapng
+    """
     site = this_site()
     gathering = gathering_for(site, plan_if_sound(site))
     if source is not None:
         if adapter_name or capture:
-            raise BadInput("--from reads a file: without --adapter and --capture")
+            raise BadInput("--from reads a file: leave out --adapter and --capture")
         read = read_into(gathering, source)
         heard = f"{read.frames} frames over {read.seconds:.0f} s in {source}"
         return _tell(gathering, site, None, heard, wide, as_json)

@@ -30,7 +30,7 @@ COMMANDS = {
     "adapters": "This computer's adapters: link, addresses, what is in the way.",
     "match": "Put this computer into a device's subnet.",
     "find": "Find and identify what is on the wire.",
-    "listen": "Send nothing: who asks, who announces itself, which subnets are spoken.",
+    "listen": "Send nothing: who asks, who announces itself, which subnets are heard.",
     "catalog": "Names for what devices say only in numbers: descriptions you can add.",
     "plan": "The plan: which device shall have which address.",
     "assign": "Give planned devices their addresses by BOOTP and DHCP.",
@@ -194,7 +194,9 @@ def _run() -> int:
 
 def _fail(trouble: Trouble, code: int) -> int:
     """Say what is wrong; to a program that wants JSON, in JSON as well."""
-    click.echo(f"portcall: {trouble}", err=True)
+    from portcall.cli.say import wrapped
+
+    click.echo(click.style(wrapped(f"portcall: {trouble}"), fg="red"), err=True)
     typed = sys.argv[1 : sys.argv.index("--") if "--" in sys.argv else None]
     if "--json" in typed:
         error, hint = trouble.parts

@@ -66,6 +66,10 @@ def match_command(
     Takes a host number that nothing else uses, adds it to the adapter, and checks that the
     operating system really uses it. What was there stays, or comes back: "portcall restore" undoes
     it. With --dhcp there is no TARGET; the address ends with its lease.
+
+    \b
+    portcall match dryer-plc
+    portcall match 10.61.20.0/24 --replace
     """
     if (target is None) != dhcp or (dhcp and typed):
         raise click.UsageError("match takes a TARGET, or --dhcp without TARGET and --address")

@@ -74,6 +74,10 @@ def move_command(
     hand: its web page is named, and move waits. It ends when the same MAC answers at the new
     address and nowhere else. Safe to repeat. All that is overwritten is written down first; --undo
     brings that back.
+
+    \b
+    portcall move weigh-gateway
+    portcall move 02-77-B1-90-00-3D --to 10.61.20.31/24
     """
     if series is None and not devices:
         raise click.UsageError("name a DEVICE, or --series ADDRESS")

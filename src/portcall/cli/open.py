@@ -43,6 +43,10 @@ def open_command(
 
     Without DOOR, its page when it has one; else what is open is listed. Nothing is opened that was
     not seen to answer. Ends with the program's exit code. With --json, it tells and opens nothing.
+
+    \b
+    portcall open dryer-plc
+    portcall open dryer-plc ssh --user panel
     """
     if user and not _USER.fullmatch(user):
         raise BadInput(f"{printable(user, 40)}: is no user name: letters, digits, dots and hyphens")

@@ -34,6 +34,10 @@ def check_command(file: Path | None, as_json: bool) -> int:
     """Check every rule of the plan and report all that are broken, with line and column.
 
     FILE is a plan elsewhere; without it, the site's plan.csv.
+
+    \b
+    portcall plan check
+    portcall plan check drawing.csv --json
     """
     path, plan, error = _read(file)
     if as_json:
@@ -61,7 +65,12 @@ def check_command(file: Path | None, as_json: bool) -> int:
 @_file_argument
 @json_option
 def show_command(file: Path | None, as_json: bool) -> int:
-    """Show the plan as it is understood."""
+    """Show the plan as it is understood.
+
+    \b
+    portcall plan show
+    portcall plan show drawing.csv
+    """
     _, plan, error = _read(file)
     if error:
         raise error

@@ -43,6 +43,10 @@ def run_command(file: Path | None, command: tuple[str, ...]) -> int:
     """Bring the plant up, run COMMAND on its workstation, take it down.
 
     Ends with COMMAND's exit code. $PRACTICE_SITE is a site folder to practise in.
+
+    \b
+    portcall plant run -- portcall find
+    portcall plant run --scenario line.toml -- sh practice.sh
     """
     return _run(file, command)
 
@@ -50,7 +54,12 @@ def run_command(file: Path | None, command: tuple[str, ...]) -> int:
 @plant_command.command("shell")
 @_scenario_option
 def shell_command(file: Path | None) -> int:
-    """A shell on the plant's workstation, in a practice site; "exit" takes the plant down."""
+    """A shell on the plant's workstation, in a practice site; "exit" takes the plant down.
+
+    \b
+    portcall plant shell
+    portcall plant shell --scenario line.toml
+    """
     return _run(file, (os.environ.get("SHELL", "/bin/sh"),), is_shell=True)
 
 
@@ -58,7 +67,12 @@ def shell_command(file: Path | None) -> int:
 @click.option("--process", type=int, metavar="NUMBER", help="Which one, when several are up.")
 @click.argument("command", nargs=-1, type=click.UNPROCESSED, metavar="[-- COMMAND…]")
 def join_command(process: int | None, command: tuple[str, ...]) -> int:
-    """A shell, or COMMAND, in a practice plant that another terminal has up."""
+    """A shell, or COMMAND, in a practice plant that another terminal has up.
+
+    \b
+    portcall plant join
+    portcall plant join -- portcall plant unplug dryer-plc
+    """
     from portcall.plant.join import join, plant_to_join
 
     return join(plant_to_join(process), command or (os.environ.get("SHELL", "/bin/sh"),))
@@ -68,7 +82,12 @@ def join_command(process: int | None, command: tuple[str, ...]) -> int:
 @click.option("--faults", "with_faults", is_flag=True, help="Tell what is broken on purpose, too.")
 @json_option
 def list_command(with_faults: bool, as_json: bool) -> int:
-    """Inside the plant: its devices as they really are."""
+    """Inside the plant: its devices as they really are.
+
+    \b
+    portcall plant list
+    portcall plant list --faults
+    """
     states = control.device_states()
     broken = control.faults() if with_faults else []
     if as_json:
@@ -103,6 +122,10 @@ def fault_command(on: str, kind: str, how: str) -> int:
 
     NAME is a device, an adapter of the workstation, or "workstation". A fault is called as the
     cause that "portcall why" names.
+
+    \b
+    portcall plant fault dryer-plc lossy 20%
+    portcall plant fault usb0 other-subnet
     """
     if kind == "proxy":
         # A proxy is set in the shell that the programs are called from.
@@ -118,7 +141,12 @@ def fault_command(on: str, kind: str, how: str) -> int:
 @click.argument("on", default=None, required=False, metavar="[NAME]")
 @click.argument("kind", default=None, required=False, metavar="[FAULT]")
 def mend_command(on: str | None, kind: str | None) -> int:
-    """Inside the plant: put right all that "plant fault" broke, or some of it."""
+    """Inside the plant: put right all that "plant fault" broke, or some of it.
+
+    \b
+    portcall plant mend
+    portcall plant mend dryer-plc lossy
+    """
     if kind == "proxy":
         click.echo("unset http_proxy https_proxy")
         return YES
@@ -130,7 +158,12 @@ def mend_command(on: str | None, kind: str | None) -> int:
 @plant_command.command("power-cycle")
 @click.argument("names", nargs=-1, required=True, metavar="NAME…")
 def power_cycle_command(names: tuple[str, ...]) -> int:
-    """Inside the plant: take devices' power away for a second, and wait until they are back."""
+    """Inside the plant: take devices' power away for a second, and wait until they are back.
+
+    \b
+    portcall plant power-cycle fan-drive-1
+    portcall plant power-cycle fan-drive-1 fan-drive-2
+    """
     with ThreadPoolExecutor(len(names)) as together:
         states = list(together.map(control.power_cycle, names))
     for state in states:
@@ -142,7 +175,12 @@ def power_cycle_command(names: tuple[str, ...]) -> int:
 @plant_command.command("unplug")
 @click.argument("name")
 def unplug_command(name: str) -> int:
-    """Inside the plant: pull the cable of a device, or of one of the workstation's adapters."""
+    """Inside the plant: pull the cable of a device, or of one of the workstation's adapters.
+
+    \b
+    portcall plant unplug dryer-plc
+    portcall plant unplug usb0
+    """
     control.set_plug(name, plugged=False)
     click.echo(f"{name} is unplugged")
     return YES
@@ -152,7 +190,12 @@ def unplug_command(name: str) -> int:
 @click.argument("name")
 @click.option("--wire", metavar="WIRE", help="Put it into this wire instead of the one it was in.")
 def plug_command(name: str, wire: str | None) -> int:
-    """Inside the plant: put a cable back in, or move it to another wire."""
+    """Inside the plant: put a cable back in, or move it to another wire.
+
+    \b
+    portcall plant plug usb0
+    portcall plant plug usb0 --wire cell
+    """
     control.set_plug(name, plugged=True, wire=wire)
     click.echo(f"{name} is plugged in" + (f", to {wire}" if wire else ""))
     return YES
@@ -165,6 +208,10 @@ def on_command(name: str, command: tuple[str, ...]) -> int:
     """Inside the plant: run COMMAND on a device, where its adapter is eth0.
 
     Meant for devices of kind "bare", to run a real client program in.
+
+    \b
+    portcall plant on spare-1 -- ping 10.61.20.10
+    portcall plant on spare-1 -- ip addr
     """
     # Click leaves the "--" after NAME in place.
     program = command[1:] if command[0] == "--" else command

@@ -75,7 +75,7 @@ _MOST_KEPT = 2_000_000
     "sizes",
     multiple=True,
     type=click.IntRange(HEADERS, LONGEST),
-    help="Octets of an echo's IPv4 packet; several are sent by turns.",
+    help="Octets of an echo's IPv4 packet; several are sent in turn.",
 )
 @click.option(
     "--pace",
@@ -124,6 +124,10 @@ def reach_command(
 
     Ends with 0 when at least 95 of 100 came back from every target, or as --accept says. When one
     does not answer, "portcall why TARGET" says more. Ctrl-C shows what there is.
+
+    \b
+    portcall reach dryer-plc fan-drive-1
+    portcall reach 10.61.20.10-20 --watch --log night.csv
     """
     plot = _plot_path(plot_file)
     if from_file is not None:
@@ -210,7 +214,7 @@ def _say_if_too_many(targets: int, interval: float, pace: float) -> None:
     if takes > interval:
         note(
             f"{targets} targets at {pace:g} packets a second: each is asked every {takes:.1f} s; "
-            f"--pace {min(targets / interval * 1.2, HIGHEST_PACE):.0f} asks them oftener"
+            f"--pace {min(targets / interval * 1.2, HIGHEST_PACE):.0f} asks them more often"
         )
 
 
@@ -219,7 +223,7 @@ def _plot_path(file: str | None) -> Path | None:
         return None
     path = Path(file)
     if path.suffix.lower() not in _PLOTS:
-        raise BadInput(f"{file}: no drawing is called so; end its name in .png, .svg or .pdf")
+        raise BadInput(f"{file}: is no name for a drawing; end it in .png, .svg or .pdf")
     _drawing()
     return path
 

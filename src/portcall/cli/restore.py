@@ -22,6 +22,10 @@ def restore_command(show: bool, as_json: bool) -> int:
 
     Works after a crash or a reboot, when an adapter was pulled out and is back, in any order, any
     number of times. What others changed meanwhile stays, and is said.
+
+    \b
+    portcall restore --show
+    portcall restore
     """
     for sentence in set_aside():
         note(sentence)

@@ -6,6 +6,8 @@ import json
 import sys
 from collections.abc import Iterable
 from datetime import UTC, datetime
+from shutil import get_terminal_size
+from textwrap import wrap
 from typing import Any
 
 import click
@@ -15,7 +17,19 @@ from portcall import __version__
 
 def note(fact: object) -> None:
     """Something to know that is not the answer: a sentence, or a fact whose ``str`` is one."""
-    click.echo(str(fact), err=True)
+    click.echo(wrapped(str(fact)), err=True)
+
+
+def wrapped(sentence: str) -> str:
+    """A sentence for stderr: on a terminal broken between words, and nowhere else."""
+    if not sys.stderr.isatty():
+        return sentence
+    width = get_terminal_size().columns
+    lines = (
+        wrap(line, width, break_long_words=False, break_on_hyphens=False) or [""]
+        for line in sentence.split("\n")
+    )
+    return "\n".join("\n".join(each) for each in lines)
 
 
 ADAPTER, SITE = "portcall.adapter", "portcall.site"

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import re
 import sys
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
@@ -18,7 +20,10 @@ from rich.text import Text
 T = TypeVar("T")
 
 _PIPE_WIDTH = 240
-"""The width when standard output is no terminal: a file or another program wants whole lines."""
+"""The width when standard output is no terminal, and COLUMNS does not say another.
+
+A file or another program wants whole lines.
+"""
 
 
 wide_option = click.option(
@@ -52,7 +57,10 @@ class Group(Generic[T]):
 
 def console(wide: bool = False) -> Console:
     """A console on stdout that takes text as it is: no markup, no emoji codes, no guessing."""
-    width = _PIPE_WIDTH if wide or not sys.stdout.isatty() else None
+    width = _PIPE_WIDTH if wide else None
+    if not wide and not sys.stdout.isatty():
+        said = os.environ.get("COLUMNS", "")
+        width = int(said) if said.isdecimal() and 0 < int(said) <= _PIPE_WIDTH else _PIPE_WIDTH
     return Console(width=width, markup=False, emoji=False, highlight=False)
 
 
@@ -237,6 +245,7 @@ def shortened(text: str, width: int) -> str:
 
 
 _COMMAND = "portcall "
+_MARK = r"[-!] "
 
 
 def _remark(out: Console, remark: Remark, room: int, indent: int = INDENT) -> list[Segment]:
@@ -247,10 +256,16 @@ def _remark(out: Console, remark: Remark, room: int, indent: int = INDENT) -> li
     whole = indent + cell_len(remark.sentence) <= room
     if whole or not sentence:
         return [margin, Segment(sentence, style), Segment(command, to_do), Segment.line()]
-    lines = [line.plain.rstrip() for line in Text(sentence.rstrip()).wrap(out, room - indent)]
+    # What goes on in another line stands under the words, not under the mark before them.
+    mark = re.match(_MARK, sentence)
+    hang = len(mark[0]) if mark else 0
+    broken = Text(sentence[hang:].rstrip()).wrap(out, room - indent - hang)
+    lines = [" " * hang + line.plain.rstrip() for line in broken]
+    lines[0] = sentence[:hang] + lines[0][hang:]
     segments = [part for line in lines for part in (margin, Segment(line, style), Segment.line())]
     if command:
-        segments += [margin, Segment(command, to_do), Segment.line()]
+        further = Segment(" " * (indent + (hang + 2 if hang else 0)))
+        segments += [further, Segment(command, to_do), Segment.line()]
     return segments
 
 

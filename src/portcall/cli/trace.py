@@ -42,6 +42,10 @@ def trace_command(
     """Show the way to TARGET, hop by hop: an address or a planned name.
 
     Ends with 0 when TARGET itself answered.
+
+    \b
+    portcall trace 10.61.30.10
+    portcall trace washer-plc --door cip
     """
     site = this_site()
     plan = plan_if_sound(site)

@@ -60,6 +60,10 @@ def verify_command(
 
     NAME judges these planned devices only. Ends with 0 when every one is right, 1 when one is
     wrong, 3 when one could not be judged from this computer.
+
+    \b
+    portcall verify
+    portcall verify --power-cycle fan-drive-1
     """
     site = this_site()
     plan = site.plan()

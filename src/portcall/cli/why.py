@@ -38,6 +38,10 @@ def why_command(
     TARGET is an address or a planned name; DOOR a port by its number or trade name: 502, cip, web.
     It climbs from the cable to the program, and stops at the first rung that does not hold. Nothing
     of this computer is changed. Ends with 0 when nothing is broken.
+
+    \b
+    portcall why dryer-plc
+    portcall why dryer-plc cip
     """
     site = this_site()
     climb = prepare(target, door, adapter_name, site, plan_if_sound(site))

@@ -291,12 +291,17 @@ def _age(now: float, since: float | None) -> str | None:
 def _print_summary(board: Board, maker_of: MakerOf, malformed: int, strangers: bool = True) -> None:
     """What is open, first; then only the rows that need somebody, and who else asked."""
     click.echo()
-    console().print(_what_is_open(board), soft_wrap=True)
-    unfinished = [row for row in board.rows if row.state not in DONE or row.detail]
+    print_lines([_what_is_open(board)])
+    unfinished = [row for row in board.rows if _needs_somebody(row)]
+    unheard = [row for row in unfinished if _was_never_heard(board, row)]
+    unfinished = [row for row in unfinished if row not in unheard]
     if unfinished:
         headers = ("name", "mac", "address", "state", "took", "asked", "by")
         columns = Columns(*headers, drops=("by", "asked", "took"))
         print_rows(columns, unfinished, _summary_cells, partial(_why, board))
+    if unheard:
+        listed = ", ".join(f"{row.device.name} {_waits_for(row)}" for row in unheard)
+        print_lines([Remark(f"never asked: {listed}", Tone.TO_DO)])
     if strangers:
         told = board.strangers[:_STRANGERS]
         print_lines(Remark(_stranger_sentence(each, maker_of(each.mac))) for each in told)
@@ -308,25 +313,30 @@ def _print_summary(board: Board, maker_of: MakerOf, malformed: int, strangers: b
         click.echo(f"{messages} to port 67 could not be read, and got no answer")
 
 
+def _needs_somebody(row: Row) -> bool:
+    """Whether a device has no address yet, or did not do all that it was told."""
+    return row.state not in DONE or (row.state is not State.KEPT and bool(row.detail))
+
+
 _MOST_NAMED = 6
 
 
-def _what_is_open(board: Board) -> Text:
+def _what_is_open(board: Board) -> Remark:
     """How many have no address, and which; or that all is done."""
     count, names = len(board.rows), [row.device.name for row in board.missing]
     kept = sum(row.state is State.KEPT for row in board.rows)
     one_keeps = "1 of them keeps" if kept == 1 else f"{kept} of them keep"
     holding = f"; {one_keeps} it when the power goes" if kept else ""
     if not count:
-        return Text("no device was to be served")
+        return Remark("no device was to be served")
     if not names:
         one = "the device has its address and answers there"
         all_of = one if count == 1 else f"all {count} devices have their address and answer there"
-        return Text(f"done: {all_of}{holding}", Tone.DONE)
+        return Remark(f"done: {all_of}{holding}", Tone.DONE)
     more = f" and {len(names) - _MOST_NAMED} more" if len(names) > _MOST_NAMED else ""
     named = ", ".join(names[:_MOST_NAMED]) + more
     done = f"; {count - len(names)} done{holding}" if count > len(names) else ""
-    return Text(f"open: {len(names)} of {count}: {named}{done}", Tone.TO_DO)
+    return Remark(f"open: {len(names)} of {count}: {named}{done}", Tone.TO_DO)
 
 
 def _summary_cells(row: Row) -> Sequence[Text]:
@@ -356,12 +366,25 @@ def _why(board: Board, row: Row) -> Sequence[Remark]:
     return (Remark(sentence, tone),) if sentence else ()
 
 
+def _waits_for(row: Row) -> str:
+    """By what the device would be recognised."""
+    return str(row.device.mac or f"circuit {circuit_words(row.device.circuit)}")
+
+
+def _near_one(board: Board, row: Row) -> Mac | None:
+    """A device that asked, whose MAC is almost the planned one."""
+    words = f" {row.device.name}{_NEAR}"
+    return next((each.mac for each in board.strangers if words in each.detail), None)
+
+
+def _was_never_heard(board: Board, row: Row) -> bool:
+    """Whether there is nothing more to say of a device than that it did not ask."""
+    return row.state is State.WAITING and not row.detail and _near_one(board, row) is None
+
+
 def _open_because(board: Board, row: Row) -> str:
     if row.state is State.WAITING:
-        who = row.device.mac or f"circuit {circuit_words(row.device.circuit)}"
-        words = f" {row.device.name}{_NEAR}"
-        near = next((each.mac for each in board.strangers if words in each.detail), None)
-        return f"{who} never asked; {near} did: is that it?" if near else f"{who} never asked"
+        return f"{_waits_for(row)} never asked; {_near_one(board, row)} did: is that it?"
     if row.state is State.ASSIGNED:
         return "the address was given, the device does not answer there yet"
     return ""

@@ -38,7 +38,7 @@ def print_cards(found: Found, devices: Sequence[Device], now: float) -> None:
             )
             print_rows(columns, lines, _cells)
         told = [Remark(sentence, Tone.TO_DO) for sentence in found.remarks(device)]
-        print_lines(told or [Remark("nothing is remarkable about it", Tone.DONE)])
+        print_lines(told or [Remark("nothing about it needs attention", Tone.DONE)])
     others = len(found.devices) - len(devices)
     if others:
         count = "1 other device was" if others == 1 else f"{others} other devices were"

@@ -82,7 +82,8 @@ def _layout() -> Columns:
         "ping",
         "firmware",
         "identity",
-        drops=("ping", "mask", "firmware"),
+        "serial",
+        drops=("ping", "firmware", "mask", "serial"),
         shrinks="identity",
     )
 
@@ -97,6 +98,7 @@ def _cells(judgement: Judgement) -> Sequence[Text]:
         cell(milliseconds(judgement.seconds)),
         cell(who.firmware if who else None),
         cell(who.product if who else None),
+        cell(who.serial if who else None),
     )
 
 

@@ -232,7 +232,7 @@ class AddressServer(Conversation[Frame, Event]):
             detail = f"asks {where}, and {terms.address} belongs elsewhere"
             yield self._event(EventKind.REFUSED, request, terms, detail)
         elif chosen not in (None, own):
-            detail = f"the device deals with another DHCP server, {chosen}"
+            detail = f"the device takes its address from another DHCP server, {chosen}"
             yield self._event(EventKind.IGNORED, request, terms, detail)
         elif request.kind is MessageType.DECLINE:
             self._forget(terms.address)

@@ -110,8 +110,8 @@ def check_range(
         raise BadInput(f"{span}: has {len(span)} addresses; lend at most {MOST_TEMPORARY}")
     for edge in (network.network_address, network.broadcast_address):
         if edge in span:
-            raise BadInput(f"{span}: holds {edge}, the network or broadcast number of {network}")
+            raise BadInput(f"{span}: contains {edge}, the network or broadcast number of {network}")
     for address in taken:
         if address in span:
-            raise BadInput(f"{span}: holds {address}, which is planned or this computer's own")
+            raise BadInput(f"{span}: contains {address}, which is planned or this computer's own")
     return network

@@ -276,7 +276,8 @@ def _not_planned(scene: Scene, near: set[Mac]) -> Iterator[NextStep]:
         placed = any(scene.plan.by_address(address) for address in device.addresses)
         asks = device.asks and not device.addresses
         if not known and not placed and not asks and device.mac not in near:
-            others.append(str(device.addresses[0]) if device.addresses else str(device.mac))
+            alone = device.addresses and not device.rivals
+            others.append(str(device.addresses[0]) if alone else str(device.mac))
     if others:
         who = "1 device is" if len(others) == 1 else f"{len(others)} devices are"
         more = f" and {len(others) - _MOST_NAMED} more" if len(others) > _MOST_NAMED else ""

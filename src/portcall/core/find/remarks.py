@@ -60,7 +60,7 @@ def _itself(device: Device, maker_defaults: Sequence[AddressRange]) -> Iterator[
         )
     for address in () if device.answers_for_others else device.addresses:
         if address in SELF_ASSIGNED:
-            yield "self-assigned address, as a device takes that is given none"
+            yield "self-assigned address: a device takes one when nobody gives it an address"
         if any(address in span for span in maker_defaults):
             yield "maker's default address"
     yield from _manners(device)

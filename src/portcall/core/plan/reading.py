@@ -178,7 +178,7 @@ class _Reading:
                 )
         for name in COLUMNS:
             if names.count(name) > 1:
-                self._problem(line, name, "stands twice in the header; keep one")
+                self._problem(line, name, "is twice in the header; remove one")
         return names
 
     def _row(self, names: list[str], cells: list[str], line: int) -> PlannedDevice | None:
@@ -196,7 +196,7 @@ class _Reading:
         circuit = self._value("circuit", cell, line, parse_circuit) or b""
         if mac and circuit:
             self._problem(
-                line, "circuit", "stands beside a MAC; a row has a MAC or a circuit, not both"
+                line, "circuit", "is there beside a MAC; a row has a MAC or a circuit, not both"
             )
         address = self._value("address", cell, line, parse_address)
         prefix = self._value("mask", cell, line, parse_mask)
@@ -295,5 +295,5 @@ class _Reading:
                 words = {"name": device.name, "circuit": circuit_words(device.circuit)}
                 shown = words.get(column) or str(value)
                 self._problem(
-                    device.line, column, f"{shown}: stands on line {first.line} too ({first.name})"
+                    device.line, column, f"{shown}: is on line {first.line} too ({first.name})"
                 )

@@ -34,13 +34,13 @@ def _station_rule(name: str) -> str | None:
         return f"{shown} is no lower-case letter a to z, no digit, no hyphen and no dot"
     for label in name.split("."):
         if not 0 < len(label) <= _LONGEST_LABEL:
-            return f"between dots stand 1 to {_LONGEST_LABEL} characters, not {len(label)}"
+            return f"between dots there are 1 to {_LONGEST_LABEL} characters, not {len(label)}"
         if label.startswith("-") or label.endswith("-"):
             return f"{label} starts or ends with a hyphen"
     if _LIKE_AN_ADDRESS.fullmatch(name):
         return "it looks like an address"
     if _LIKE_A_PORT.match(name.split(".")[0]):
-        return "port- and three digits at its start mean a port"
+        return "a name that starts with port- and three digits means a port"
     return None
 
 

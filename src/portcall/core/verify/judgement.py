@@ -51,10 +51,13 @@ class Who:
     """What a device says itself of who it is."""
 
     product: str
+    serial: str | None = None
     firmware: str | None = None
 
     def __str__(self) -> str:
-        return f"{self.product}, firmware {self.firmware}" if self.firmware else self.product
+        serial = f", serial {self.serial}" if self.serial else ""
+        firmware = f", firmware {self.firmware}" if self.firmware else ""
+        return f"{self.product}{serial}{firmware}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -313,8 +316,7 @@ def _identity(devices: Sequence[Device]) -> Who | None:
         product = told.get(Field.PRODUCT) or told.get(Field.DESCRIPTION) or told.get(Field.NAME)
         if product is None:
             continue
-        serial = told.get(Field.SERIAL)
-        return Who(f"{product}, serial {serial}" if serial else product, told.get(Field.FIRMWARE))
+        return Who(product, told.get(Field.SERIAL), told.get(Field.FIRMWARE))
     return None
 
 

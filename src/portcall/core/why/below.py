@@ -47,7 +47,7 @@ def judge_link(seen: LinkSeen) -> Step:
     if adapter.speed_words:
         facts.append(adapter.speed_words)
     if seen.losses_ever is not None and seen.losses_ever >= _OFTEN:
-        facts.append(f"lost {seen.losses_ever} times since it is there, not now")
+        facts.append(f"lost {seen.losses_ever} times before")
     if seen.errors:
         facts.append(f"{seen.errors} frames received with errors")
     return holds(Rung.LINK, ", ".join(facts))

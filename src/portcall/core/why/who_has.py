@@ -1,4 +1,4 @@
-"""Asking by ARP for a few addresses at once, and overhearing which subnets are spoken."""
+"""Asking by ARP for a few addresses at once, and overhearing which subnets are heard."""
 
 from __future__ import annotations
 

@@ -27,16 +27,19 @@ class NotServed:
 
 @dataclass(frozen=True, slots=True)
 class ByRelayOnly:
-    """A row whose address is in no subnet of the adapter."""
+    """Rows whose addresses are in no subnet of the adapter."""
 
-    row: PlannedDevice
+    rows: tuple[PlannedDevice, ...]
     adapter: str
 
     def __str__(self) -> str:
-        return (
-            f"{self.row.name} is served through a relay only, {self.row.address} is outside "
-            f"{self.adapter}'s subnets"
-        )
+        names = ", ".join(row.name for row in self.rows[:_MOST_NAMED])
+        more = len(self.rows) - _MOST_NAMED
+        others = f" and {more} more" if more > 0 else ""
+        return f"outside {self.adapter}'s subnets, served through a relay only: {names}{others}"
+
+
+_MOST_NAMED = 6
 
 
 @dataclass(frozen=True, slots=True)
@@ -111,7 +114,7 @@ def in_reach(plan: Plan, adapter: Adapter, tell: Tell = nobody) -> Plan:
             f"{adapter.name} is not in the subnet of {row.name} ({row.interface.network}); "
             f"first: portcall match {row.address}, or add --match"
         )
-    for row in outside:
-        if not row.circuit:
-            tell(ByRelayOnly(row, adapter.name))
+    by_relay = tuple(row for row in outside if not row.circuit)
+    if by_relay:
+        tell(ByRelayOnly(by_relay, adapter.name))
     return plan

@@ -62,7 +62,9 @@ def _sentence(goal: Goal, here: Situation, wire: WireSeen) -> str:
             who = f"the router {first}" if first else str(goal.address)
             return f"nobody answers ARP for {who}"
         if step.finding is not None:
-            return step.finding.sentence.rstrip(".")
+            sentence = step.finding.sentence.rstrip(".")
+            line = next((each for each in step.finding.do if each.startswith("portcall ")), None)
+            return f"{sentence}: {line}" if line else sentence
     if wire.answers is None:
         return ""
     return "it answers ARP, and nothing else that was asked: portcall why " + goal.name
