@@ -96,7 +96,7 @@ STEPS = (
 def typed(line: str, site: str) -> tuple[str, int]:
     """What a line prints, as it comes, and how it ends."""
     shell = f"cd {site} && {line}"
-    environment = os.environ | {"COLUMNS": COLUMNS, "LC_ALL": "C.UTF-8"}
+    environment = os.environ | {"PORTCALL_COLUMNS": COLUMNS, "LC_ALL": "C.UTF-8"}
     ended = subprocess.run(
         ["sh", "-c", shell],
         stdout=subprocess.PIPE,
@@ -135,9 +135,13 @@ def page(site: str) -> Iterator[str]:
 
 
 def lasting(text: str) -> list[str]:
-    """What of a page does not differ from day to day: lines typed, how they end, table heads."""
-    kept = re.compile(r"\$ |It ends with|## |[A-Z]+  +[A-Z]")
-    return [" ".join(line.split()) for line in text.splitlines() if kept.match(line)]
+    """What of a page does not differ from day to day: lines typed, how they end, table heads.
+
+    Of a head the first two columns: whether there is room for others depends on what is in them.
+    """
+    kept = re.compile(r"\$ .*|It ends with .*|## .*|[A-Z]+  +[A-Z]+")
+    found = (kept.match(line) for line in text.splitlines())
+    return [" ".join(each[0].split()) for each in found if each]
 
 
 def main() -> int:

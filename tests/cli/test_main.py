@@ -3,9 +3,10 @@
 import sys
 import time
 
+import click
 import pytest
 
-from portcall.cli.main import say_again
+from portcall.cli.main import portcall, say_again
 
 
 class Clumsy:
@@ -20,3 +21,22 @@ def test_ctrl_c_that_python_drops_is_said_again(monkeypatch):
     Clumsy()
     with pytest.raises(KeyboardInterrupt):
         time.sleep(5)
+
+
+def leaves(command, words):
+    """Every command that has none below it, with the words that call it."""
+    context = click.Context(command, info_name=words)
+    if not isinstance(command, click.Group):
+        yield words, command.get_help(context)
+        return
+    for name in command.list_commands(context):
+        yield from leaves(command.get_command(context, name), f"{words} {name}")
+
+
+@pytest.mark.parametrize(
+    ("words", "page"), [pytest.param(*each, id=each[0]) for each in leaves(portcall, "portcall")]
+)
+def test_a_help_page_ends_in_two_lines_to_type(words, page):
+    text = page.split("\nOptions:")[0].rstrip().splitlines()
+    for line in text[-2:]:
+        assert line.strip().startswith((words, f'eval "$({words}'))

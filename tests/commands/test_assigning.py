@@ -34,7 +34,7 @@ def test_a_lent_address_outlives_a_kill_and_nobody_else_is_given_it(plant):
     started = plant.start(line)
     plant.until_true("grep -q lent assigned.jsonl")
     ended = plant.finish(started, signal.SIGKILL)
-    (lent,) = [e for e in ended.json_lines if e["event"] == "assigned" and e["name"] is None]
+    (lent,) = [e for e in ended.json_lines if e.get("event") == "assigned" and e["name"] is None]
     assert (lent["mac"], lent["address"]) == (panel, "10.61.20.100")
     assert lent["detail"] == "temporary, for 300 s"
     assert [e["mac"] for e in record(plant) if "lent" in e] == [panel]
@@ -101,7 +101,7 @@ def test_what_cannot_be_written_down_is_not_lent(plant):
     assert ended.code == 3
     assert "assigned.jsonl: what is given cannot be written down" in ended.err
     assert "Traceback" not in ended.err
-    assert [e for e in ended.json_lines if e["event"] == "assigned" and e["name"] is None] == []
+    assert [e for e in ended.json_lines if e.get("event") == "assigned" and e["name"] is None] == []
     assert plant.run("cat assigned.jsonl").out == ""
     devices = plant.run("portcall plant list --json").json["devices"]
     assert [d["address"] for d in devices if d["name"] == "panel-1"] == [None]
@@ -147,7 +147,7 @@ def test_an_unknown_device_is_asked_about_and_taken_into_the_plan():
     [
         ("--ask", "--ask needs a person at a terminal"),
         ("--lease 5", "--lease 5: is 10 seconds or more, or forever"),
-        ("--temporary 10.61.20.0/24", "holds 10.61.20."),
+        ("--temporary 10.61.20.0/24", "contains 10.61.20."),
         ("--temporary 10.99.0.0/24", "is not inside a subnet that this computer is in"),
         ("--temporary 10.61.20.100-nonsense", "nonsense"),
     ],

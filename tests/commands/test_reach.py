@@ -104,7 +104,7 @@ def test_a_log_survives_a_kill_is_added_to_and_is_read_again(matched):
         ("--from plan.csv", "plan.csv: is no log of echoes"),
         ("--from gone.csv", "gone.csv: cannot be read"),
         ("--from night.csv dryer-plc", "--from reads what was"),
-        ("dryer-plc --plot night.gif", "night.gif: no drawing is called so"),
+        ("dryer-plc --plot night.gif", "night.gif: is no name for a drawing"),
         ("", "which TARGET?"),
     ):
         ended = matched.run(f"portcall reach {refused}")

@@ -97,7 +97,7 @@ def test_an_empty_plan_and_one_that_is_not_text(place, data, complaint):
         ("plant power-cycle pump-9", 2, "pump-9: nothing here is called that; there are lan0"),
         ("plant unplug pump-9", 2, "nothing here is called that"),
         ("plant on spare-1 -- no-such-program", 3, "no-such-program: cannot be run"),
-        ("sail", 2, "No such command 'sail'"),
+        ("sail", 2, "sail: is no command; see portcall --help"),
     ],
 )
 def test_bad_words_are_told_why_and_change_nothing(place, line, code, complaint):

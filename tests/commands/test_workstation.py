@@ -356,12 +356,15 @@ def test_a_mask_nobody_gave_is_read_from_the_device_or_said_to_be_an_assumption(
         line = "portcall match 10.61.20.10 --address 10.61.20.254/24 --adapter gone0 --no-probe"
         assert "gone0 now has 10.61.20.254/24" in plant.run(line).out
         plant.run("ip link del gone0")
-        told = plant.run("portcall match 10.61.20.10")
+        gone = plant.run("portcall match 10.61.20.10")
+        assert gone.code == 3
+        assert "(using gone0, which is matched until: portcall restore)" in gone.err
+        told = plant.run("portcall match 10.61.20.10 --adapter usb0")
         assert told.code == 0
         assert "usb0 now has 10.61.20.254/16" in told.out
         assert "the mask /16 is the device's own" in told.out
         assert re.findall(r"inet (\S+)", plant.run("ip -4 addr").out)[1:] == ["10.61.20.254/16"]
-        assumed = plant.run("portcall match 203.0.113.10")
+        assumed = plant.run("portcall match 203.0.113.10 --adapter usb0")
         assert "usb0 now has 203.0.113.254/24" in assumed.out
         assert "the mask /24 is an assumption: nobody gave one" in assumed.out
         assert "is not here; what it was given went with it" in plant.run("portcall restore").out

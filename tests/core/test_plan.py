@@ -85,7 +85,7 @@ def test_all_broken_rules_are_reported_at_once_in_order():
         (b"\x89PNG\r\n\x1a\n\x00\x00", "is not text"),
         (b"\xff\xfeA", "is not text"),
         (b"mac;mask\n1;2\n", "is missing; the header has mac, mask"),
-        (b"name,address,name\nx,10.61.20.5,y\n", "stands twice in the header"),
+        (b"name,address,name\nx,10.61.20.5,y\n", "is twice in the header"),
     ],
 )
 def test_a_file_that_is_no_plan(data, complaint):

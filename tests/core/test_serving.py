@@ -327,7 +327,7 @@ FAN_NEIGHBOUR = Mac(FAN[:5] + b"\x22")
     [
         ("10.62.0.5", "10.62.0.9", "not inside a subnet"),
         ("10.61.20.0", "10.61.20.9", "network or broadcast number"),
-        ("10.61.20.20", "10.61.20.30", "holds 10.61.20.2[13]"),
+        ("10.61.20.20", "10.61.20.30", "contains 10.61.20.2[13]"),
     ],
 )
 def test_a_range_that_cannot_be_lent_is_named(first, last, wrong):
@@ -516,7 +516,7 @@ def test_a_row_goes_by_its_mac_or_by_its_place():
             "p",
         )
     lines = [str(problem) for problem in caught.value.problems]
-    assert "line 2, column circuit: stands beside a MAC" in lines[0]
+    assert "line 2, column circuit: is there beside a MAC" in lines[0]
     assert "line 3, column circuit: 0xZZ: a circuit is text" in lines[1]
     assert "line 5, column circuit: x: is on line 4 too (c)" in lines[2]
 

@@ -48,8 +48,8 @@ def says(mac, address):
         ("-island", "-island starts or ends with a hyphen"),
         ("dryer.island-", "island- starts or ends with a hyphen"),
         ("10.61.20.31", "it looks like an address"),
-        ("port-001", "mean a port"),
-        ("port-001-00002.dryer", "mean a port"),
+        ("port-001", "means a port"),
+        ("port-001-00002.dryer", "means a port"),
     ],
 )
 def test_a_station_name_is_refused_with_the_rule_that_it_breaks(name, rule):

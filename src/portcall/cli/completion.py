@@ -6,7 +6,8 @@ import click
 
 from portcall.cli.completing import source
 from portcall.cli.main import YES
-from portcall.cli.say import note
+from portcall.cli.options import json_option
+from portcall.cli.say import note, print_json
 from portcall.jobs.workstation.completion import install
 
 _SHELLS = ("bash", "zsh", "fish")
@@ -15,7 +16,8 @@ _SHELLS = ("bash", "zsh", "fish")
 @click.command("completion")
 @click.argument("shell", type=click.Choice(_SHELLS))
 @click.option("--install", "installs", is_flag=True, help="Put it where the shell looks for it.")
-def completion_command(shell: str, installs: bool) -> int:
+@json_option
+def completion_command(shell: str, installs: bool, as_json: bool) -> int:
     """Print the script with which SHELL completes commands, adapters, names and more.
 
     \b
@@ -24,9 +26,15 @@ def completion_command(shell: str, installs: bool) -> int:
     """
     text = source(shell)
     if not installs:
-        click.echo(text)
+        if as_json:
+            print_json({"shell": shell, "script": text})
+        else:
+            click.echo(text)
         return YES
     path, line = install(shell, text)
+    if as_json:
+        print_json({"shell": shell, "written": str(path), "needs": line})
+        return YES
     note(
         f"written: {path}; a new {shell} has it"
         + (f", once its settings have: {line}" if line else "")

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import importlib
 import io
-import json
 import os
 import signal
 import sys
@@ -199,6 +198,8 @@ def _fail(trouble: Trouble, code: int) -> int:
     click.echo(click.style(wrapped(f"portcall: {trouble}"), fg="red"), err=True)
     typed = sys.argv[1 : sys.argv.index("--") if "--" in sys.argv else None]
     if "--json" in typed:
+        import json
+
         error, hint = trouble.parts
         click.echo(json.dumps({"error": error, "hint": hint}, ensure_ascii=False))
     return code

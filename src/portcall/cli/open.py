@@ -9,7 +9,7 @@ from collections.abc import Mapping
 import click
 
 from portcall.cli.main import NO, YES
-from portcall.cli.options import adapter_option, json_option, plan_if_sound
+from portcall.cli.options import adapter_option, json_option, plan_if_sound, works_on
 from portcall.cli.running import run
 from portcall.cli.say import note, print_json
 from portcall.core.find.web_page import PAGES
@@ -52,6 +52,7 @@ def open_command(
         raise BadInput(f"{printable(user, 40)}: is no user name: letters, digits, dots and hyphens")
     site = this_site()
     meant = prepare(target, door, adapter_name, site, plan_if_sound(site))
+    works_on(meant.adapter.name, site)
     goal, adapter, names = meant.goal, meant.adapter, meant.ports
     must_have_an_address(adapter, [goal.address])
     ports = [goal.port] if goal.port is not None else list(names)

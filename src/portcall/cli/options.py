@@ -34,9 +34,14 @@ def chosen_adapter(name: str | None) -> Adapter:
     """The adapter to use; says which when nobody named it. Raises NotPossibleHere."""
     site = this_site()
     adapter = adapters.chosen_adapter(name, site, note)
-    meta = click.get_current_context().meta
-    meta[ADAPTER], meta[SITE] = adapter.name, site.label
+    works_on(adapter.name, site)
     return adapter
+
+
+def works_on(adapter: str, site: Site) -> None:
+    """Have every document say on which adapter and at which site this command works."""
+    meta = click.get_current_context().meta
+    meta[ADAPTER], meta[SITE] = adapter, site.label
 
 
 def say_what_rights_are_missing() -> None:

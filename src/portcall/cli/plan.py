@@ -2,16 +2,27 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 
 import click
+from rich.text import Text
 
 from portcall.cli.main import BAD_INPUT, YES
 from portcall.cli.options import json_option
-from portcall.cli.say import counted, print_json
-from portcall.cli.table import Columns, Remark, Tone, cell, console, print_lines
+from portcall.cli.say import counted, note, print_json
+from portcall.cli.table import (
+    Columns,
+    Remark,
+    Tone,
+    cell,
+    left_out_sentence,
+    print_lines,
+    print_rows,
+    wide_option,
+)
 from portcall.core.plan.reading import PlanError
-from portcall.core.plan.rows import Plan
+from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.trouble import BadInput
 from portcall.site.folder import this_site
 
@@ -63,8 +74,9 @@ def check_command(file: Path | None, as_json: bool) -> int:
 
 @plan_command.command("show")
 @_file_argument
+@wide_option
 @json_option
-def show_command(file: Path | None, as_json: bool) -> int:
+def show_command(file: Path | None, wide: bool, as_json: bool) -> int:
     """Show the plan as it is understood.
 
     \b
@@ -90,21 +102,25 @@ def show_command(file: Path | None, as_json: bool) -> int:
         ]
         print_json({"rows": rows})
         return YES
-    shown = Columns(
+    columns = Columns(
         "name", "mac", "address", "gateway", "kind", "place", "note", drops=_DROPS, shrinks="note"
     )
-    for row in plan:
-        shown.add_row(
-            cell(row.name, "bold"),
-            cell(row.mac),
-            cell(row.interface),
-            cell(row.gateway),
-            cell(row.kind),
-            cell(row.place),
-            cell(row.note),
-        )
-    console().print(shown)
+    left_out = print_rows(columns, list(plan), _cells, wide=wide)
+    if left_out:
+        note(left_out_sentence(left_out))
     return YES
+
+
+def _cells(row: PlannedDevice) -> Sequence[Text]:
+    return (
+        cell(row.name, "bold"),
+        cell(row.mac),
+        cell(row.interface),
+        cell(row.gateway),
+        cell(row.kind),
+        cell(row.place),
+        cell(row.note),
+    )
 
 
 def _read(file: Path | None) -> tuple[Path, Plan, PlanError | None]:

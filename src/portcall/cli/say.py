@@ -43,9 +43,20 @@ def _head() -> dict[str, Any]:
     return {
         "portcall": __version__,
         "at": datetime.now(UTC).isoformat(timespec="milliseconds"),
-        "site": meta.get(SITE),
+        "site": meta[SITE] if SITE in meta else _site(),
         "adapter": meta.get(ADAPTER),
     }
+
+
+def _site() -> str | None:
+    """What the site of this folder is called, for a command that did not look for it."""
+    from portcall.core.trouble import Trouble
+    from portcall.site.folder import this_site
+
+    try:
+        return this_site().label
+    except Trouble:
+        return None
 
 
 def print_json(document: dict[str, Any]) -> None:

@@ -19,8 +19,11 @@ from rich.text import Text
 
 T = TypeVar("T")
 
+WIDTH_VARIABLE = "PORTCALL_COLUMNS"
+"""The environment variable that says how wide a file or a pipe is to be written."""
+
 _PIPE_WIDTH = 240
-"""The width when standard output is no terminal, and COLUMNS does not say another.
+"""The width when standard output is no terminal, and nobody says another.
 
 A file or another program wants whole lines.
 """
@@ -59,7 +62,7 @@ def console(wide: bool = False) -> Console:
     """A console on stdout that takes text as it is: no markup, no emoji codes, no guessing."""
     width = _PIPE_WIDTH if wide else None
     if not wide and not sys.stdout.isatty():
-        said = os.environ.get("COLUMNS", "")
+        said = os.environ.get(WIDTH_VARIABLE, "")
         width = int(said) if said.isdecimal() and 0 < int(said) <= _PIPE_WIDTH else _PIPE_WIDTH
     return Console(width=width, markup=False, emoji=False, highlight=False)
 

@@ -15,6 +15,7 @@ from portcall.cli.options import (
     capture_option,
     json_option,
     plan_if_sound,
+    works_on,
 )
 from portcall.cli.running import run
 from portcall.cli.say import milliseconds, note, print_json
@@ -50,6 +51,7 @@ def trace_command(
     site = this_site()
     plan = plan_if_sound(site)
     meant = prepare(target, door, adapter_name, site, plan)
+    works_on(meant.adapter.name, site)
     goal, adapter = meant.goal, meant.adapter
     must_have_an_address(adapter, [goal.address])
     begin_capture(adapter, capture)

@@ -11,6 +11,7 @@ from portcall.cli.options import (
     capture_option,
     json_option,
     plan_if_sound,
+    works_on,
 )
 from portcall.cli.running import run
 from portcall.cli.say import print_json
@@ -45,6 +46,7 @@ def why_command(
     """
     site = this_site()
     climb = prepare(target, door, adapter_name, site, plan_if_sound(site))
+    works_on(climb.adapter.name, site)
     begin_capture(climb.adapter, capture)
 
     def tell(fact: object) -> None:
