@@ -1,4 +1,4 @@
-"""How long ``match`` takes from Enter to "in force", in the practice plant.
+"""How long ``match`` takes from Enter until its address is in use, in the practice plant.
 
 Two limits: with probing, the time that RFC 5227 asks for plus 300 ms; without, 300 ms. What is
 measured is the whole command, from its start to its end. Ends with 1 when a median is over.
@@ -22,13 +22,13 @@ PORTCALL = [str(Path(sys.executable).with_name("portcall"))]
 
 
 def timed(*words: str) -> float:
-    """Seconds from starting a match until it says "in force"; it is put back afterwards."""
+    """Seconds from starting a match until it says "now has"; it is put back afterwards."""
     began = time.monotonic()
     with subprocess.Popen(
         [*PORTCALL, "match", *words], stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True
     ) as match:
         assert match.stdout is not None
-        said = any(" in force" in line for line in iter(match.stdout.readline, ""))
+        said = any(" now has " in line for line in iter(match.stdout.readline, ""))
         took = time.monotonic() - began
     if not said:
         sys.exit(f"match {' '.join(words)} did not come into force")

@@ -44,7 +44,7 @@ IN_THE_WAY = (
     "export http_proxy=http://proxy.example:3128",
 )
 
-NARROW, WIDE = "80x58", "156x58"
+NARROW, WIDE = "80x64", "156x58"
 
 ON_THE_PACKING_LINE = {
     "plan": Scene(
@@ -126,7 +126,8 @@ SCENES = {
 
 for name, scene in ON_THE_PACKING_LINE.items():
     for suffix, grid in (("", WIDE), ("-80", NARROW)):
-        SCENES[name + suffix] = replace(scene, grid=grid, points=8, scenario=PACKING)
+        points = 7 if grid == NARROW else 8
+        SCENES[name + suffix] = replace(scene, grid=grid, points=points, scenario=PACKING)
 
 
 PLOT = "reach-plot"

@@ -205,21 +205,21 @@ class Runner:
         for _ in range(more):
             pacer.spend(now)
 
-    def _take(self, now: float) -> tuple[_Queued, Hashable | None] | None:
-        """What is to be sent next, and the receiver that it was held back for until now."""
+    def _released(self, now: float) -> tuple[_Queued | None, Hashable | None]:
+        """What was held back and may leave now, and the receiver that it was held back for."""
         shares = self.shares
-        if shares is not None and self._held and now >= self._next_release:
-            self._next_release = inf
-            for receiver, waiting in self._held.items():
-                ready = self._ready_at(shares, receiver, waiting[0][1], now)
-                if ready <= now:
-                    queued = waiting.popleft()
-                    if not waiting:
-                        del self._held[receiver]
-                    self._next_release = now  # Others may be due as well.
-                    return queued, receiver
-                self._next_release = min(self._next_release, ready)
-        return (self._queue.popleft(), None) if self._queue else None
+        assert shares is not None
+        self._next_release = inf
+        for receiver, waiting in self._held.items():
+            ready = self._ready_at(shares, receiver, waiting[0][1], now)
+            if ready <= now:
+                queued = waiting.popleft()
+                if not waiting:
+                    del self._held[receiver]
+                self._next_release = now  # Others may be due as well.
+                return queued, receiver
+            self._next_release = min(self._next_release, ready)
+        return None, None
 
     def _ready_at(self, shares: Shares, receiver: Hashable, packet: Any, now: float) -> float:
         """The time from which a packet may leave, as far as this receiver's share goes."""
@@ -229,12 +229,13 @@ class Runner:
         # The kernel asks everybody for the MAC of whom it is to send something the first time.
         return max(ready, shares.meetings.ready_at(now)) if is_resolved_first(packet) else ready
 
-    def _must_wait(self, queued: _Queued, released: Hashable | None, now: float) -> bool:
+    def _must_wait(
+        self, shares: Shares, queued: _Queued, released: Hashable | None, now: float
+    ) -> bool:
         """Whether a packet's receiver has had its share; it is held back until it may have more."""
         running, packet, _ = queued
-        shares = self.shares
-        receiver = of_packet(packet, running.peer) if shares is not None else None
-        if shares is None or receiver is None:
+        receiver = of_packet(packet, running.peer)
+        if receiver is None:
             return False
         meets = receiver not in self._met and is_resolved_first(packet)
         meets = meets and receiver is not EVERYBODY
@@ -342,7 +343,7 @@ class Runner:
 
     def _drain(self) -> None:
         """Send what the pacer allows now, and come back when it allows more."""
-        queue, pacer = self._queue, self.pacer
+        queue, pacer, shares = self._queue, self.pacer, self.shares
         self._drain_alarm = None
         # What `left` asks for in answer is queued and sent by this same loop.
         self._draining = True
@@ -355,11 +356,17 @@ class Runner:
                 again_in = 0.0
                 break
             now = monotonic()
-            taken = self._take(now)
-            if taken is None:
-                break
+            released: Hashable | None = None
+            if self._held and now >= self._next_release:
+                queued, released = self._released(now)
+            else:
+                queued = None
+            if queued is None:
+                if not queue:
+                    break
+                queued = queue.popleft()
             sent += 1
-            (running, packet, more), released = taken
+            running, packet, more = queued
             if running.over.is_set():
                 continue
             if packet is None and more is not None:
@@ -375,7 +382,8 @@ class Runner:
                 self._put_back((running, packet, more), released)
                 again_in = pacer.worth_waking_at(now) - now
                 break
-            if self._must_wait((running, packet, more), released, now):
+            queued = running, packet, more
+            if shares is not None and self._must_wait(shares, queued, released, now):
                 continue
             try:
                 left = running.medium.send(packet)

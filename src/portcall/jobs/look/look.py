@@ -285,6 +285,9 @@ class Look:
         expected = PROBE_TIME + _ASKING_SECONDS
         with self.findings.outlook.doing(f"a free address in {network}", expected):
             free = await self._probed(network)
+            if free in self.findings.addresses:
+                # Somebody has come there since it was probed.
+                free = await self._free_address(network)
         if free is None or self._link is None:
             self._cannot_ask_in(network, "no address was found free there")
             return

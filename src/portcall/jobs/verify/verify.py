@@ -37,8 +37,8 @@ _BURST_SECONDS = BURST_SECONDS / 2
 """After each exchange with a program the kernel sends one or two packets of its own, which are
 counted only afterwards: with the usual bursts the pace would be exceeded."""
 
-_METHODS = tuple(method for method in WIRE_METHODS if method is not Method.PORTS)
-"""Every way of saying who one is; which other doors are open is not judged."""
+_METHODS = tuple(method for method in WIRE_METHODS if method not in (Method.PORTS, Method.DHCP))
+"""Every way of saying who one is; which other doors are open, and who serves, is not judged."""
 
 _ECHOES = 3
 _ECHO_INTERVAL = 0.2
