@@ -229,3 +229,44 @@ def test_lost_echoes_are_a_no_unless_they_are_accepted_and_ctrl_c_shows_what_the
     assert ended.code == 130
     assert 3 <= ended.json["targets"][0]["received"] < 1000
     assert "usb0 lost its link once meanwhile: what is lost may be lost for that" in ended.err
+
+
+def test_who_gives_out_addresses_is_named_by_asking_and_by_listening(plant):
+    plant.run("portcall plant plug usb0 --wire cell")
+    found = plant.run("portcall find --json")
+    said = "a DHCP server is on this wire: 203.0.113.201 (02-5A-1D-33-01-C4)"
+    assert any(fault.startswith(said) for fault in found.json["faults"])
+    server = next(d for d in found.json["devices"] if d["serves"] == "DHCP")
+    assert "dhcp" in server["methods"]
+    # Listening sends nothing: it hears the server when somebody else asks it.
+    plant.run("portcall plant plug spare-1 --wire cell")
+    started = plant.start("portcall listen --for 8")
+    plant.until_true("grep -q usb0 /proc/net/packet || ss -0 -l | grep -q usb0")
+    plant.write("empty.sh", "#!/bin/sh\n")
+    plant.run("chmod +x empty.sh")
+    plant.on("spare-1", "timeout 5 udhcpc -f -n -q -t 2 -T 1 -i eth0 -s ./empty.sh")
+    heard = plant.finish(started)
+    assert said in heard.out
+
+
+def test_on_a_terminal_rows_come_while_it_looks_and_the_list_is_put_in_order_at_the_end():
+    person = Terminal(f"cd $PRACTICE_SITE && {PORTCALL[0]} -m portcall find; echo ended $?")
+    person.until(r"02-C0-E7-05-2B-90[\s\S]*so far, about \d+ s left: .*ARP sweep")
+    assert "ended" not in person.plain
+    person.end()
+    assert "ended 0" in person.plain
+    last = person.plain.rsplit("so far, about", 1)[1]
+    assert last.index("10.61.20.10 ") < last.index("10.61.20.60 ") < last.index("203.0.113.40 ")
+    assert last.index("is the address of 2 devices") < last.index("ADDRESS") < last.index("\nnext")
+    assert "no room here for:" in last or "PLACE" in last
+
+
+def test_verify_of_some_names_judges_those_and_no_other(packing):
+    some = packing.run("portcall verify packer-plc label-panel --json")
+    assert [each["name"] for each in some.json["rows"]] == ["packer-plc", "label-panel"]
+    assert (some.code, some.json["right"], some.json["unplanned"]) == (0, 2, [])
+    panel = row(some, "label-panel")
+    assert panel["findings"] == ["ping: no reply; it answers NetBIOS, OPC UA, its web page, mDNS"]
+    told = packing.run("portcall verify packer-plc")
+    assert told.out.splitlines()[-1] == "1 right, 0 wrong"
+    assert packing.run("portcall verify 10.61.20.99").code == 2

@@ -7,6 +7,7 @@ import click
 from portcall.cli.main import INTERRUPTED, YES
 from portcall.cli.options import json_option
 from portcall.cli.say import note, print_json
+from portcall.cli.table import wide_option
 from portcall.cli.views.adapters import (
     print_change,
     print_change_as_json,
@@ -26,8 +27,9 @@ from portcall.site.folder import this_site
     type=click.FloatRange(0, 1e6, min_open=True),
     help="With --watch: stop after this time.",
 )
+@wide_option
 @json_option
-def adapters_command(watch: bool, seconds: float | None, as_json: bool) -> int:
+def adapters_command(watch: bool, seconds: float | None, wide: bool, as_json: bool) -> int:
     """Show this computer's adapters: what each is, its link, its addresses, what is in the way.
 
     No link means: look at the cable before anything else. Which adapter has the cable? Run it with
@@ -42,12 +44,12 @@ def adapters_command(watch: bool, seconds: float | None, as_json: bool) -> int:
     workstation = workstation_now(this_site())
     if watch:
         if not as_json:
-            print_workstation(workstation)
+            print_workstation(workstation, wide)
         return _watch(seconds, as_json)
     if as_json:
         print_json(workstation_document(workstation))
     else:
-        print_workstation(workstation)
+        print_workstation(workstation, wide)
     return YES
 
 

@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import click
+from rich.text import Text
 
 from portcall.cli.main import YES
 from portcall.cli.options import json_option
-from portcall.cli.say import print_json
-from portcall.cli.table import Columns, cell, console
+from portcall.cli.say import note, print_json
+from portcall.cli.table import Columns, cell, left_out_sentence, print_rows, wide_option
 from portcall.plant import control
 from portcall.site.matches import STATE_VARIABLE
 
@@ -80,8 +82,9 @@ def join_command(process: int | None, command: tuple[str, ...]) -> int:
 
 @plant_command.command("list")
 @click.option("--faults", "with_faults", is_flag=True, help="Tell what is broken on purpose, too.")
+@wide_option
 @json_option
-def list_command(with_faults: bool, as_json: bool) -> int:
+def list_command(with_faults: bool, wide: bool, as_json: bool) -> int:
     """Inside the plant: its devices as they really are.
 
     \b
@@ -95,22 +98,26 @@ def list_command(with_faults: bool, as_json: bool) -> int:
         faults = [{name: getattr(f, name) for name in f.__slots__} for f in broken]
         print_json({"devices": entries} | ({"faults": faults} if with_faults else {}))
         return YES
-    shown = Columns("name", "kind", "mac", "address", "cable", "state")
-    for state in states:
-        shown.add_row(
-            cell(state.name, "bold"),
-            cell(state.kind),
-            cell(state.mac),
-            cell(state.address),
-            "in" if state.plugged else "out",
-            cell(state.state),
-        )
-    console().print(shown)
+    columns = Columns("name", "kind", "mac", "address", "cable", "state", drops=("cable", "kind"))
+    left_out = print_rows(columns, states, _cells, wide=wide)
+    if left_out:
+        note(left_out_sentence(left_out))
     for fault in broken:
         click.echo(f"broken: {fault}; portcall plant mend {fault.on} {fault.kind}")
     if with_faults and not broken:
         click.echo("nothing is broken on purpose")
     return YES
+
+
+def _cells(state: control.DeviceState) -> Sequence[Text]:
+    return (
+        cell(state.name, "bold"),
+        cell(state.kind),
+        cell(state.mac),
+        cell(state.address),
+        cell("in" if state.plugged else "out"),
+        cell(state.state),
+    )
 
 
 @plant_command.command("fault")

@@ -2,21 +2,31 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Sequence
 from datetime import UTC, datetime
 
 import click
+from rich.text import Text
 
-from portcall.cli.say import print_json_line
+from portcall.cli.say import note, print_json_line
+from portcall.cli.table import (
+    Columns,
+    Remark,
+    Tone,
+    cell,
+    console,
+    left_out_sentence,
+    print_lines,
+    print_rows,
+)
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.adapters.adapter_watch import AdapterChange, ChangeKind
 from portcall.core.adapters.obstacles import Workstation, obstacles
 
 
-def print_workstation(workstation: Workstation) -> None:
+def print_workstation(workstation: Workstation, wide: bool = False) -> None:
     """A table of the adapters, and what is in the way."""
-    from portcall.cli.table import Columns, Tone, cell, console
-
-    shown = Columns(
+    columns = Columns(
         "adapter",
         "kind",
         "link",
@@ -27,27 +37,32 @@ def print_workstation(workstation: Workstation) -> None:
         "mtu",
         drops=("default route", "kind", "from", "mtu"),
     )
-    for adapter in workstation.adapters:
-        for n, address in enumerate(adapter.addresses or (None,)):
-            own = (cell(address and address.interface), cell(address and address.origin))
-            if n > 0:
-                shown.add_row("", "", "", *own, "", "", "")
-                continue
-            shown.add_row(
-                cell(adapter.name, "bold"),
-                cell(adapter.kind),
-                cell(link_words(adapter), "" if adapter.link else Tone.INFORMATION),
-                *own,
-                cell(_route(adapter)),
-                cell(adapter.mac),
-                cell(adapter.mtu),
-            )
-    out = console()
-    out.print(shown)
+    rows = [row for adapter in workstation.adapters for row in _rows(adapter)]
+    left_out = print_rows(columns, rows, lambda cells: cells, wide=wide)
     servers = ", ".join(workstation.name_servers) or "none"
-    out.print(f"name servers: {servers}")
-    for obstacle in obstacles(workstation):
-        out.print(str(obstacle), style="yellow", soft_wrap=True)
+    console().print(f"name servers: {servers}", soft_wrap=True)
+    print_lines(Remark(str(obstacle), Tone.TO_DO) for obstacle in obstacles(workstation))
+    if left_out:
+        note(left_out_sentence(left_out))
+
+
+def _rows(adapter: Adapter) -> Iterator[Sequence[Text]]:
+    """A row for the adapter, and one more for each further address."""
+    nothing = Text()
+    for n, address in enumerate(adapter.addresses or (None,)):
+        own = (cell(address and address.interface), cell(address and address.origin))
+        if n > 0:
+            yield (nothing, nothing, nothing, *own, nothing, nothing, nothing)
+            continue
+        yield (
+            cell(adapter.name, "bold"),
+            cell(adapter.kind),
+            cell(link_words(adapter), "" if adapter.link else Tone.INFORMATION),
+            *own,
+            cell(_route(adapter)),
+            cell(adapter.mac),
+            cell(adapter.mtu),
+        )
 
 
 _COLOURS = {
