@@ -231,14 +231,19 @@ def test_lost_echoes_are_a_no_unless_they_are_accepted_and_ctrl_c_shows_what_the
     assert "usb0 lost its link once meanwhile: what is lost may be lost for that" in ended.err
 
 
-def test_who_gives_out_addresses_is_named_by_asking_and_by_listening(plant):
+SERVER = "a DHCP server is on this wire: 203.0.113.201"
+
+
+def test_who_gives_out_addresses_is_named_by_asking(plant):
     plant.run("portcall plant plug usb0 --wire cell")
     found = plant.run("portcall find --json")
-    said = "a DHCP server is on this wire: 203.0.113.201 (02-5A-1D-33-01-C4)"
-    assert any(fault.startswith(said) for fault in found.json["faults"])
+    assert any(fault.startswith(f"{SERVER} (02-5A-1D-33-01-C4)") for fault in found.json["faults"])
     server = next(d for d in found.json["devices"] if d["serves"] == "DHCP")
     assert "dhcp" in server["methods"]
-    # Listening sends nothing: it hears the server when somebody else asks it.
+
+
+def test_who_gives_out_addresses_is_named_by_listening_to_who_takes_one(plant):
+    plant.run("portcall plant plug usb0 --wire cell")
     plant.run("portcall plant plug spare-1 --wire cell")
     started = plant.start("portcall listen --for 8")
     plant.until_true("grep -q usb0 /proc/net/packet || ss -0 -l | grep -q usb0")
@@ -246,7 +251,8 @@ def test_who_gives_out_addresses_is_named_by_asking_and_by_listening(plant):
     plant.run("chmod +x empty.sh")
     plant.on("spare-1", "timeout 5 udhcpc -f -n -q -t 2 -T 1 -i eth0 -s ./empty.sh")
     heard = plant.finish(started)
-    assert said in heard.out
+    assert SERVER in heard.out
+    assert "2 devices heard" in heard.err
 
 
 def test_on_a_terminal_rows_come_while_it_looks_and_the_list_is_put_in_order_at_the_end():

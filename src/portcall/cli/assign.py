@@ -19,7 +19,7 @@ from portcall.cli.options import (
     json_option,
 )
 from portcall.cli.running import run, run_until_interrupted
-from portcall.cli.say import note
+from portcall.cli.say import counted, note
 from portcall.cli.views.assign import view_for
 from portcall.cli.views.questions import Questions
 from portcall.core.adapters.adapter import Adapter
@@ -166,7 +166,7 @@ def _assign(
     view = view_for(assignment.board, as_json, maker_of, live=not ask)
     questions = Questions(assignment, served.site) if ask else None
     count = len(plan.devices)
-    devices = "1 device" if count == 1 else f"{count} devices"
+    devices = counted(count, "device")
     with view.open(f"serving {devices} on {served.adapter.name}"):
         work = partial(assignment.run, known)
         _, interrupted = run_until_interrupted(questions.asking(work) if questions else work)

@@ -19,7 +19,7 @@ from portcall.cli.options import (
     plan_if_sound,
 )
 from portcall.cli.running import run_until_interrupted
-from portcall.cli.say import note, print_json_list
+from portcall.cli.say import counted, note, print_json_list
 from portcall.cli.table import wide_option
 from portcall.cli.views.devices import Found, document, ending, print_found, summary
 from portcall.cli.views.progress import progress_bar
@@ -122,5 +122,6 @@ def _tell(
         return YES if found.devices else NO
     if found.devices:
         print_found(found, wide)
-    note(f"{len(found.devices) or 'no'} devices heard on {heard}; nothing was sent")
+    heard_of = counted(len(found.devices), "device") if found.devices else "no devices"
+    note(f"{heard_of} heard on {heard}; nothing was sent")
     return YES if found.devices else NO

@@ -15,7 +15,7 @@ from rich.console import Group
 from rich.live import Live
 from rich.text import Text
 
-from portcall.cli.say import ago, note, print_json_line
+from portcall.cli.say import ago, counted, note, print_json_line
 from portcall.cli.table import Columns, cell, console
 from portcall.cli.views.devices import (
     Found,
@@ -74,7 +74,7 @@ def watch_view(
         yield (view := _LineView())
     if view.watching is not None:
         count = len(view.watching.present())
-        note(f"watched {adapter.name}: {count} devices at the end")
+        note(f"watched {adapter.name}: {counted(count, 'device')} at the end")
 
 
 class _JsonView:

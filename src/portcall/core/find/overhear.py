@@ -6,6 +6,7 @@ Nothing is sent. Frames from a wire and from a capture file are read in the same
 from __future__ import annotations
 
 from collections.abc import Collection
+from ipaddress import IPv4Address
 
 from portcall.core.address import NO_MAC, UNSPECIFIED, Mac
 from portcall.core.catalog.catalog import Codes, Numbering
@@ -60,6 +61,11 @@ class Overhear(Conversation[Frame, Sighting]):
             return
         if self._is_news(seen, now):
             yield Report(seen)
+        if seen.asks is AddressProtocol.DHCP:
+            server = _server_named_in(packet)
+            if server is not None:
+                said = words(Method.LISTEN, (Field.SERVES, "DHCP"))
+                yield Report(Sighting(now, Method.LISTEN, None, server, said))
 
     def _is_news(self, seen: Sighting, now: float) -> bool:
         if seen.asks is not None:
@@ -173,6 +179,15 @@ def _reply(frame: udp.UdpFrame, now: float) -> Sighting | None:
     said = words(Method.LISTEN, (Field.SERVES, "DHCP"))
     address = own_address(frame) or options.server_identifier
     return Sighting(now, Method.LISTEN, frame.source_mac, address, said)
+
+
+def _server_named_in(packet: Frame) -> IPv4Address | None:
+    """The server whose offer a device takes: it tells everybody (RFC 2131 §4.3.2)."""
+    try:
+        heard = dhcp.parse_frame(ethernet.without_tags(packet.data)[0])
+    except Malformed:
+        return None
+    return heard.options.server_identifier if heard and heard.options else None
 
 
 def _request(frame: udp.UdpFrame, now: float) -> Sighting | None:

@@ -179,7 +179,8 @@ def _servers(scene: Scene) -> Iterator[str]:
     for device in scene.devices:
         if device.value(Field.SERVES):
             at = device.addresses[0] if device.addresses else "no known address"
-            yield f"a DHCP server is on this wire: {at} ({device.mac}) gives addresses to devices"
+            who = f"{at} ({device.mac})" if device.mac else str(at)
+            yield f"a DHCP server is on this wire: {who} gives addresses to devices"
 
 
 def next_steps(scene: Scene) -> tuple[NextStep, ...]:
