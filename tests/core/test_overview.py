@@ -81,6 +81,7 @@ def test_each_fault_is_told_once():
     )
     (own,) = faults(scene(seen(FAN, "10.61.20.200")))
     assert own == f"10.61.20.200 is this computer's own address, and {FAN} (fan) has it, too"
+    assert faults(scene(seen(None, "10.61.20.200", Method.MDNS, name="laptop"))) == ()
     assert faults(scene(seen(FAN, "10.61.20.21"), seen(PUMP, "10.61.20.22"))) == ()
     # Where nobody knows the mask, none differs.
     assert faults(scene(seen(PLC, "10.61.10.9", Method.CIP, mask="255.255.0.0"))) == ()

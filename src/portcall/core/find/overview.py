@@ -115,9 +115,11 @@ def faults(scene: Scene) -> tuple[str, ...]:
 
 
 def _own_taken(scene: Scene) -> Iterator[str]:
+    """Another MAC at this computer's address; without a MAC it may be this computer that spoke."""
     for own in scene.own or ():
         for device in scene.devices:
-            if own.ip in device.addresses and not device.answers_for_others:
+            is_other = device.mac is not None and not device.answers_for_others
+            if is_other and own.ip in device.addresses:
                 yield (
                     f"{own.ip} is this computer's own address, and "
                     f"{_called(device, scene.plan)} has it, too"
