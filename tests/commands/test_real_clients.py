@@ -270,7 +270,7 @@ def test_the_tools_frames_decode_without_complaint(served):
     served.until_serving()
     served.on("spare-1", f"timeout 4 {CLIENTS['udhcpc']}")
     served.finish(server)
-    served.run("portcall find 10.61.20.64/29")
+    served.run("portcall find 10.61.20.64/29 --method arp")
     assert wire(served, "arp")
     seen = served.run(f"tcpdump -n -vvv -r {CAPTURE} ether src {SERVER}").out
     assert seen.count("udp sum ok") >= 4
