@@ -6,8 +6,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from portcall.cli import say
-from portcall.cli.say import ago, counted, duration, wrapped
+from portcall.cli import completing, say
+from portcall.cli.main import portcall
+from portcall.cli.say import ago, duration, wrapped
+from portcall.core.counted import counted, named
 from portcall.core.trouble import BadInput
 from portcall.host import privilege
 from portcall.site.plan_names import plan_names
@@ -41,6 +43,20 @@ def test_what_is_counted_agrees_in_number():
 )
 def test_an_error_has_what_is_wrong_and_what_to_do(sentence, parts):
     assert BadInput(sentence).parts == parts
+
+
+def test_names_that_nobody_would_read_are_counted():
+    assert named(["a", "b"], 2) == "a, b"
+    assert named(list(range(1203)), 2, " ") == "0 1 and 1,201 more"
+    assert counted(1, "device asks", "devices ask") == "1 device asks"
+    assert counted(2, "device asks", "devices ask") == "2 devices ask"
+
+
+@pytest.mark.parametrize("asked", ["foo_complete", "bash_complete", "_complete", "complete"])
+def test_who_asks_for_completion_as_no_shell_does_gets_nothing(asked, monkeypatch):
+    monkeypatch.delenv("COMP_WORDS", raising=False)
+    assert completing.answer(portcall, asked) in ("", None)
+    assert completing.answer(portcall, "bash_source") is None
 
 
 class Terminal:

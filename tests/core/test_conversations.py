@@ -127,6 +127,20 @@ def test_a_sweep_makes_each_request_when_it_is_wanted_and_none_for_who_has_answe
     assert asked == ["10.0.0.1", "10.0.0.3"]
 
 
+def test_a_long_round_is_followed_by_the_next_at_once_and_a_short_one_after_the_wait():
+    def wake_after(took):
+        sweep = ArpSweep(OWN, (), (parse_range("10.61.20.10-12"),))
+        list(sweep.begin(10.0))
+        list(sweep.all_left(10.0 + took))
+        first = sweep.wake_at
+        list(sweep.woke(first))
+        list(sweep.all_left(first + took))
+        return first, sweep.wake_at - (first + took)
+
+    assert wake_after(0.1) == (10.0 + arp_sweep.ANSWER_WAIT, pytest.approx(arp_sweep.ANSWER_WAIT))
+    assert wake_after(3.0) == (13.0, pytest.approx(arp_sweep.ANSWER_WAIT))
+
+
 def test_two_macs_behind_one_address_are_both_reported():
     wire, party = alone(ArpSweep(OWN, (), (parse_range("10.61.20.10"),)))
     for mac in (THEIRS, Mac(b"\2\2\2\2\2\2"), THEIRS):

@@ -412,6 +412,26 @@ def test_who_says_who_it_is_passes_without_echoes_by_whatever_protocol():
     assert verdict_of(mute).verdict is Verdict.SILENT
 
 
+def test_what_is_behind_a_router_or_could_not_be_asked_is_not_judged():
+    silent = {AT_21: Reachability(AT_21, 3, 0, None, None, None, None, "no reply")}
+    plan = Plan((replace(PLAN.devices[0], mac=None),))
+
+    def judged(asked, *sightings):
+        (only,) = judge(Seen(plan, merge(sightings), silent, asked))
+        return only.verdict, only.findings
+
+    verdict, findings = judged(Asked(routers={AT_21: IPv4Address("10.61.20.1")}))
+    assert verdict is Verdict.NOT_JUDGED
+    assert findings[0].startswith(
+        "no echo came back through the router 10.61.20.1, and nothing else"
+    )
+    assert judged(Asked())[0] is Verdict.MISSING
+    assert judged(Asked(refused={AT_21: "not asked: x"})) == (Verdict.NOT_JUDGED, ("not asked: x",))
+    verdict, findings = judged(Asked(own={AT_21: "usb0"}), seen(OTHER, AT_21))
+    assert verdict is Verdict.NOT_JUDGED
+    assert findings[1] == f"{OTHER} answers for 10.61.20.21, too"
+
+
 def test_another_device_with_the_same_mac_than_was_set_is_not_right():
     known = {FAN: {Field.SERIAL: "77B10921", Field.FIRMWARE: "5.002"}}
     new = seen(address=AT_21, method=Method.CIP, product="Gale 7", serial="77B1FFFF")

@@ -19,12 +19,13 @@ from portcall.cli.options import (
     json_option,
 )
 from portcall.cli.running import run, run_until_interrupted
-from portcall.cli.say import counted, note
+from portcall.cli.say import note
 from portcall.cli.views.assign import view_for
 from portcall.cli.views.questions import Questions
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import parse_range
 from portcall.core.assign.event import Event
+from portcall.core.counted import counted
 from portcall.core.plan.rows import Plan
 from portcall.core.trouble import BadInput
 from portcall.core.wire.dhcp import INFINITE
@@ -104,7 +105,8 @@ def assign_command(
     portcall assign --keep
     portcall assign 02-77-B1-4C-09-21=10.61.20.21/24 --until-done
     """
-    if ask and (as_json or not sys.stdin.isatty()):
+    at_terminal = sys.stdin.isatty() and sys.stdout.isatty()
+    if ask and (as_json or not at_terminal):
         raise BadInput("--ask needs a person at a terminal to answer, and no --json")
     options = Options(
         _lease_seconds(lease), seconds, until_done, keep, reply == "broadcast", alongside

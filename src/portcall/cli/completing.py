@@ -6,10 +6,11 @@ only a command itself knows, as with its options, Click is asked, which imports 
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterable, Sequence
 
 import click
-from click.shell_completion import CompletionItem, ShellComplete, get_completion_class
+from click.shell_completion import CompletionItem, get_completion_class
 
 from portcall.jobs.workstation import completion
 
@@ -45,7 +46,9 @@ _SUBCOMMANDS = {
 
 def source(shell: str) -> str:
     """The script that has a shell ask here."""
-    return _class(shell)(click.Command(_PROGRAM), {}, _PROGRAM, VARIABLE).source()
+    made = get_completion_class(shell)
+    assert made is not None, "Click serves bash, zsh and fish"
+    return made(click.Command(_PROGRAM), {}, _PROGRAM, VARIABLE).source()
 
 
 def answer(group: click.Group, instruction: str) -> str | None:
@@ -53,7 +56,10 @@ def answer(group: click.Group, instruction: str) -> str | None:
     shell, _, what = instruction.partition("_")
     if what != "complete":
         return None
-    asked = _class(shell)(group, {}, _PROGRAM, VARIABLE)
+    made = get_completion_class(shell)
+    if made is None or not {"COMP_WORDS", "COMP_CWORD"} <= os.environ.keys():
+        return ""  # No shell asks so.
+    asked = made(group, {}, _PROGRAM, VARIABLE)
     words, incomplete = asked.get_completion_args()
     found = candidates(words, incomplete, list(group.list_commands(click.Context(group))))
     items = (
@@ -62,15 +68,6 @@ def answer(group: click.Group, instruction: str) -> str | None:
         else [CompletionItem(each) for each in found if each.startswith(incomplete)]
     )
     return "\n".join(asked.format_completion(item) for item in items)
-
-
-def _class(shell: str) -> type[ShellComplete]:
-    made = get_completion_class(shell)
-    if made is None:
-        raise click.UsageError(
-            f"{shell}: is no shell that can be served; there are bash, zsh, fish"
-        )
-    return made
 
 
 def candidates(

@@ -19,10 +19,11 @@ from portcall.cli.options import (
     plan_if_sound,
 )
 from portcall.cli.running import run_until_interrupted
-from portcall.cli.say import counted, note, print_json_list
+from portcall.cli.say import note, print_json_list
 from portcall.cli.table import wide_option
 from portcall.cli.views.devices import Found, document, ending, print_found, summary
 from portcall.cli.views.progress import progress_bar
+from portcall.core.counted import counted
 from portcall.core.find.devices import Gathering
 from portcall.core.find.sighting import Method
 from portcall.core.find.subnets import spoken

@@ -183,8 +183,7 @@ def _run() -> int:
         click.echo("interrupted", err=True)
         return INTERRUPTED
     except BrokenPipeError:
-        # The reader has seen enough. What Python would still flush goes nowhere.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        _nobody_reads()
         return YES
     except OSError as error:
         # The operating system refuses something that no command foresaw. That is no defect here.
@@ -201,8 +200,16 @@ def _fail(trouble: Trouble, code: int) -> int:
         import json
 
         error, hint = trouble.parts
-        click.echo(json.dumps({"error": error, "hint": hint}, ensure_ascii=False))
+        try:
+            click.echo(json.dumps({"error": error, "hint": hint}, ensure_ascii=False))
+        except BrokenPipeError:
+            _nobody_reads()
     return code
+
+
+def _nobody_reads() -> None:
+    """The reader has seen enough: what Python would still flush goes nowhere."""
+    os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 
 def _remind() -> None:

@@ -6,8 +6,9 @@ from pathlib import Path
 
 import click
 
-from portcall.cli.say import ADAPTER, SITE, counted, note
+from portcall.cli.say import ADAPTER, SITE, note
 from portcall.core.adapters.adapter import Adapter
+from portcall.core.counted import counted
 from portcall.core.plan.reading import PlanError
 from portcall.core.plan.rows import Plan
 from portcall.jobs.workstation import adapters, rights

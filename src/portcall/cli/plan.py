@@ -10,7 +10,7 @@ from rich.text import Text
 
 from portcall.cli.main import BAD_INPUT, YES
 from portcall.cli.options import json_option
-from portcall.cli.say import counted, note, print_json
+from portcall.cli.say import note, print_json
 from portcall.cli.table import (
     Columns,
     Remark,
@@ -21,6 +21,7 @@ from portcall.cli.table import (
     print_rows,
     wide_option,
 )
+from portcall.core.counted import counted
 from portcall.core.plan.reading import PlanError
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.trouble import BadInput

@@ -86,11 +86,6 @@ def print_json_line(document: Any) -> None:
     sys.stdout.flush()
 
 
-def counted(count: int, what: str) -> str:
-    """So many of something, in words that agree."""
-    return f"{count:,} {what}" if count == 1 else f"{count:,} {what}s"
-
-
 def ago(seconds: float) -> str:
     """How long ago something was."""
     return "now" if seconds < 1 else f"{duration(seconds)} ago"

@@ -155,7 +155,8 @@ def join(plant: Running, command: Sequence[str]) -> int:
             break
         except KeyboardInterrupt:
             continue  # It is for the command, which has heard it as well.
-    return os.waitstatus_to_exitcode(status)
+    code = os.waitstatus_to_exitcode(status)
+    return 128 - code if code < 0 else code  # As a shell tells of a signal.
 
 
 def _environment_of(process: int) -> dict[str, str]:

@@ -22,6 +22,7 @@ from portcall.core.address import Mac
 from portcall.core.assign.board import DONE, Board, Row, State, Stranger
 from portcall.core.assign.event import Event, EventKind
 from portcall.core.circuit import circuit_words
+from portcall.core.counted import named
 
 _NEAR = " in the plan ("
 """What stands after the row's name in the remark about a near miss."""
@@ -333,10 +334,9 @@ def _what_is_open(board: Board) -> Remark:
         one = "the device has its address and answers there"
         all_of = one if count == 1 else f"all {count} devices have their address and answer there"
         return Remark(f"done: {all_of}{holding}", Tone.DONE)
-    more = f" and {len(names) - _MOST_NAMED} more" if len(names) > _MOST_NAMED else ""
-    named = ", ".join(names[:_MOST_NAMED]) + more
+    listed = named(names, _MOST_NAMED)
     done = f"; {count - len(names)} done{holding}" if count > len(names) else ""
-    return Remark(f"open: {len(names)} of {count}: {named}{done}", Tone.TO_DO)
+    return Remark(f"open: {len(names)} of {count}: {listed}{done}", Tone.TO_DO)
 
 
 def _summary_cells(row: Row) -> Sequence[Text]:

@@ -13,7 +13,7 @@ from rich.segment import Segments
 from rich.text import Text
 
 from portcall.cli.main import INTERRUPTED, NOT_POSSIBLE
-from portcall.cli.say import counted, note
+from portcall.cli.say import note
 from portcall.cli.table import (
     Columns,
     Group,
@@ -26,6 +26,7 @@ from portcall.cli.table import (
     print_groups,
     print_lines,
 )
+from portcall.core.counted import counted, named
 from portcall.core.find import remarks as about
 from portcall.core.find.device import Device
 from portcall.core.find.devices import Gathering
@@ -37,7 +38,6 @@ from portcall.core.find.overview import (
     next_steps,
 )
 from portcall.core.find.sighting import Field
-from portcall.core.plan.near import NearMisses
 from portcall.core.printable import for_spreadsheets
 from portcall.jobs.look.findings import NotRun
 from portcall.jobs.look.looked import Looked
@@ -75,10 +75,7 @@ class Found:
         self.devices = gathering.devices()
         self._defaults = (*site.maker_defaults, *gathering.catalog.defaults)
         self.incomplete = tuple(_incomplete(gathering.is_full, unsearched))
-        present = {device.mac for device in self.devices if device.mac is not None}
-        crowd = NearMisses(gathering.plan).crowd(present)
-        self.scene = Scene(self.devices, own, gathering.plan, site.subnets, crowd)
-        self._present = present
+        self.scene = Scene(self.devices, own, gathering.plan, site.subnets)
 
     def remarks(self, device: Device) -> tuple[str, ...]:
         """The sentences about one device, all of them."""
@@ -91,7 +88,7 @@ class Found:
     def _remarks(self, device: Device) -> tuple[about.Remark, ...]:
         scene = self.scene
         return about.remarks(
-            device, scene.own, scene.plan, self._defaults, self._present, scene.crowd
+            device, scene.own, scene.plan, self._defaults, scene.present, scene.crowd
         )
 
 
@@ -182,9 +179,7 @@ def addresses(device: Device) -> str:
     shown = [str(address) for address in (*device.addresses, *device.ipv6)]
     if device.addresses and len(shown) > len(device.addresses):
         shown = shown[: len(device.addresses)]
-    more = len(shown) - _MOST_ADDRESSES_SHOWN
-    listed = ", ".join(shown[:_MOST_ADDRESSES_SHOWN])
-    return f"{listed} and {more} more" if more > 0 else listed
+    return named(shown, _MOST_ADDRESSES_SHOWN)
 
 
 def _product(device: Device) -> str:

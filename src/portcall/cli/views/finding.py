@@ -5,21 +5,25 @@ from __future__ import annotations
 import sys
 from collections.abc import Callable, Hashable, Iterator
 from contextlib import contextmanager
+from time import monotonic
 
 from rich.console import Group
 from rich.live import Live
 from rich.text import Text
 
-from portcall.cli.say import counted
 from portcall.cli.table import Tone, console
 from portcall.cli.views.devices import rows_of
 from portcall.cli.views.progress import progress_bar
+from portcall.core.counted import counted
 from portcall.core.find.device import Device
 from portcall.core.find.devices import Gathering
 from portcall.core.find.outlook import Outlook
 
 _AGAIN = 0.4
 """Seconds until the same devices are drawn again, with what is new about them."""
+
+_PAUSES = 9
+"""How many times as long as a drawing takes nothing is drawn."""
 
 _BELOW = 3
 """Lines of the terminal that are not for rows."""
@@ -47,13 +51,14 @@ class _Rows:
         self._gathering = gathering
         self._live = live
         self._order: dict[Hashable, None] = {}
-        self._drawn = float("-inf")
+        self._next = float("-inf")
 
     def draw(self, outlook: Outlook) -> None:
         """Draw what is known now."""
-        if outlook.now < self._drawn + _AGAIN and self._gathering.count == len(self._order):
+        began = monotonic()
+        is_news = self._gathering.count != len(self._order)
+        if began < self._next or (not is_news and began < self._next + _AGAIN):
             return
-        self._drawn = outlook.now
         devices: dict[Hashable, Device] = {
             device.mac or device.addresses: device for device in self._gathering.devices()
         }
@@ -65,6 +70,8 @@ class _Rows:
         above = [Text(f"and {hidden} more above", Tone.INFORMATION)] if hidden else []
         now = Text(_now(outlook, len(devices)), Tone.INFORMATION, overflow="ellipsis", no_wrap=True)
         self._live.update(Group(*above, rows_of(shown), now), refresh=True)
+        # A long list takes long to draw: the look goes on meanwhile.
+        self._next = monotonic() + _PAUSES * (monotonic() - began)
 
 
 def _now(outlook: Outlook, count: int) -> str:

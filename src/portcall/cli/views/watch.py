@@ -15,7 +15,7 @@ from rich.console import Group
 from rich.live import Live
 from rich.text import Text
 
-from portcall.cli.say import ago, counted, note, print_json_line
+from portcall.cli.say import ago, note, print_json_line
 from portcall.cli.table import Columns, cell, console
 from portcall.cli.views.devices import (
     Found,
@@ -26,6 +26,7 @@ from portcall.cli.views.devices import (
     what_fields,
 )
 from portcall.core.adapters.adapter import Adapter
+from portcall.core.counted import counted
 from portcall.core.find.device_watch import DeviceChange, Happened
 from portcall.core.find.devices import Gathering
 from portcall.core.find.sighting import Field

@@ -40,6 +40,7 @@ class ArpSweep(Conversation[Frame, Sighting]):
         self._answered: dict[bytes, bytes] = {}
         self._rivals: set[bytes] = set()
         self._round = 0
+        self._round_began = 0.0
 
     @property
     def total(self) -> int:
@@ -57,11 +58,17 @@ class ArpSweep(Conversation[Frame, Sighting]):
             self.over = True
             return ()
         self._round += 1
+        self._round_began = now
         return (SendEach(self._to_the_silent()),)
 
     def all_left(self, now: float) -> Actions[Frame, Sighting]:
-        """The last request of a round is out."""
-        self.wake_at = now + ANSWER_WAIT
+        """The last request of a round is out.
+
+        The next round begins with those that were asked first: in a long one they have had their
+        time by now.
+        """
+        is_last = self._round == ROUNDS
+        self.wake_at = now + ANSWER_WAIT if is_last else max(now, self._round_began + ANSWER_WAIT)
         return ()
 
     def heard(self, packet: Frame, now: float) -> Actions[Frame, Sighting]:

@@ -6,46 +6,73 @@ said in ``remarks``.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 from portcall.core.address import SELF_ASSIGNED, Mac, assumed_network
+from portcall.core.counted import counted, named
 from portcall.core.find.device import Device
 from portcall.core.find.remarks import unrecognised_codes
 from portcall.core.find.sighting import Field
-from portcall.core.plan.near import MOST_NEAR, NearMiss, near_misses
-from portcall.core.plan.rows import Plan, PlannedDevice, Subnet
+from portcall.core.plan.near import MOST_NEAR, NearMiss, NearMisses
+from portcall.core.plan.rows import NO_PLAN, Plan, PlannedDevice, Subnet
 
 _MOST_NAMED = 8
 """Devices that one line names: a longer one is not read."""
 
 
-@dataclass(frozen=True, slots=True)
 class Scene:
-    """What found devices are seen against.
+    """What found devices are seen against, looked up quickly: there may be ten thousands of them.
 
     ``own`` are the addresses of the adapter they were found on, None when it is not in this
-    computer; ``crowd`` the rows of the plan that too many MACs nearly are.
+    computer; ``present`` is every MAC that was found, and ``crowd`` the rows of the plan that too
+    many of these nearly are.
     """
 
-    devices: Sequence[Device]
-    own: Sequence[IPv4Interface] | None = ()
-    plan: Plan = field(default_factory=Plan)
-    subnets: Sequence[Subnet] = ()
-    crowd: frozenset[str] = frozenset()
+    def __init__(
+        self,
+        devices: Sequence[Device],
+        own: Sequence[IPv4Interface] | None = (),
+        plan: Plan = NO_PLAN,
+        subnets: Sequence[Subnet] = (),
+    ) -> None:
+        self.devices = devices
+        self.own = own
+        self.plan = plan
+        self.present = {device.mac for device in devices if device.mac is not None}
+        self._near = NearMisses(plan)
+        self.crowd = self._near.crowd(self.present)
+        self._by_mac = {row.mac: row for row in plan if row.mac is not None}
+        self._by_address = {row.address: row for row in plan}
+        known = [each.network for each in own or ()]
+        known += [subnet.network for subnet in subnets]
+        known += [row.interface.network for row in plan if not row.mask_assumed]
+        self._networks = tuple(dict.fromkeys(known))
 
-    @property
-    def present(self) -> set[Mac]:
-        """Every MAC that was found."""
-        return {device.mac for device in self.devices if device.mac is not None}
+    def row_of(self, device: Device) -> PlannedDevice | None:
+        """The row of the plan with a device's MAC."""
+        return self._by_mac.get(device.mac) if device.mac is not None else None
+
+    def row_at(self, address: IPv4Address) -> PlannedDevice | None:
+        """The row of the plan with an address."""
+        return self._by_address.get(address)
+
+    def near(self, device: Device) -> list[NearMiss]:
+        """The rows that a device nearly is, where it is not one of a batch."""
+        if device.mac is None or not self.plan.devices:
+            return []
+        found = self._near.of(device.mac, self.present)
+        return [miss for miss in found if miss.row.name not in self.crowd][:MOST_NEAR]
+
+    def called(self, device: Device) -> str:
+        """Its MAC, with the name of its row where it has one."""
+        row = self.row_of(device)
+        return f"{device.mac} ({row.name})" if row else str(device.mac)
 
     def network_of(self, address: IPv4Address) -> tuple[IPv4Network, bool]:
         """The subnet of an address, and whether its mask is an assumption."""
-        known = [own.network for own in self.own or ()]
-        known += [subnet.network for subnet in self.subnets]
-        known += [row.interface.network for row in self.plan if not row.mask_assumed]
-        network = next((each for each in known if address in each), None)
+        network = next((each for each in self._networks if address in each), None)
         if network is not None:
             return network, False
         return assumed_network(address), address not in SELF_ASSIGNED
@@ -122,13 +149,8 @@ def _own_taken(scene: Scene) -> Iterator[str]:
             if is_other and own.ip in device.addresses:
                 yield (
                     f"{own.ip} is this computer's own address, and "
-                    f"{_called(device, scene.plan)} has it, too"
+                    f"{scene.called(device)} has it, too"
                 )
-
-
-def _called(device: Device, plan: Plan) -> str:
-    row = plan.by_mac(device.mac) if device.mac else None
-    return f"{device.mac} ({row.name})" if row else str(device.mac)
 
 
 def _shared(scene: Scene) -> Iterator[str]:
@@ -140,7 +162,7 @@ def _shared(scene: Scene) -> Iterator[str]:
     for address, devices in sharing.items():
         if len(devices) < 2:
             continue
-        who = " and ".join(_called(device, scene.plan) for device in devices)
+        who = " and ".join(scene.called(device) for device in devices)
         either = dict.fromkeys(value for each in devices for value in each.values(Field.EITHER))
         says = f"; one of them says: {', '.join(either)}" if either else ""
         yield f"{address} is the address of {len(devices)} devices: {who}{says}"
@@ -148,19 +170,18 @@ def _shared(scene: Scene) -> Iterator[str]:
 
 def _in_anothers_place(scene: Scene) -> Iterator[str]:
     for device in scene.devices:
-        planned = device.mac and scene.plan.by_mac(device.mac)
         if device.mac is None or device.answers_for_others or device.rivals:
             continue
         for address in device.addresses:
-            row = scene.plan.by_address(address)
-            if row and row.mac and row.mac != device.mac:
-                itself = f" it is {planned.name}, planned at {planned.address}" if planned else ""
-                near = near_misses(device.mac, (row,), scene.present)
-                how = f" its MAC {near[0].how} the planned one: check the label" if near else ""
-                yield (
-                    f"{address} is planned for {row.name} ({row.mac}), and {device.mac} has it"
-                    f"{';' if itself or how else ''}{itself or how}"
-                )
+            row = scene.row_at(address)
+            if row is None or row.mac in (None, device.mac):
+                continue
+            planned = scene.row_of(device)
+            near = next((miss for miss in scene.near(device) if miss.row is row), None)
+            why = f"; it is {planned.name}, planned at {planned.address}" if planned else ""
+            if near is not None:
+                why = f"; its MAC {near.how} the planned one: check the label"
+            yield f"{address} is planned for {row.name} ({row.mac}), and {device.mac} has it{why}"
 
 
 def _other_masks(scene: Scene) -> Iterator[str]:
@@ -187,66 +208,60 @@ def _servers(scene: Scene) -> Iterator[str]:
 
 def next_steps(scene: Scene) -> tuple[NextStep, ...]:
     """What to do next, a line each for all the devices that it serves."""
-    plan = scene.plan
-    rows = {row.mac: row for row in plan if row.mac is not None}
     asking = [d for d in scene.devices if d.asks and not d.addresses and d.mac is not None]
-    near = {
-        device.mac: miss for device in scene.devices for miss in _near(device, scene) if device.mac
-    }
+    near = {device.mac: miss for device in scene.devices for miss in scene.near(device)}
+    planned = [row for device in asking if (row := scene.row_of(device))]
+    unknown = [d for d in asking if scene.row_of(d) is None and d.mac not in near]
     return (
-        *_asking([rows[d.mac] for d in asking if d.mac in rows], scene),
+        *_asking(planned, scene),
         *_label_checks(near),
-        *_unknown_asking([d for d in asking if d.mac not in rows and d.mac not in near]),
-        *_elsewhere(scene, rows),
+        *_unknown_asking(unknown),
+        *_elsewhere(scene),
         *_to_name(scene),
-        *_not_planned(scene, set(near)),
-        *_subnets_to_match(scene, rows),
+        *_not_planned(scene, near.keys()),
+        *_subnets_to_match(scene),
     )
-
-
-def _near(device: Device, scene: Scene) -> list[NearMiss]:
-    if device.mac is None:
-        return []
-    found = near_misses(device.mac, scene.plan, scene.present)
-    return [miss for miss in found if miss.row.name not in scene.crowd][:MOST_NEAR]
 
 
 def _asking(rows: Sequence[PlannedDevice], scene: Scene) -> Iterator[NextStep]:
     if rows:
         inside = all(any(row.address in own.network for own in scene.own or ()) for row in rows)
-        names = _listed([row.name for row in rows])
-        who = "1 planned device asks" if len(rows) == 1 else f"{len(rows)} planned devices ask"
+        names = " ".join(row.name for row in rows)
+        who = counted(len(rows), "planned device asks", "planned devices ask")
         match = "" if inside else " --match"
         yield NextStep(f"{who} for an address", f"portcall assign {names}{match} --keep")
 
 
-def _label_checks(near: dict[Mac, NearMiss]) -> Iterator[NextStep]:
+def _label_checks(near: Mapping[Mac | None, NearMiss]) -> Iterator[NextStep]:
     for mac, miss in near.items():
         yield NextStep(f"check the label of {miss.row.name}: {mac} is here, and {miss}")
 
 
 def _unknown_asking(devices: Sequence[Device]) -> Iterator[NextStep]:
     if devices:
-        who = "1 device that is" if len(devices) == 1 else f"{len(devices)} devices that are"
-        asks = "asks" if len(devices) == 1 else "ask"
+        who = counted(
+            len(devices),
+            "device that is not in the plan asks",
+            "devices that are not in the plan ask",
+        )
         yield NextStep(
-            f"{who} not in the plan {asks} for an address; with the one you choose",
+            f"{who} for an address; with the one you choose",
             f"portcall assign {devices[0].mac}=ADDRESS --keep",
         )
 
 
-def _elsewhere(scene: Scene, rows: dict[Mac, PlannedDevice]) -> Iterator[NextStep]:
+def _elsewhere(scene: Scene) -> Iterator[NextStep]:
     """Planned devices that have another address, or none and do not ask."""
     movable: list[str] = []
     shared: list[str] = []
     for device in scene.devices:
-        row = rows.get(device.mac) if device.mac else None
+        row = scene.row_of(device)
         if row is None or row.address in device.addresses or (device.asks and not device.addresses):
             continue
         (shared if device.rivals else movable).append(row.name)
     if movable:
-        who = "1 planned device is" if len(movable) == 1 else f"{len(movable)} planned devices are"
-        yield NextStep(f"{who} not at the planned address", f"portcall move {_listed(movable)}")
+        who = counted(len(movable), "planned device is", "planned devices are")
+        yield NextStep(f"{who} not at the planned address", f"portcall move {' '.join(movable)}")
     for name in shared:
         yield NextStep(
             f"unplug the other device that has the address of {name}",
@@ -255,57 +270,48 @@ def _elsewhere(scene: Scene, rows: dict[Mac, PlannedDevice]) -> Iterator[NextSte
 
 
 def _to_name(scene: Scene) -> Iterator[NextStep]:
-    codes = [
+    unnamed = [
         device
         for device in scene.devices
         if unrecognised_codes(device) and not device.value(Field.PRODUCT)
     ]
-    if codes:
-        who = "1 device says" if len(codes) == 1 else f"{len(codes)} devices say"
+    if unnamed:
+        who = counted(len(unnamed), "device says what it is", "devices say what they are")
         yield NextStep(
-            f"{who} what it is only in numbers; with a description file of the maker"
-            if len(codes) == 1
-            else f"{who} what they are only in numbers; with a description file of the maker",
+            f"{who} only in numbers; with a description file of the maker",
             "portcall catalog add FILE",
         )
 
 
-def _not_planned(scene: Scene, near: set[Mac]) -> Iterator[NextStep]:
+def _not_planned(scene: Scene, near: Collection[Mac | None]) -> Iterator[NextStep]:
     if not scene.plan.devices:
         return
     others = []
     for device in scene.devices:
-        known = device.mac is not None and scene.plan.by_mac(device.mac) is not None
-        placed = any(scene.plan.by_address(address) for address in device.addresses)
+        placed = scene.row_of(device) or any(map(scene.row_at, device.addresses))
         asks = device.asks and not device.addresses
-        if not known and not placed and not asks and device.mac not in near:
+        if not placed and not asks and (device.mac is None or device.mac not in near):
             alone = device.addresses and not device.rivals
-            others.append(str(device.addresses[0]) if alone else str(device.mac))
+            others.append(device.addresses[0] if alone else device.mac)
     if others:
-        who = "1 device is" if len(others) == 1 else f"{len(others)} devices are"
-        more = f" and {len(others) - _MOST_NAMED} more" if len(others) > _MOST_NAMED else ""
-        named = ", ".join(others[:_MOST_NAMED])
-        yield NextStep(f"{who} not in the plan: {named}{more}")
+        who = counted(len(others), "device is", "devices are")
+        yield NextStep(f"{who} not in the plan: {named(others, _MOST_NAMED)}")
 
 
-def _subnets_to_match(scene: Scene, rows: dict[Mac, PlannedDevice]) -> Iterator[NextStep]:
+def _subnets_to_match(scene: Scene) -> Iterator[NextStep]:
     """Subnets that this computer is not in, and where something is to stay."""
     for each in neighbourhoods(scene):
         if each.network is None or each.here is not False or each.network == SELF_ASSIGNED:
             continue
-        stay = [d for d in each.devices if not _leaves(d, rows)]
+        stay = [device for device in each.devices if not _leaves(device, scene)]
         if stay:
-            count = "1 device" if len(stay) == 1 else f"{len(stay)} devices"
             yield NextStep(
-                f"this computer is not in {each.network}, where {count} can be found",
+                f"this computer is not in {each.network}, where "
+                f"{counted(len(stay), 'device')} can be found",
                 f"portcall match {each.network}",
             )
 
 
-def _leaves(device: Device, rows: dict[Mac, PlannedDevice]) -> bool:
-    row = rows.get(device.mac) if device.mac else None
+def _leaves(device: Device, scene: Scene) -> bool:
+    row = scene.row_of(device)
     return row is not None and row.address not in device.addresses
-
-
-def _listed(names: Iterable[str]) -> str:
-    return " ".join(names)

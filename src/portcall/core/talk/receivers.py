@@ -7,7 +7,8 @@ from ipaddress import IPv4Address
 from typing import Any
 
 from portcall.core.address import LIMITED_BROADCAST
-from portcall.core.talk.conversation import Datagram, Endpoint, Frame, IcmpPacket
+from portcall.core.talk.conversation import Datagram, Frame, IcmpPacket
+from portcall.core.talk.door_knock import Knock
 from portcall.core.talk.pacer import EVERYBODY
 from portcall.core.wire.ethernet import EtherType
 
@@ -36,8 +37,8 @@ def of_packet(packet: Any, peer: IPv4Address | None) -> Hashable | None:
         address = packet.peer.address
     elif isinstance(packet, IcmpPacket):
         address = packet.peer
-    elif isinstance(door := getattr(packet, "door", None), Endpoint):
-        address = door.address
+    elif isinstance(packet, Knock):
+        address = packet.door.address
     elif peer is not None:
         address = peer
     else:

@@ -167,6 +167,10 @@ def _judge(row: PlannedDevice, seen: Seen) -> Judgement:
         return Judgement(row, Verdict.NOT_JUDGED, (refused,), _identity(there))
     echo = seen.reached.get(row.address)
     if not there and not (echo is not None and echo.answers):
+        router = seen.asked.routers.get(row.address)
+        if router is not None:
+            finding = f"no echo came back through the router {router}, and nothing else was asked"
+            return Judgement(row, Verdict.NOT_JUDGED, (f"{finding}: portcall why {row.name}",))
         return Judgement(row, Verdict.MISSING, _lookalikes(row, seen.plan, seen.devices))
     return _present(row, there, holders, seen)
 

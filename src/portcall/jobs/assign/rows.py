@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from ipaddress import IPv4Interface
 
 from portcall.core.adapters.adapter import Adapter
+from portcall.core.counted import named
 from portcall.core.plan.rows import Plan, PlannedDevice, parse_pair
 from portcall.core.plan.targets import nearest
 from portcall.core.printable import printable
@@ -33,10 +34,8 @@ class ByRelayOnly:
     adapter: str
 
     def __str__(self) -> str:
-        names = ", ".join(row.name for row in self.rows[:_MOST_NAMED])
-        more = len(self.rows) - _MOST_NAMED
-        others = f" and {more} more" if more > 0 else ""
-        return f"outside {self.adapter}'s subnets, served through a relay only: {names}{others}"
+        names = named([row.name for row in self.rows], _MOST_NAMED)
+        return f"outside {self.adapter}'s subnets, served through a relay only: {names}"
 
 
 _MOST_NAMED = 6

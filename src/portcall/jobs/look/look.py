@@ -18,6 +18,7 @@ from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import SELF_ASSIGNED, assumed_network, hosts
 from portcall.core.assign.lookout import LONGEST as LOOKOUT_SECONDS
 from portcall.core.assign.lookout import Lookout, Offer
+from portcall.core.counted import named
 from portcall.core.find.arp_sweep import ANSWER_WAIT as SWEEP_WAIT
 from portcall.core.find.arp_sweep import ROUNDS, ArpSweep
 from portcall.core.find.arrivals import Arrival, Arrivals, dropped
@@ -63,6 +64,7 @@ _MOST_UNSEEN = 1024
 _CANDIDATES_AT_ONCE = 2
 _CANDIDATE_BATCHES = 3
 _IDENTIFIER = 0x5043
+_MOST_NAMED = 5
 
 
 class Look:
@@ -274,6 +276,7 @@ class Look:
         # The subnet of self-assigned addresses takes nobody's place: it is at most one more.
         taken = sum(each != SELF_ASSIGNED for each in self._networks)
         if network != SELF_ASSIGNED and taken - len(self.adapter.interfaces) >= _MOST_BORROWED:
+            self._cannot_ask_in(network, f"an address is borrowed in {_MOST_BORROWED} at most")
             if not self._orders.within and not self._is_swept(network):
                 self.unsearched.add(network)
             return
@@ -313,8 +316,15 @@ class Look:
         self._begin_sweep(sweep, link, self.findings.report, tasks)
 
     def _is_swept(self, network: IPv4Network) -> bool:
-        """Whether this look has ranges in a subnet: then somebody said where to look in it."""
-        return any(span.first in network for span in self._orders.ranges)
+        """Whether this look has ranges in a subnet: then somebody said where to look in it.
+
+        Single addresses of the plan say nothing of the others.
+        """
+        spared = frozenset(self._orders.spared)
+        return any(
+            span.first in network and any(address not in spared for address in span)
+            for span in self._orders.ranges
+        )
 
     def _cannot_ask_in(self, network: IPv4Network, reason: str) -> None:
         for method in (*ASKING_ALL, *ASKING_EACH):
@@ -377,9 +387,8 @@ class Look:
             if self.adapter.on_subnet_of(address) is not None
         ]
         if lost:
-            others = f" and {len(lost) - 5} more" if len(lost) > 5 else ""
             self.findings.cannot(
                 Method.CIP,
-                f"this computer's firewall drops the answers of {', '.join(lost[:5])}{others}"
+                f"this computer's firewall drops the answers of {named(lost, _MOST_NAMED)}"
                 f"; let UDP from port {cip.PORT} in",
             )

@@ -16,8 +16,8 @@ def planned_names() -> list[str]:
     """The names of the planned devices, of the site that the current folder is in."""
     try:
         return plan_names(Path.cwd())
-    except FileNotFoundError:
-        return []
+    except OSError:
+        return []  # A folder that was deleted, or may not be looked into.
 
 
 def install(shell: str, text: str) -> tuple[Path, str | None]:

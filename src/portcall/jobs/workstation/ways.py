@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address
 
 from portcall.core.adapters.adapter import Adapter
+from portcall.core.counted import named
 from portcall.host.adapters import way_out
 from portcall.jobs.workstation.adapters import adapters_now
 
@@ -28,12 +29,10 @@ class OtherWay:
     addresses: tuple[IPv4Address, ...]
 
     def __str__(self) -> str:
-        named = ", ".join(map(str, self.addresses[:_MOST_NAMED]))
-        more = len(self.addresses) - _MOST_NAMED
-        others = f" and {more} more" if more > 0 else ""
         return (
-            f"other programs do not use {self.chosen} for {named}{others}: what they send leaves by"
-            f" {self.leaves_by}; portcall why {self.addresses[0]} says what takes it"
+            f"other programs do not use {self.chosen} for {named(self.addresses, _MOST_NAMED)}: "
+            f"what they send leaves by {self.leaves_by}; "
+            f"portcall why {self.addresses[0]} says what takes it"
         )
 
 
