@@ -76,22 +76,33 @@ def test_all_broken_rules_are_reported_at_once_in_order():
 
 
 @pytest.mark.parametrize(
-    ("data", "complaint"),
+    ("data", "line", "complaint"),
     [
-        (b"", "is empty"),
-        (b"\n\n  \n", "is empty"),
-        (HEADER.encode(), "is empty"),
-        (b"PK\x03\x04\x14\x00\x06\x00", "is not text"),
-        (b"\x89PNG\r\n\x1a\n\x00\x00", "is not text"),
-        (b"\xff\xfeA", "is not text"),
-        (b"mac;mask\n1;2\n", "is missing; the header has mac, mask"),
-        (b"name,address,name\nx,10.61.20.5,y\n", "is twice in the header"),
+        (b"", 0, "is empty"),
+        (b"\n\n  \n", 0, "is empty"),
+        (HEADER.encode(), 0, "is empty"),
+        (b"PK\x03\x04\x14\x00\x06\x00", 0, "is a spreadsheet's own file (Excel or the like)"),
+        (b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1\x00", 0, "is an Excel file of the kind before 2007"),
+        (b"\x89PNG\r\n\x1a\n\x00\x00", 0, "is not text"),
+        (b"\xff\xfeA", 0, "is not text"),
+        (b"mac;mask\n1;2\n", 1, "is missing; the header has mac, mask"),
+        (b"name,address,name\nx,10.61.20.5,y\n", 1, "is twice in the header"),
     ],
 )
-def test_a_file_that_is_no_plan(data, complaint):
+def test_a_file_that_is_no_plan(data, line, complaint):
     found = problems(data)
-    assert found[0][0] == 1
+    assert found[0][0] == line
     assert complaint in found[0][2]
+
+
+def test_mistakes_of_the_heading_and_of_cells_are_reported_together():
+    found = problems("tag,address,mac,mac\nx,10.61.20.300,,\ny,10.61.20.5,,02-11\n")
+    assert [(line, column) for line, column, _ in found] == [
+        (1, "name"),
+        (1, "mac"),
+        (2, "address"),
+        (3, "mac"),
+    ]
 
 
 def test_spreadsheet_exports_are_read_as_they_come():

@@ -37,7 +37,7 @@ _AFTER_OPTION = {
     "--power-cycle": "names",
 }
 _SUBCOMMANDS = {
-    "plan": ["check", "show"],
+    "plan": ["check", "show", "add", "set", "remove", "take", "import", "export"],
     "catalog": ["add", "list"],
     "plant": ["run", "shell", "join", "list", *sorted(_ON_PLANT_DEVICES)],
     "completion": ["bash", "zsh", "fish"],
@@ -85,6 +85,8 @@ def candidates(
     if command in _SUBCOMMANDS:
         if not rest:
             return _SUBCOMMANDS[command]
+        if command == "plan" and (rest == ["set"] or rest[0] == "remove"):
+            return _known("names")
         on_device = command == "plant" and rest[0] in _ON_PLANT_DEVICES and len(rest) == 1
         return _known("plant devices") if on_device else None
     if command in _TAKE_NAMES:

@@ -24,6 +24,12 @@ adapter_option = click.option(
     "matched one, or the only wired one that fits.",
 )
 
+group_option = click.option(
+    "--group",
+    metavar="GROUP",
+    help="The planned devices of this group, as the plan's column group has it.",
+)
+
 capture_option = click.option(
     "--capture",
     metavar="FILE",

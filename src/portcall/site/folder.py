@@ -40,6 +40,7 @@ from portcall.core.address import (
     parse_range,
     parse_subnet,
 )
+from portcall.core.plan.changing import Change, Edit
 from portcall.core.plan.rows import Plan, PlannedDevice, Subnet, Surroundings
 from portcall.core.printable import printable
 from portcall.core.talk.pacer import HIGHEST_PACE, IN_ALL, TO_ALL, TO_ONE, Pace
@@ -124,8 +125,19 @@ class Site:
 
         Gives the row's name, None for "nobody". Raises BadInput, OSError.
         """
-        path = (self.folder or Path.cwd()) / PLAN_FILE
-        return plan_file.take_into(path, answer, mac, rows, self.subnets)
+        return plan_file.take_into(self.own_plan, answer, mac, rows, self.subnets)
+
+    @property
+    def own_plan(self) -> Path:
+        """Where the site's plan is, or would be made: without a site, in this folder."""
+        return (self.folder or Path.cwd()) / PLAN_FILE
+
+    def change_plan(self, edit: Edit, dry_run: bool = False) -> tuple[Change, ...]:
+        """Change the site's plan, or make one; gives what that changed.
+
+        Raises BadInput, NotPossibleHere, OSError.
+        """
+        return plan_file.change_plan(self.own_plan, self.subnets, edit, dry_run)
 
 
 def this_site() -> Site:

@@ -7,13 +7,18 @@ from pathlib import Path
 
 from portcall.core.address import Mac
 from portcall.core.plan.adopt import adopt
+from portcall.core.plan.changing import Change, Edit, changes
 from portcall.core.plan.reading import parse_plan
 from portcall.core.plan.rows import Plan, PlannedDevice, Subnet
 from portcall.core.trouble import NotPossibleHere
 from portcall.site.files import write_whole
+from portcall.site.logbook.plan_changes import record_changes
 from portcall.site.turns import alone_in
 
 PLAN_FILE = "plan.csv"
+
+_PATIENCE = 5.0
+"""Seconds; a change of the plan takes a fraction of one."""
 
 
 def read_plan(path: Path, subnets: Sequence[Subnet]) -> Plan:
@@ -25,30 +30,41 @@ def read_plan(path: Path, subnets: Sequence[Subnet]) -> Plan:
     return parse_plan(data, path.name, subnets)
 
 
+def change_plan(
+    path: Path, subnets: Sequence[Subnet], edit: Edit, dry_run: bool = False
+) -> tuple[Change, ...]:
+    """Change a plan's file, or make one, and give what that changed; the new text is sound.
+
+    What is overwritten is recorded before. With ``dry_run`` nothing is written. Raises BadInput,
+    NotPossibleHere, OSError; nothing is changed then.
+    """
+    with alone_in(path.parent, _PATIENCE):
+        data = path.read_bytes() if path.exists() else b""
+        before = parse_plan(data, path.name, subnets) if data else Plan()
+        edited = edit(before, data)
+        if edited == data:
+            return ()
+        changed = changes(before, parse_plan(edited, f"{path.name} as it would be,", subnets))
+        if not dry_run:
+            record_changes(path.parent, changed)
+            write_whole(path, edited)
+        return changed
+
+
 def take_into(
     path: Path, answer: str, mac: Mac, rows: Sequence[PlannedDevice], subnets: Sequence[Subnet]
 ) -> str | None:
     """Write into a plan which of some rows a device is, or a new row for it (``adopt``).
 
-    Gives the row's name, None for "nobody". The new text is read before it is written, so that the
-    plan stays sound. Raises BadInput, OSError.
+    Gives the row's name, None for "nobody". Raises BadInput, NotPossibleHere, OSError.
     """
-    with alone_in(path.parent, _PATIENCE):
-        return _taken_into(path, answer, mac, rows, subnets)
+    name: str | None = None
 
+    def edit(plan: Plan, data: bytes) -> bytes:
+        nonlocal name
+        adoption = adopt(answer, mac, rows, plan, data)
+        name = adoption.name if adoption else None
+        return adoption.data if adoption else data
 
-_PATIENCE = 5.0
-"""Seconds; a change of the plan takes a fraction of one."""
-
-
-def _taken_into(
-    path: Path, answer: str, mac: Mac, rows: Sequence[PlannedDevice], subnets: Sequence[Subnet]
-) -> str | None:
-    data = path.read_bytes() if path.exists() else b""
-    plan = parse_plan(data, path.name, subnets) if data else Plan()
-    adoption = adopt(answer, mac, rows, plan, data)
-    if adoption is None:
-        return None
-    parse_plan(adoption.data, PLAN_FILE, subnets)
-    write_whole(path, adoption.data)
-    return adoption.name
+    change_plan(path, subnets, edit)
+    return name

@@ -50,7 +50,7 @@ def adopt(
     cells = {"name": name, "mac": str(mac), "address": address}
     if mask:
         cells["mask"] = mask
-    return Adoption(name, PlanText(data).with_row(cells))
+    return Adoption(name, PlanText(data).with_rows([cells]))
 
 
 def _row(word: str, rows: Sequence[PlannedDevice], plan: Plan) -> PlannedDevice:

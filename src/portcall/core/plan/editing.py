@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import csv
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping, Sequence
 
-from portcall.core.plan.reading import COLUMNS, decode, delimiter_of
+from portcall.core.plan.columns import COLUMNS, STARTING
+from portcall.core.plan.text import decode, delimiter_in, lines_of
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput
 
@@ -20,10 +21,18 @@ class _Line:
         self.text += text
 
 
+def csv_line(cells: Sequence[str], delimiter: str = ",", end: str = "\n") -> str:
+    """One line of CSV."""
+    line = _Line()
+    csv.writer(line, delimiter=delimiter, lineterminator=end).writerow(cells)
+    return line.text
+
+
 class PlanText:
     """The text of a plan's file; every change gives the octets that the file should have.
 
-    They are encoded as the file is, and all that is not changed stays as it is, octet for octet.
+    They are encoded as the file is, and all that is not changed stays as it is, octet for octet. A
+    column of ours that the file does not have yet is added to its heading when a cell needs it.
 
     Whether the plan is good then, ``parse_plan`` says. Raises BadInput for what is no text.
     """
@@ -32,50 +41,72 @@ class PlanText:
         text, self._encoding = decode(data)
         self._lines = text.splitlines(keepends=True)
         self._end = "\r\n" if "\r\n" in text else "\n"
-        head = next((line for line in self._lines if line.strip()), "")
-        self._delimiter = delimiter_of(head) if head else ","
-        self._names = [name.strip().lower() for name in self._cells(head)]
+        self._head, self._delimiter = delimiter_in(self._lines)
+        head = next(lines_of(self._lines, self._head, self._delimiter), None)
+        if head is not None:
+            self._head = head.number - 1
+        self.columns = [name.strip().lower() for name in head.cells] if head else []
 
     def with_cells(self, line: int, cells: Mapping[str, str]) -> bytes:
         """The text with some cells of the row that starts at a line (the first is 1) replaced."""
-        last = line
-        # A cell in quotes may hold a line end; the row goes on until its quotes are even.
-        while "".join(self._lines[line - 1 : last]).count('"') % 2 and last < len(self._lines):
-            last += 1
-        old = self._cells("".join(self._lines[line - 1 : last]))
-        row = old + [""] * (len(self._names) - len(old))
+        head = self._heading_for(cells)
+        last = self._end_of(line)
+        # The heading may be longer now, and stands above the row.
+        lines = self._with_heading(head)
+        row = list(next(lines_of(self._lines, line - 1, self._delimiter)).cells)
+        row += [""] * (len(head) - len(row))
         for column, value in cells.items():
-            row[self._place(column)] = value
-        return self._joined(
-            [*self._lines[: line - 1], self._written(row), *self._lines[last:]],
-        )
+            row[head.index(column)] = value
+        return self._joined([*lines[: line - 1], self._written(row), *lines[last:]])
 
-    def with_row(self, cells: Mapping[str, str]) -> bytes:
-        """The text with a row added at its end; an empty one gets a header, too."""
-        lines = list(self._lines)
-        if not any(self._names):
-            self._names = list(COLUMNS)
-            lines = [self._written(self._names)]
+    def with_rows(self, rows: Sequence[Mapping[str, str]]) -> bytes:
+        """The text with rows added at its end; an empty one gets a heading, too."""
+        head = self._heading_for([column for cells in rows for column in cells])
+        lines = self._with_heading(head)
         if lines and not lines[-1].endswith(("\n", "\r")):
             lines[-1] += self._end
-        row = [""] * len(self._names)
-        for column, value in cells.items():
-            row[self._place(column)] = value
-        return self._joined([*lines, self._written(row)])
+        return self._joined(
+            [*lines, *(self._written([cells.get(name, "") for name in head]) for cells in rows)]
+        )
 
-    def _place(self, column: str) -> int:
-        if column not in self._names:
-            raise BadInput(f"the plan's header has no column {column}; add it, and try again")
-        return self._names.index(column)
+    def without_row(self, line: int) -> bytes:
+        """The text without the row that starts at a line (the first is 1)."""
+        return self._joined([*self._lines[: line - 1], *self._lines[self._end_of(line) :]])
 
-    def _cells(self, text: str) -> list[str]:
-        rows = csv.reader(text.splitlines(keepends=True), delimiter=self._delimiter)
-        return next(rows, [])
+    def _end_of(self, line: int) -> int:
+        """The last line of the row that starts at a line.
 
-    def _written(self, row: list[str]) -> str:
-        line = _Line()
-        csv.writer(line, delimiter=self._delimiter, lineterminator=self._end).writerow(row)
-        return line.text
+        A cell in quotes may hold a line end; the row goes on until its quotes are even.
+        """
+        last = line
+        while "".join(self._lines[line - 1 : last]).count('"') % 2 and last < len(self._lines):
+            last += 1
+        return last
+
+    def _heading_for(self, columns: Iterable[str]) -> list[str]:
+        """The heading's names, with those that it needs besides. Raises BadInput."""
+        head = list(self.columns or STARTING)
+        for column in columns:
+            if column not in head and column not in COLUMNS:
+                raise BadInput(f"the plan's heading has no column {printable(column, 40)}")
+            if column not in head:
+                head.append(column)
+        return head
+
+    def _with_heading(self, head: Sequence[str]) -> list[str]:
+        if not self.columns:
+            return [self._written(head)]
+        lines = list(self._lines)
+        added = head[len(self.columns) :]
+        if added:
+            at = self._end_of(self._head + 1) - 1
+            plain = lines[at].rstrip("\r\n")
+            end = lines[at][len(plain) :]
+            lines[at] = self._delimiter.join((plain, *added)) + end
+        return lines
+
+    def _written(self, row: Sequence[str]) -> str:
+        return csv_line(row, self._delimiter, self._end)
 
     def _joined(self, lines: list[str]) -> bytes:
         try:

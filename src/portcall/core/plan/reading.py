@@ -7,12 +7,10 @@ plan that breaks one is no plan: nothing of it is used.
 
 from __future__ import annotations
 
-import codecs
-import csv
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv4Interface
-from typing import NamedTuple, TypeVar
+from typing import TypeVar
 
 from portcall.core.address import (
     AddressError,
@@ -24,14 +22,19 @@ from portcall.core.address import (
     parse_mask,
 )
 from portcall.core.circuit import circuit_words, parse_circuit
+from portcall.core.plan.columns import COLUMNS, IDENTITY, STARTING
+from portcall.core.plan.expected import Expected, parse_firmware
 from portcall.core.plan.rows import Plan, PlannedDevice, Subnet, gateway_for, prefix_for
+from portcall.core.plan.text import BrokenLine, Line, decode, delimiter_in, lines_of
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput
 
-COLUMNS = ("name", "mac", "circuit", "address", "mask", "gateway", "kind", "place", "note")
 REQUIRED = ("name", "address")
+_HEADING = ",".join(STARTING)
+WHOLE = 0
+"""The line of what is wrong with a file as a whole."""
+_WORDS = ("group", "kind", "place", "note")
 LONGEST_NAME = 63
-_LARGEST_FILE = 4 * 1024 * 1024
 
 T = TypeVar("T")
 
@@ -45,15 +48,15 @@ class Problem:
     text: str
 
     def __str__(self) -> str:
-        place = f"line {self.line}" + (f", column {self.column}" if self.column else "")
-        return f"{place}: {self.text}"
+        place = f" line {self.line}" if self.line else ""
+        return f"{place}{f', column {self.column}' if self.column else ''}: {self.text}"
 
 
 class PlanError(BadInput):
     """A plan that breaks rules; ``problems`` has all of them."""
 
     def __init__(self, source: str, problems: Sequence[Problem]) -> None:
-        super().__init__("\n".join(f"{source} {problem}" for problem in problems))
+        super().__init__("\n".join(f"{source}{problem}" for problem in problems))
         self.problems = tuple(problems)
 
 
@@ -64,67 +67,13 @@ def parse_plan(data: bytes, source: str, subnets: Sequence[Subnet] = ()) -> Plan
     Raises PlanError with every rule broken.
     """
     reading = _Reading(subnets)
-    plan = reading.read(data)
-    if reading.problems:
-        problems = sorted(reading.problems, key=lambda problem: problem.line)
-        raise PlanError(source, problems)
-    return plan
+    return reading.sound(reading.read(data), source)
 
 
-def delimiter_of(header: str) -> str:
-    """What separates the cells of a plan: the commonest of comma, semicolon and tab."""
-    return max(",;\t", key=header.count)
-
-
-class Encoding(NamedTuple):
-    """How the octets of a file are text: a codec, and the byte order mark before it, if any."""
-
-    codec: str
-    mark: bytes = b""
-
-    def decode(self, data: bytes) -> str:
-        """The text. Raises UnicodeDecodeError."""
-        return data[len(self.mark) :].decode(self.codec, self._errors)
-
-    def encode(self, text: str) -> bytes:
-        """The octets of a text that may have been changed. Raises UnicodeEncodeError."""
-        return self.mark + text.encode(self.codec, self._errors)
-
-    @property
-    def _errors(self) -> str:
-        # An octet that the code page does not have comes back as it was (PEP 383).
-        return "surrogateescape" if self.codec == _CODE_PAGE else "strict"
-
-
-_CODE_PAGE = "cp1252"
-"""What spreadsheets still export; every file that is not Unicode is taken for it."""
-
-_MARKED = (
-    Encoding("utf-8", codecs.BOM_UTF8),
-    Encoding("utf-16-le", codecs.BOM_UTF16_LE),
-    Encoding("utf-16-be", codecs.BOM_UTF16_BE),
-)
-
-
-def decode(data: bytes) -> tuple[str, Encoding]:
-    """The text of a plan's file, and how it is encoded. Raises BadInput when it is no text."""
-    if len(data) > _LARGEST_FILE:
-        raise BadInput(f"has {len(data)} octets; a plan has at most {_LARGEST_FILE}")
-    marked = next((each for each in _MARKED if data.startswith(each.mark)), None)
-    control = next((o for o in data if o < 32 and o not in b"\t\r\n"), None)
-    if control is not None and (marked is None or marked.codec == "utf-8"):
-        raise BadInput(
-            f"is not text (it has an octet {control:#04x}); save it from the spreadsheet as "
-            "CSV (UTF-8)"
-        )
-    try:
-        encoding = marked or Encoding("utf-8")
-        return encoding.decode(data), encoding
-    except UnicodeDecodeError:
-        if marked is not None and marked.codec != "utf-8":
-            raise BadInput("is not text; save it from the spreadsheet as CSV (UTF-8)") from None
-    encoding = Encoding(_CODE_PAGE)
-    return encoding.decode(data), encoding
+def read_lines(lines: Sequence[Line], source: str, subnets: Sequence[Subnet] = ()) -> Plan:
+    """As ``parse_plan``, from lines of which the first is the heading, with our names in it."""
+    reading = _Reading(subnets)
+    return reading.sound(reading.take(lines), source)
 
 
 class _Reading:
@@ -135,44 +84,45 @@ class _Reading:
         self.problems: list[Problem] = []
         self._seen: dict[tuple[str, object], PlannedDevice] = {}
 
+    def sound(self, plan: Plan, source: str) -> Plan:
+        """The plan, if no rule is broken. Raises PlanError."""
+        if self.problems:
+            raise PlanError(source, sorted(self.problems, key=lambda problem: problem.line))
+        return plan
+
     def read(self, data: bytes) -> Plan:
         try:
             text, _ = decode(data)
         except BadInput as trouble:
-            self._problem(1, None, str(trouble))
+            self._problem(WHOLE, None, str(trouble))
             return Plan()
         lines = text.splitlines(keepends=True)
-        head = next((line for line in lines if line.strip()), "")
-        rows = csv.reader(lines, delimiter=delimiter_of(head))
-        names: list[str] = []
-        devices: list[PlannedDevice] = []
-        line = 1
         try:
-            for cells in rows:
-                if any(cell.strip() for cell in cells):
-                    if not names:
-                        names = self._header(cells, line)
-                        if self.problems:
-                            return Plan()
-                    else:
-                        device = self._row(names, cells, line)
-                        if device:
-                            devices.append(device)
-                line = rows.line_num + 1
-        except csv.Error as error:
-            self._problem(line, None, f"is not CSV: {error}")
+            return self.take(list(lines_of(lines, *delimiter_in(lines))))
+        except BrokenLine as trouble:
+            self._problem(trouble.number, None, str(trouble))
+            return Plan()
+
+    def take(self, lines: Sequence[Line]) -> Plan:
+        """The plan of some lines, of which the first is the heading."""
+        if not lines:
+            self._problem(WHOLE, None, f"is empty; a plan starts with the line {_HEADING}")
+            return Plan()
+        heading, *rest = lines
+        names = self._header(heading.cells, heading.number)
+        devices = [row for line in rest if (row := self._row(names, line.cells, line.number))]
         if not devices and not self.problems:
-            self._problem(1, None, f"is empty; a plan starts with the line {','.join(COLUMNS)}")
-        return Plan(tuple(devices))
+            self._problem(WHOLE, None, f"is empty; below {','.join(names)} no row follows")
+        return Plan(tuple(devices), tuple(names))
 
     def _problem(self, line: int, column: str | None, text: str) -> None:
         self.problems.append(Problem(line, column, text))
 
     def _header(self, cells: list[str], line: int) -> list[str]:
         names = [cell.strip().lower() for cell in cells]
+        found = printable(", ".join(name for name in names if name))
         for name in REQUIRED:
             if name not in names:
-                found = printable(", ".join(name for name in names if name))
                 self._problem(
                     line, name, f"is missing; the header has {found}; it needs name and address"
                 )
@@ -191,7 +141,8 @@ class _Reading:
                 f"has {len(cells)} cells, the header {len(names)}; {extra!r} is one cell too many",
             )
         cell = dict(zip(names, (cell.strip() for cell in cells), strict=False))
-        name = self._name(cell.get("name", ""), line)
+        # What the heading lacks is said there, and not again in every row.
+        name = self._name(cell.get("name", ""), line) if "name" in names else None
         mac = self._value("mac", cell, line, parse_mac)
         circuit = self._value("circuit", cell, line, parse_circuit) or b""
         if mac and circuit:
@@ -201,7 +152,8 @@ class _Reading:
         address = self._value("address", cell, line, parse_address)
         prefix = self._value("mask", cell, line, parse_mask)
         gateway = self._value("gateway", cell, line, parse_address)
-        if not cell.get("address"):
+        firmware = self._value("firmware", cell, line, parse_firmware)
+        if "address" in names and not cell.get("address"):
             self._problem(line, "address", "is empty; every row needs an address")
         if name is None or address is None or len(self.problems) > found_before:
             self._check_alone(address, line, found_before)
@@ -211,17 +163,20 @@ class _Reading:
             prefix = prefix_for(address, self.subnets)
             assumed = prefix is None
         interface = IPv4Interface((address, prefix or assumed_prefix(address)))
+        said = {column: printable(cell.get(column, "")) for column in (*IDENTITY, *_WORDS)}
         device = PlannedDevice(
             name,
             interface,
             mac,
             gateway or gateway_for(interface, self.subnets),
-            printable(cell.get("kind", "")),
-            printable(cell.get("place", "")),
-            printable(cell.get("note", "")),
-            assumed,
-            line,
-            circuit,
+            mask_assumed=assumed,
+            line=line,
+            circuit=circuit,
+            expected=Expected(said["maker"], said["product"], said["serial"], firmware),
+            extra=tuple(
+                (key, printable(value)) for key, value in cell.items() if key not in ("", *COLUMNS)
+            ),
+            **{word: said[word] for word in _WORDS},
         )
         self._check_rules(device)
         return device
@@ -250,7 +205,7 @@ class _Reading:
             return None
         try:
             return parse(printable(text))
-        except AddressError as error:
+        except BadInput as error:
             self._problem(line, column, str(error))
             return None
 

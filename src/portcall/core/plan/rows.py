@@ -13,6 +13,7 @@ from portcall.core.address import (
     parse_interface,
     parse_mac,
 )
+from portcall.core.plan.expected import NOTHING_EXPECTED, Expected
 from portcall.core.trouble import BadInput
 
 
@@ -48,6 +49,12 @@ class PlannedDevice:
     line: int = 0
     circuit: bytes = b""
     """Where a relay agent hears the device (RFC 3046 §3.1), for a row that has no MAC."""
+    group: str = ""
+    """What it belongs to: a cell, a panel, a line."""
+    expected: Expected = NOTHING_EXPECTED
+    """Who it should say that it is."""
+    extra: tuple[tuple[str, str], ...] = ()
+    """The cells of columns that have no meaning here, in the order of the file."""
 
     @property
     def is_typed(self) -> bool:
@@ -67,9 +74,10 @@ class PlannedDevice:
 
 @dataclass(frozen=True, slots=True)
 class Plan:
-    """The rows, in the order of the file."""
+    """The rows, in the order of the file, and the names of the columns it has."""
 
     devices: tuple[PlannedDevice, ...] = ()
+    columns: tuple[str, ...] = ()
 
     def __iter__(self) -> Iterator[PlannedDevice]:
         return iter(self.devices)

@@ -105,6 +105,24 @@ def parse_device(text: str, plan: Plan) -> Meant:
     raise BadInput(f"{shown}: is no address, no MAC, and {nearest(text, plan)}")
 
 
+def rows_of_group(group: str, plan: Plan) -> list[PlannedDevice]:
+    """The rows of a group, in upper or lower case, in their order. Raises BadInput."""
+    folded = group.strip().casefold()
+    rows = [row for row in plan if row.group.casefold() == folded]
+    if not rows:
+        groups = ", ".join(dict.fromkeys(row.group for row in plan if row.group))
+        there = f"there are {groups}" if groups else "no row of the plan has a group"
+        raise BadInput(f"--group {printable(group, 60)}: is no group of the plan; {there}")
+    return rows
+
+
+def with_group(names: Sequence[str], group: str | None, plan: Plan) -> tuple[str, ...]:
+    """What was typed, and the names of a group's rows, if one was named. Raises BadInput."""
+    if group is None:
+        return tuple(names)
+    return tuple(dict.fromkeys((*names, *(row.name for row in rows_of_group(group, plan)))))
+
+
 _ALIKE = 0.75
 """How much of a name has to be the same; one wrong letter of six."""
 

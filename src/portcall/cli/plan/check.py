@@ -1,0 +1,102 @@
+"""``portcall plan check`` and ``portcall plan show``."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import click
+
+from portcall.cli.main import BAD_INPUT, YES
+from portcall.cli.options import group_option, json_option
+from portcall.cli.say import note, print_json
+from portcall.cli.table import Remark, Tone, print_lines, wide_option
+from portcall.cli.views.plan_rows import extra_columns_sentences, print_plan, row_document
+from portcall.core.counted import counted
+from portcall.core.plan.reading import PlanError
+from portcall.core.plan.rows import Plan
+from portcall.core.plan.targets import rows_of_group
+from portcall.core.trouble import BadInput
+from portcall.site.folder import this_site
+
+_file_argument = click.argument(
+    "file", required=False, type=click.Path(exists=True, dir_okay=False, path_type=Path)
+)
+
+
+@click.command("check")
+@_file_argument
+@json_option
+def check_command(file: Path | None, as_json: bool) -> int:
+    """Check every rule of the plan and report all that are broken, with line and column.
+
+    FILE is a plan elsewhere; without it, the site's plan.csv.
+
+    \b
+    portcall plan check
+    portcall plan check drawing.csv --json
+    """
+    path, plan, error = _read(file)
+    if as_json:
+        problems = [
+            {"line": problem.line, "column": problem.column, "problem": problem.text}
+            for problem in (error.problems if error else ())
+        ]
+        print_json({"plan": str(path), "rows": len(plan.devices), "problems": problems})
+        return BAD_INPUT if error else YES
+    if error:
+        raise error
+    sound = f"{path.name}: {counted(len(plan.devices), 'row')}, no mistakes"
+    print_lines([Remark(sound, Tone.DONE), *_still_to_do(plan)])
+    return YES
+
+
+def _still_to_do(plan: Plan) -> Iterator[Remark]:
+    without_mac = [row.name for row in plan if row.mac is None]
+    assumed = [row.name for row in plan if row.mask_assumed]
+    if without_mac:
+        yield Remark(f"without a MAC yet, not served: {', '.join(without_mac)}", Tone.TO_DO)
+    if assumed:
+        names = ", ".join(assumed)
+        yield Remark(f"no mask in plan or site, /24 is assumed: {names}", Tone.TO_DO)
+    for sentence in extra_columns_sentences(plan.columns):
+        yield Remark(sentence)
+
+
+@click.command("show")
+@_file_argument
+@group_option
+@wide_option
+@json_option
+def show_command(file: Path | None, group: str | None, wide: bool, as_json: bool) -> int:
+    """Show the plan as it is understood.
+
+    \b
+    portcall plan show
+    portcall plan show drawing.csv
+    """
+    _, plan, error = _read(file)
+    if error:
+        raise error
+    rows = list(plan) if group is None else rows_of_group(group, plan)
+    if as_json:
+        print_json({"rows": [row_document(row) for row in rows]})
+        return YES
+    print_plan(rows, wide)
+    for sentence in extra_columns_sentences(plan.columns):
+        note(sentence)
+    return YES
+
+
+def _read(file: Path | None) -> tuple[Path, Plan, PlanError | None]:
+    site = this_site()
+    path = file or site.plan_path
+    if path is None:
+        raise BadInput(
+            "there is no plan.csv in this folder or above it; name a file, or begin one: "
+            "portcall plan take"
+        )
+    try:
+        return path, site.read_plan(path), None
+    except PlanError as error:
+        return path, Plan(), error

@@ -1,0 +1,82 @@
+"""How rows of the plan are shown: as a table, as JSON, and what is said of their columns."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+
+from rich.text import Text
+
+from portcall.cli.say import note
+from portcall.cli.table import Columns, cell, left_out_sentence, print_rows
+from portcall.core.plan.columns import extra_columns, nearly_ours
+from portcall.core.plan.rows import PlannedDevice
+
+_SHOWN = (
+    *("name", "mac", "address", "gateway", "group", "kind", "place"),
+    *("maker", "product", "serial", "firmware", "note"),
+)
+_DROPS = (
+    *("gateway", "kind", "place", "group"),
+    *("maker", "product", "note", "firmware", "serial"),
+)
+
+
+def plan_columns() -> Columns:
+    """The columns of a plan in a terminal."""
+    return Columns(*_SHOWN, drops=_DROPS, shrinks="note")
+
+
+def print_plan(rows: Sequence[PlannedDevice], wide: bool) -> None:
+    """Print rows, and say for which columns there was no room."""
+    left_out = print_rows(plan_columns(), rows, plan_cells, wide=wide)
+    if left_out:
+        note(left_out_sentence(left_out))
+
+
+def plan_cells(row: PlannedDevice) -> Sequence[Text]:
+    """The cells of a row."""
+    expected = row.expected
+    return (
+        cell(row.name, "bold"),
+        cell(row.mac),
+        cell(row.interface),
+        cell(row.gateway),
+        cell(row.group),
+        cell(row.kind),
+        cell(row.place),
+        cell(expected.maker),
+        cell(expected.product),
+        cell(expected.serial),
+        cell(expected.firmware),
+        cell(row.note),
+    )
+
+
+def row_document(row: PlannedDevice) -> dict[str, object]:
+    """A row as ``plan show --json`` has it."""
+    expected = row.expected.asked
+    return {
+        "name": row.name,
+        "mac": str(row.mac) if row.mac else None,
+        "address": str(row.address),
+        "prefix": row.interface.network.prefixlen,
+        "gateway": str(row.gateway) if row.gateway else None,
+        "group": row.group or None,
+        "kind": row.kind or None,
+        "place": row.place or None,
+        "maker": expected.get("maker"),
+        "product": expected.get("product"),
+        "serial": expected.get("serial"),
+        "firmware": expected.get("firmware"),
+        "note": row.note or None,
+        "extra": dict(row.extra),
+    }
+
+
+def extra_columns_sentences(columns: Iterable[str]) -> Iterator[str]:
+    """What is said of the columns of a file that have no meaning here."""
+    names = extra_columns(columns)
+    if names:
+        yield f"columns of its own, kept as they are: {', '.join(names)}"
+    for name, ours in nearly_ours(names).items():
+        yield f"the column {name} has no meaning here; if {ours} is meant, correct the heading"

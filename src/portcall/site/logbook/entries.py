@@ -1,0 +1,42 @@
+"""A record that is only ever added to: one line a step, as JSON, on the disk before it goes on."""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Iterator, Mapping
+from datetime import UTC, datetime
+from errno import ENOSPC
+from pathlib import Path
+from typing import Any
+
+from portcall.site.files import open_to_append
+
+_MOST_READ = 4 * 1024 * 1024
+
+
+def add_entry(path: Path, values: Mapping[str, object]) -> None:
+    """Add an entry with the time; it is on the disk on return. Raises OSError."""
+    now = datetime.now(UTC).isoformat(timespec="milliseconds")
+    data = (json.dumps({"at": now, **values}, ensure_ascii=False) + "\n").encode()
+    with open_to_append(path) as file:
+        if file.write(data) != len(data):
+            raise OSError(ENOSPC, os.strerror(ENOSPC))
+        os.fsync(file.fileno())
+
+
+def entries(path: Path) -> Iterator[dict[str, Any]]:
+    """The newest entries of a record, oldest first; those that cannot be read are left out."""
+    try:
+        with open(path, "rb") as file:
+            file.seek(max(0, path.stat().st_size - _MOST_READ))
+            lines = file.read().splitlines()
+    except OSError:
+        return
+    for line in lines:
+        try:
+            entry = json.loads(line)
+        except ValueError:
+            continue  # The first line may be cut, and the last one half written.
+        if isinstance(entry, dict):
+            yield entry

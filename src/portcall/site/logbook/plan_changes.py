@@ -1,0 +1,35 @@
+"""The record of what the tool changed in the plan: ``plan-changes.jsonl``, one line a row.
+
+It is written before the plan's file is: what was in a cell that is overwritten can be read here.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from pathlib import Path
+
+from portcall.core.plan.changing import Change, cells_of
+from portcall.core.trouble import NotPossibleHere
+from portcall.site.logbook.entries import add_entry
+
+FILE = "plan-changes.jsonl"
+
+
+def record_changes(folder: Path, changes: Iterable[Change]) -> None:
+    """Write down what is about to be changed. Raises NotPossibleHere."""
+    path = folder / FILE
+    try:
+        for change in changes:
+            add_entry(
+                path,
+                {
+                    "name": change.name,
+                    "was": cells_of(change.was) or None,
+                    "is": cells_of(change.now) or None,
+                },
+            )
+    except OSError as error:
+        raise NotPossibleHere(
+            f"{path}: what is changed in the plan is written down first, and cannot be: "
+            f"{error.strerror}; nothing was changed"
+        ) from None
