@@ -16,6 +16,7 @@ from portcall.cli.options import (
     begin_capture,
     capture_option,
     chosen_adapter,
+    group_option,
     json_option,
 )
 from portcall.cli.running import run, run_until_interrupted
@@ -27,6 +28,7 @@ from portcall.core.address import parse_range
 from portcall.core.assign.event import Event
 from portcall.core.counted import counted
 from portcall.core.plan.rows import Plan
+from portcall.core.plan.targets import with_group
 from portcall.core.trouble import BadInput
 from portcall.core.wire.dhcp import INFINITE
 from portcall.jobs.assign.assignment import Assignment, Options, network_to_lend, other_servers
@@ -75,6 +77,7 @@ _SHORTEST_LEASE = 10
     help="Broadcast is for devices that hear nothing else.",
 )
 @click.option("--alongside", is_flag=True, help="Serve although another DHCP server is here.")
+@group_option
 @adapter_option
 @capture_option
 @json_option
@@ -89,6 +92,7 @@ def assign_command(
     lease: str,
     reply: str,
     alongside: bool,
+    group: str | None,
     adapter_name: str | None,
     capture: str | None,
     as_json: bool,
@@ -116,6 +120,8 @@ def assign_command(
         # The answers are written into a plan, which makes this folder a site.
         site = replace(site, folder=Path.cwd())
     seen = site.plan_state()
+    if group is not None:
+        rows = with_group(rows, group, site.plan())
     wanted = rows_to_serve(site, rows, may_be_empty=ask or temporary is not None, tell=note)
     adapter = chosen_adapter(adapter_name)
     begin_capture(adapter, capture)

@@ -16,6 +16,7 @@ from portcall.cli.options import (
     begin_capture,
     capture_option,
     chosen_adapter,
+    group_option,
     json_option,
     plan_if_sound,
     say_what_rights_are_missing,
@@ -39,7 +40,7 @@ from portcall.core.address import AddressRange
 from portcall.core.find.device import Device
 from portcall.core.find.sighting import Method
 from portcall.core.plan.rows import Plan
-from portcall.core.plan.targets import parse_targets
+from portcall.core.plan.targets import parse_targets, with_group
 from portcall.core.talk.pacer import HIGHEST_PACE
 from portcall.core.trouble import BadInput
 from portcall.jobs.look.findings import LISTEN_SECONDS, WIRE_METHODS
@@ -77,6 +78,7 @@ LONGEST_LISTEN = 3600
 @click.option("--watch", is_flag=True, help="Keep looking, and show what changes.")
 @click.option("--csv", "as_csv", is_flag=True, help="Print CSV instead.")
 @wide_option
+@group_option
 @adapter_option
 @capture_option
 @json_option
@@ -90,6 +92,7 @@ def find_command(
     watch: bool,
     as_csv: bool,
     wide: bool,
+    group: str | None,
     adapter_name: str | None,
     capture: str | None,
     as_json: bool,
@@ -112,6 +115,7 @@ def find_command(
         raise BadInput("--pace with --unpaced, or --csv with --json or --watch: choose one")
     site = this_site()
     gathering = gathering_for(site, plan_if_sound(site))
+    ranges = with_group(ranges, group, gathering.plan)
     named = parse_targets(ranges, gathering.plan, large)
     adapter = chosen_adapter(adapter_name)
     say_what_rights_are_missing()

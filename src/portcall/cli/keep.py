@@ -10,21 +10,23 @@ from portcall.cli.options import (
     begin_capture,
     capture_option,
     chosen_adapter,
+    group_option,
     json_option,
 )
 from portcall.cli.say import note
 from portcall.cli.views.outcomes import OutcomeView
-from portcall.core.plan.targets import parse_device
+from portcall.core.plan.targets import parse_device, with_group
 from portcall.core.trouble import BadInput
 from portcall.jobs.setting.keeping import keep_each
 from portcall.site.folder import this_site
 
 
 @click.command("keep")
-@click.argument("targets", nargs=-1, metavar="TARGET…", required=True)
+@click.argument("targets", nargs=-1, metavar="TARGET…")
 @click.option("--undo", is_flag=True, help="Have them ask by BOOTP or DHCP again instead.")
 @click.option("--name", metavar="NAME", help="Give the device this name, too.")
 @click.option("--force", is_flag=True, help="Set a device even when it is controlling something.")
+@group_option
 @adapter_option
 @capture_option
 @json_option
@@ -33,6 +35,7 @@ def keep_command(
     undo: bool,
     name: str | None,
     force: bool,
+    group: str | None,
     adapter_name: str | None,
     capture: str | None,
     as_json: bool,
@@ -47,10 +50,13 @@ def keep_command(
     portcall keep fan-drive-1 10.61.20.15
     portcall keep fan-drive-1 --undo
     """
-    if name is not None and (len(targets) > 1 or undo):
+    if name is not None and (len(targets) > 1 or group or undo):
         raise BadInput("--name is for one TARGET, and not for --undo")
     site = this_site()
     plan = site.plan()
+    targets = with_group(targets, group, plan)
+    if not targets:
+        raise click.UsageError("name a TARGET, or --group GROUP")
     meant = [parse_device(text, plan) for text in dict.fromkeys(targets)]
     adapter = chosen_adapter(adapter_name)
     begin_capture(adapter, capture)

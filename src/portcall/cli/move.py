@@ -13,6 +13,7 @@ from portcall.cli.options import (
     begin_capture,
     capture_option,
     chosen_adapter,
+    group_option,
     json_option,
 )
 from portcall.cli.say import note
@@ -20,7 +21,7 @@ from portcall.cli.views.outcomes import OutcomeView
 from portcall.cli.views.series import AtTheTerminal
 from portcall.core.address import parse_address
 from portcall.core.plan.rows import Plan
-from portcall.core.plan.targets import Meant, parse_device
+from portcall.core.plan.targets import Meant, parse_device, with_group
 from portcall.core.trouble import BadInput
 from portcall.jobs.look.locate import Located
 from portcall.jobs.setting.mover import Mover
@@ -51,6 +52,7 @@ LONGEST_WAIT = 1e6
 @click.option("--no-name", is_flag=True, help="Leave the names that devices have.")
 @click.option("--undo", is_flag=True, help="Bring DEVICE back to what it had before it was set.")
 @click.option("--force", is_flag=True, help="Set a device even when it is controlling something.")
+@group_option
 @adapter_option
 @capture_option
 @json_option
@@ -63,6 +65,7 @@ def move_command(
     no_name: bool,
     undo: bool,
     force: bool,
+    group: str | None,
     adapter_name: str | None,
     capture: str | None,
     as_json: bool,
@@ -79,9 +82,9 @@ def move_command(
     portcall move weigh-gateway
     portcall move 02-77-B1-90-00-3D --to 10.61.20.31/24
     """
-    if series is None and not devices:
-        raise click.UsageError("name a DEVICE, or --series ADDRESS")
-    if (to or name) and (len(devices) != 1 or series):
+    if series is None and not devices and group is None:
+        raise click.UsageError("name a DEVICE, --group GROUP, or --series ADDRESS")
+    if (to or name) and (len(devices) != 1 or group or series):
         raise BadInput("--to and --name are for one DEVICE, and not for --series")
     if name and no_name:
         raise BadInput("--name and --no-name contradict each other")
@@ -91,6 +94,7 @@ def move_command(
     start = parse_address(series) if series else None
     site = this_site()
     plan = site.plan()
+    devices = with_group(devices, group, plan)
     meant = [parse_device(text, plan) for text in dict.fromkeys(devices)]
     if start is None and not undo:
         meant = [with_goal(each, to, site, plan) for each in meant]

@@ -17,6 +17,7 @@ from portcall.cli.options import (
     begin_capture,
     capture_option,
     chosen_adapter,
+    group_option,
     json_option,
     plan_if_sound,
 )
@@ -26,7 +27,7 @@ from portcall.cli.views.reach import print_results
 from portcall.cli.views.reach_watch import watch_view
 from portcall.core.catalog.doors import parse_door
 from portcall.core.plan.rows import Plan
-from portcall.core.plan.targets import parse_targets
+from portcall.core.plan.targets import parse_targets, with_group
 from portcall.core.reach.echo_facts import Fact, Target
 from portcall.core.reach.ping import HEADERS, LONGEST, OCTETS
 from portcall.core.reach.series import Series, series_of
@@ -97,6 +98,7 @@ _MOST_KEPT = 2_000_000
 @click.option("--log", "log_file", metavar="FILE.csv", help="Add every echo to FILE.")
 @click.option("--from", "from_file", metavar="FILE.csv", help="Read such a file, and send nothing.")
 @click.option("--plot", "plot_file", metavar="FILE", help="Draw the times: .png, .svg or .pdf.")
+@group_option
 @adapter_option
 @capture_option
 @json_option
@@ -116,6 +118,7 @@ def reach_command(
     log_file: str | None,
     from_file: str | None,
     plot_file: str | None,
+    group: str | None,
     adapter_name: str | None,
     capture: str | None,
     as_json: bool,
@@ -134,10 +137,11 @@ def reach_command(
         if targets or doors or log_file or watch or until_up or until_down:
             raise BadInput("--from reads what was; name no target, door, --log or --watch with it")
         return _read_again(Path(from_file), plot, accept, as_json)
-    if not targets:
-        raise BadInput("which TARGET? an address, a range, a subnet or a planned name")
+    if not targets and group is None:
+        raise BadInput("which TARGET? an address, a range, a subnet, a planned name or --group")
     site = this_site()
     plan = plan_if_sound(site)
+    targets = with_group(targets, group, plan)
     addresses = [address for span in parse_targets(targets, plan) for address in span]
     ports = read_catalogs(site.folder).all_ports if doors else {}
     asked = _targets(addresses, [parse_door(door, ports) for door in doors])

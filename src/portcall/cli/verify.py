@@ -10,6 +10,7 @@ from portcall.cli.options import (
     begin_capture,
     capture_option,
     chosen_adapter,
+    group_option,
     json_option,
     say_what_rights_are_missing,
 )
@@ -19,7 +20,7 @@ from portcall.cli.table import wide_option
 from portcall.cli.views.verified import document, print_verified
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.plan.rows import Plan, PlannedDevice
-from portcall.core.plan.targets import parse_device
+from portcall.core.plan.targets import parse_device, with_group
 from portcall.core.setting.power_cycle import Return
 from portcall.core.trouble import BadInput
 from portcall.jobs.setting.power_cycle import Cycled, watch_power_cycle
@@ -44,6 +45,7 @@ from portcall.site.folder import Site, this_site
     help="How long to watch for that.",
 )
 @wide_option
+@group_option
 @adapter_option
 @capture_option
 @json_option
@@ -52,6 +54,7 @@ def verify_command(
     cycled: str | None,
     wait: float,
     wide: bool,
+    group: str | None,
     adapter_name: str | None,
     capture: str | None,
     as_json: bool,
@@ -69,8 +72,9 @@ def verify_command(
     plan = site.plan()
     if not plan.devices:
         raise BadInput("there is no plan to verify: no plan.csv in this folder or above it")
-    if names and cycled is not None:
+    if (names or group) and cycled is not None:
         raise BadInput("--power-cycle NAME watches that one device: name no other with it")
+    names = with_group(names, group, plan)
     rows = [_row(name, plan) for name in names]
     adapter = chosen_adapter(adapter_name)
     say_what_rights_are_missing()

@@ -46,20 +46,12 @@ from portcall.site.folder import Site
 _MOST_ADDRESSES_SHOWN = 2
 
 CSV_COLUMNS = (
-    "address",
-    "mac",
-    "name",
-    "maker",
-    "product",
-    "kind",
-    "serial",
-    "firmware",
-    "place",
-    "description",
-    "ports",
-    "methods",
-    "remarks",
+    *("address", "mac", "name", "maker", "product", "kind", "serial", "firmware"),
+    *("mask", "gateway", "place", "description", "ports", "methods", "remarks"),
 )
+"""For whom the plant is built: what the devices are, and no line to type."""
+
+_FIELDS = CSV_COLUMNS[2:12]
 
 
 class Found:
@@ -73,7 +65,7 @@ class Found:
         unsearched: Collection[IPv4Network] = (),
     ) -> None:
         self.devices = gathering.devices()
-        self._defaults = (*site.maker_defaults, *gathering.catalog.defaults)
+        self.defaults = (*site.maker_defaults, *gathering.catalog.defaults)
         self.incomplete = tuple(_incomplete(gathering.is_full, unsearched))
         self.scene = Scene(self.devices, own, gathering.plan, site.subnets)
 
@@ -88,7 +80,7 @@ class Found:
     def _remarks(self, device: Device) -> tuple[about.Remark, ...]:
         scene = self.scene
         return about.remarks(
-            device, scene.own, scene.plan, self._defaults, scene.present, scene.crowd
+            device, scene.own, scene.plan, self.defaults, scene.present, scene.crowd
         )
 
 
@@ -232,12 +224,17 @@ def print_csv(found: Found) -> None:
         values = (
             " ".join(str(address) for address in (*device.addresses, *device.ipv6)),
             str(device.mac or ""),
-            *(device.value(Field(name)) or "" for name in CSV_COLUMNS[2:10]),
+            *(device.value(Field(name)) or "" for name in _FIELDS),
             "; ".join(device.ports),
             " ".join(device.methods),
-            "; ".join(found.remarks(device)),
+            "; ".join(without_line(remark) for remark in found.remarks(device)),
         )
         click.echo(_csv_line([for_spreadsheets(value) for value in values]), nl=False)
+
+
+def without_line(sentence: str) -> str:
+    """A sentence without the line to type at its end."""
+    return sentence.partition(": portcall ")[0]
 
 
 def _csv_line(values: Sequence[str]) -> str:

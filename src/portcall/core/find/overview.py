@@ -67,8 +67,12 @@ class Scene:
 
     def called(self, device: Device) -> str:
         """Its MAC, with the name of its row where it has one."""
-        row = self.row_of(device)
-        return f"{device.mac} ({row.name})" if row else str(device.mac)
+        return "" if device.mac is None else self.called_mac(device.mac)
+
+    def called_mac(self, mac: Mac) -> str:
+        """A MAC, with the name of its row where it has one."""
+        row = self._by_mac.get(mac)
+        return f"{mac} ({row.name})" if row else str(mac)
 
     def network_of(self, address: IPv4Address) -> tuple[IPv4Network, bool]:
         """The subnet of an address, and whether its mask is an assumption."""

@@ -85,13 +85,15 @@ class PlanText:
 
     def _heading_for(self, columns: Iterable[str]) -> list[str]:
         """The heading's names, with those that it needs besides. Raises BadInput."""
-        head = list(self.columns or STARTING)
-        for column in columns:
-            if column not in head and column not in COLUMNS:
-                raise BadInput(f"the plan's heading has no column {printable(column, 40)}")
-            if column not in head:
-                head.append(column)
-        return head
+        needed = set(columns)
+        unknown = next((each for each in needed - {*self.columns, *COLUMNS}), None)
+        if unknown is not None:
+            raise BadInput(f"the plan's heading has no column {printable(unknown, 40)}")
+        if not self.columns:
+            return [column for column in COLUMNS if column in needed or column in STARTING]
+        return self.columns + [
+            column for column in COLUMNS if column in needed and column not in self.columns
+        ]
 
     def _with_heading(self, head: Sequence[str]) -> list[str]:
         if not self.columns:

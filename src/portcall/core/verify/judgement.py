@@ -11,7 +11,7 @@ The first of these that holds is the verdict:
 ``no address``  the planned MAC is there, without an address, and does not ask for one
 ``missing``     nothing of it was seen
 ``silent``      the right MAC is at the address, and answers nothing that was asked
-``differs``     it says another mask or gateway than the plan, or is another device than before
+``differs``     it says another mask, gateway or identity than the plan, or than when it was set
 ``right``       present, right MAC, right address, answers
 ==============  =====================================================================
 """
@@ -212,7 +212,9 @@ def _present(
         findings.append(f"ping: {reason}; it answers {', '.join(words)}")
     elif echo.loss:
         findings.append(f"{echo.sent - echo.received} of {echo.sent} echoes lost")
-    differs = [*_set_otherwise(row, there), *_another_device(there, seen.known)]
+    differs, untold = _against_expected(row, there)
+    findings += untold
+    differs = [*_set_otherwise(row, there), *differs, *_another_device(there, seen.known)]
     verdict = Verdict.DIFFERS if differs else Verdict.RIGHT
     return Judgement(row, verdict, (*differs, *findings), identity, seconds, _mask(there))
 
@@ -266,6 +268,25 @@ def _set_otherwise(row: PlannedDevice, there: Sequence[Device]) -> Iterator[str]
         if row.gateway is not None and gateway != str(row.gateway):
             yield f"its gateway is {gateway}, planned is {row.gateway}: portcall move {row.name}"
         return
+
+
+def _against_expected(row: PlannedDevice, there: Sequence[Device]) -> tuple[list[str], list[str]]:
+    """Who it says it is, against who it should be: what differs, and what it did not tell."""
+    differs, untold = [], []
+    for column, wanted in row.expected.asked.items():
+        told = [said for device in there for said in device.said if said.field == column]
+        own = [said.value for said in told if said.method not in _NOT_ITS_OWN]
+        if row.expected.agrees(column, [said.value for said in told]):
+            continue
+        if own:
+            differs.append(f"its {column} is {own[0]}, planned is {wanted}")
+        else:
+            untold.append(f"it does not tell its {column}, planned is {wanted}")
+    return differs, untold
+
+
+_NOT_ITS_OWN = (Method.PLAN, Method.REGISTRY)
+"""Lists that tell something of a device whatever it says itself."""
 
 
 def _another_device(there: Sequence[Device], known: Mapping[Mac, Identity]) -> Iterator[str]:

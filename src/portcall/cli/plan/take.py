@@ -1,0 +1,192 @@
+"""``portcall plan take``."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Collection, Sequence
+
+import click
+
+from portcall.cli.main import INTERRUPTED, NO, YES
+from portcall.cli.options import (
+    adapter_option,
+    begin_capture,
+    capture_option,
+    chosen_adapter,
+    json_option,
+    say_what_rights_are_missing,
+)
+from portcall.cli.plan.edit import change_document
+from portcall.cli.running import run_until_interrupted
+from portcall.cli.say import note, print_json
+from portcall.cli.table import wide_option
+from portcall.cli.views.devices import Found, not_run_lines
+from portcall.cli.views.finding import finding_view
+from portcall.cli.views.proposals import Choice, choose, print_proposals
+from portcall.core.address import Mac, parse_mac
+from portcall.core.counted import counted
+from portcall.core.find.device import Device
+from portcall.core.find.proposing import LeftOut, Proposal, propose
+from portcall.core.plan.changing import Cells, Change, adding
+from portcall.core.plan.targets import parse_targets
+from portcall.core.trouble import BadInput
+from portcall.jobs.look.looked import look
+from portcall.jobs.look.orders import gathering_for, orders_for
+from portcall.site.folder import Site, this_site
+from portcall.site.plan_file import PLAN_FILE
+
+
+@click.command("take")
+@click.argument("ranges", nargs=-1, metavar="[RANGE]…")
+@click.option("--all", "take_all", is_flag=True, help="Take every row that is proposed.")
+@click.option(
+    "--only",
+    "only",
+    multiple=True,
+    metavar="MAC",
+    help="Take this device, and no other that is not named so; may be repeated.",
+)
+@click.option("--dry-run", is_flag=True, help="Show what would be taken, and write nothing.")
+@wide_option
+@adapter_option
+@capture_option
+@json_option
+def take_command(
+    ranges: tuple[str, ...],
+    take_all: bool,
+    only: tuple[str, ...],
+    dry_run: bool,
+    wide: bool,
+    adapter_name: str | None,
+    capture: str | None,
+    as_json: bool,
+) -> int:
+    """Look at the wire, and take what is found and not planned into the plan.
+
+    A row is proposed for each such device: named as it calls itself, or by its kind and a number.
+    Who shares an address, has none or is at a maker's default one gets no row; it is said why. The
+    rows that the plan has are never changed. On a terminal it asks once before it writes; without
+    one, --all or --only says what to take.
+
+    \b
+    portcall plan take
+    portcall plan take 10.61.20.0/24 --all
+    """
+    if take_all and only:
+        raise BadInput("--all and --only contradict each other")
+    if not (take_all or only or dry_run) and not _is_at_a_terminal(as_json):
+        raise BadInput(
+            "there is nobody at a terminal to ask: --all takes every row, --only MAC one, "
+            "--dry-run shows them"
+        )
+    wanted = [parse_mac(text) for text in only]
+    site = this_site()
+    gathering = gathering_for(site)
+    named = parse_targets(ranges, gathering.plan)
+    adapter = chosen_adapter(adapter_name)
+    say_what_rights_are_missing()
+    orders = orders_for(adapter, site, gathering, named)
+    begin_capture(adapter, capture)
+    with finding_view(gathering, as_json) as draw:
+        looked, interrupted = run_until_interrupted(
+            lambda stop: look(adapter, orders, gathering, stop=stop, progress=draw, tell=note)
+        )
+    if interrupted:
+        note("interrupted; nothing is written")
+        return INTERRUPTED
+    looked.to_its_end()
+    found = Found(gathering, adapter.interfaces, site, looked.look.unsearched)
+    proposals, left_out = propose(found.scene, found.defaults, _told(found.devices, wanted))
+    if wanted:
+        proposals = tuple(each for each in proposals if each.device.mac in wanted)
+    for line in (*found.incomplete, *not_run_lines(looked.look.not_run)):
+        note(line)
+    if not as_json:
+        print_proposals(found, proposals, left_out, wide)
+    _check_found(wanted, found, proposals, left_out)
+    changed = _taken(site, proposals, dry_run, asks=not (take_all or only or dry_run))
+    if as_json:
+        written = bool(changed) and not dry_run
+        print_json(_document(proposals, left_out, changed or (), written))
+    return _said(changed, proposals, dry_run, as_json)
+
+
+def _is_at_a_terminal(as_json: bool) -> bool:
+    return not as_json and sys.stdin.isatty() and sys.stdout.isatty()
+
+
+def _told(devices: Sequence[Device], wanted: Collection[Mac]) -> list[Device]:
+    return [device for device in devices if device.mac in wanted]
+
+
+def _check_found(
+    wanted: Sequence[Mac], found: Found, proposals: Sequence[Proposal], left_out: Sequence[LeftOut]
+) -> None:
+    """Raise BadInput where a device that was named gets no row: then none is written."""
+    proposed = {each.device.mac for each in proposals}
+    reasons = {each.device.mac: each.reason for each in left_out}
+    for mac in wanted:
+        if mac in proposed:
+            continue
+        row = found.scene.plan.by_mac(mac)
+        unseen = f"it is {row.name} in the plan already" if row else "it was not found"
+        raise BadInput(f"--only {mac}: {reasons.get(mac, unseen)}")
+
+
+def _taken(
+    site: Site, proposals: Sequence[Proposal], dry_run: bool, asks: bool
+) -> tuple[Change, ...] | None:
+    """Write what is wanted of the rows, and give what that changed; None for "none of them"."""
+    rows: Sequence[Cells] | None = [each.cells for each in proposals]
+    if not rows:
+        return ()
+    if not asks:
+        return site.change_plan(adding(rows), dry_run)
+    choice = Choice(proposals)
+    while True:
+        rows = choose(choice)
+        if not rows:
+            return None
+        try:
+            return site.change_plan(adding(rows))
+        except BadInput as trouble:
+            # What was typed can be mended without another look.
+            note(str(trouble))
+            choice.edited = rows
+
+
+def _said(
+    changed: tuple[Change, ...] | None, proposals: Sequence[Proposal], dry_run: bool, as_json: bool
+) -> int:
+    """Say how it went."""
+    if not as_json:
+        if not proposals:
+            note("nothing to take")
+        elif not changed:
+            note("nothing is written")
+        elif dry_run:
+            note(f"{counted(len(changed), 'row')} would be added; nothing is written")
+        else:
+            note(f"{PLAN_FILE}: {counted(len(changed), 'row')} added: portcall plan check")
+    return NO if proposals and not changed else YES
+
+
+def _document(
+    proposals: Sequence[Proposal],
+    left_out: Sequence[LeftOut],
+    changed: Sequence[Change],
+    written: bool,
+) -> dict[str, object]:
+    return {
+        "proposed": [{"row": each.cells, "remark": each.remark or None} for each in proposals],
+        "left_out": [
+            {
+                "mac": str(each.device.mac) if each.device.mac else None,
+                "addresses": [str(address) for address in each.device.addresses],
+                "reason": each.reason,
+            }
+            for each in left_out
+        ],
+        "written": written,
+        "changes": [change_document(change) for change in changed] if written else [],
+    }

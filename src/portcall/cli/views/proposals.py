@@ -1,0 +1,130 @@
+"""``plan take``: the rows that are proposed, and asking once which of them are taken."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import click
+from rich.text import Text
+
+from portcall.cli.say import note
+from portcall.cli.table import (
+    Remark,
+    Tone,
+    console,
+    left_out_sentence,
+    print_lines,
+    print_rows,
+)
+from portcall.cli.views.devices import MARK, Found, addresses, what
+from portcall.cli.views.plan_rows import plan_cells, plan_columns
+from portcall.core.counted import counted
+from portcall.core.find.proposing import LeftOut, Proposal
+from portcall.core.plan.changing import Cells
+from portcall.core.plan.columns import COLUMNS
+from portcall.core.plan.editing import csv_line
+from portcall.core.plan.text import BrokenLine, delimiter_in, lines_of
+
+
+def print_proposals(
+    found: Found, proposals: Sequence[Proposal], left_out: Sequence[LeftOut], wide: bool
+) -> None:
+    """The rows as the plan would have them; below, who gets none, and why."""
+    planned = len(found.devices) - len(proposals) - len(left_out)
+    note(
+        f"{counted(len(found.devices), 'device')} found: {planned} planned, {len(proposals)} "
+        f"proposed, {len(left_out)} left out"
+    )
+    if proposals:
+        no_room = print_rows(
+            plan_columns(),
+            proposals,
+            lambda each: plan_cells(each.row),
+            lambda each: [Remark(each.remark, Tone.TO_DO)] if each.remark else (),
+            wide,
+        )
+        if no_room:
+            note(left_out_sentence(no_room))
+    if left_out:
+        console().print(Text("left out", "bold"))
+        print_lines(Remark(f"{MARK} {_who(each)}: {each.reason}") for each in left_out)
+
+
+def _who(each: LeftOut) -> str:
+    """A device in a line: its MAC or address, and what it is."""
+    device = each.device
+    named = str(device.mac) if device.mac else addresses(device)
+    described = what(device)
+    return f"{named} ({described})" if described else named
+
+
+class Choice:
+    """The rows to choose of, and those that were edited last and broke a rule."""
+
+    def __init__(self, proposals: Sequence[Proposal]) -> None:
+        self.proposals = proposals
+        self.edited: Sequence[Cells] | None = None
+
+
+_QUESTION = "Enter takes {what}; e: edit first; r: row by row; n: none"
+
+
+def choose(choice: Choice) -> Sequence[Cells]:
+    """Ask which rows are taken; none is an answer. Raises click.Abort."""
+    rows: Sequence[Cells] = [each.cells for each in choice.proposals]
+    if choice.edited is not None:
+        rows = choice.edited
+    while True:
+        count = len(rows)
+        question = _QUESTION.format(what="it" if count == 1 else f"these {count}")
+        said = click.prompt(question, default="", show_default=False, err=True).strip().lower()
+        if said == "":
+            return rows
+        if said == "n":
+            return ()
+        if said == "r":
+            return _row_by_row(choice.proposals)
+        if said == "e":
+            rows = _edited(rows)
+
+
+def _row_by_row(proposals: Sequence[Proposal]) -> Sequence[Cells]:
+    """Ask for each row whether it is taken, and under which name."""
+    taken = []
+    for number, each in enumerate(proposals, 1):
+        described = ", ".join(
+            part
+            for part in (str(each.row.address), str(each.row.mac or ""), what(each.device))
+            if part
+        )
+        note(f"{number} of {len(proposals)}: {described}")
+        name = click.prompt(
+            "  Enter: take it under this name; or another name; -: leave it out",
+            default=each.cells["name"],
+            err=True,
+        ).strip()
+        if name != "-":
+            taken.append({**each.cells, "name": name})
+    return taken
+
+
+def _edited(rows: Sequence[Cells]) -> Sequence[Cells]:
+    """Have rows edited as CSV; as they were, when the editor is left without saving."""
+    text = csv_line(COLUMNS)
+    text += "".join(csv_line([cells.get(name, "") for name in COLUMNS]) for cells in rows)
+    while True:
+        saved = click.edit(text, extension=".csv")
+        if saved is None:
+            return rows
+        lines = saved.splitlines(keepends=True)
+        try:
+            heading, *rest = lines_of(lines, *delimiter_in(lines))
+        except (BrokenLine, ValueError) as error:
+            note(f"what was saved is no table: {error}")
+            text = saved
+            continue
+        names = [cell.strip().lower() for cell in heading.cells]
+        return [
+            {name: cell.strip() for name, cell in zip(names, line.cells, strict=False) if cell}
+            for line in rest
+        ]

@@ -1,0 +1,220 @@
+"""Rows for the plan, proposed of what was found: a plant that nobody documented gets its plan."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Collection, Iterator, Sequence
+from dataclasses import dataclass
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+
+from portcall.core.address import SELF_ASSIGNED, AddressError, AddressRange, parse_mask
+from portcall.core.find.device import Device
+from portcall.core.find.overview import Scene
+from portcall.core.find.sighting import Field
+from portcall.core.plan.columns import COLUMNS
+from portcall.core.plan.reading import LONGEST_NAME, PlanError, read_lines
+from portcall.core.plan.rows import PlannedDevice
+from portcall.core.plan.text import Line
+from portcall.core.printable import printable
+
+_TOLD = {
+    "kind": Field.KIND,
+    "place": Field.PLACE,
+    "maker": Field.MAKER,
+    "product": Field.PRODUCT,
+    "serial": Field.SERIAL,
+    "firmware": Field.FIRMWARE,
+}
+_NO_KIND = "device"
+
+
+@dataclass(frozen=True, slots=True)
+class Proposal:
+    """A row that a device could become, and what its file would have in each cell."""
+
+    device: Device
+    row: PlannedDevice
+    cells: dict[str, str]
+    remark: str = ""
+    """What to know of it before it is taken."""
+
+
+@dataclass(frozen=True, slots=True)
+class LeftOut:
+    """A device that is not planned and gets no row as it is, and why: a line to type at its end."""
+
+    device: Device
+    reason: str
+
+
+def propose(
+    scene: Scene, defaults: Sequence[AddressRange], told: Collection[Device] = ()
+) -> tuple[tuple[Proposal, ...], tuple[LeftOut, ...]]:
+    """A row for each device that is not planned, and the devices that get none as they are.
+
+    ``defaults`` are the makers' default addresses: a device there has not been set yet. Those in
+    ``told`` get a row all the same, where the plan's rules allow it.
+    """
+    names = _Names(row.name for row in scene.plan)
+    masks = _Masks(scene)
+    proposals: list[Proposal] = []
+    left_out: list[LeftOut] = []
+    for device in scene.devices:
+        if _is_planned(device, scene):
+            continue
+        reason = _obstacle(device, scene)
+        if reason is None and device not in told:
+            reason = _doubt(device, defaults)
+        made = _proposal(device, masks, names) if reason is None else reason
+        if isinstance(made, Proposal):
+            proposals.append(made)
+        else:
+            left_out.append(LeftOut(device, made))
+    return tuple(proposals), tuple(left_out)
+
+
+def _is_planned(device: Device, scene: Scene) -> bool:
+    if device.mac is not None:
+        return scene.row_of(device) is not None
+    return any(scene.row_at(address) is not None for address in device.addresses)
+
+
+def _obstacle(device: Device, scene: Scene) -> str | None:
+    """Why a device cannot be a row, whatever is said, or None."""
+    mac = device.mac
+    if not device.addresses:
+        asks = f" and asks for one by {device.asks[0].protocol}" if device.asks else ""
+        return f"it has no address{asks}: portcall plan add NAME ADDRESS/N --mac {mac}"
+    if device.answers_for_others:
+        return f"it answers for {len(device.addresses)} addresses, as a router does for others"
+    address = device.addresses[0]
+    if device.rivals:
+        others = ", ".join(scene.called_mac(rival) for rival in device.rivals)
+        return f"{address} is shared with {others}: portcall move {mac} --to ADDRESS/N"
+    for miss in scene.near(device):
+        return f"its MAC {miss}: portcall plan set {miss.row.name} mac={mac}"
+    row = next((row for each in device.addresses if (row := scene.row_at(each))), None)
+    if row is None:
+        return None
+    if row.mac is None:
+        return f"{row.name} is planned here, without a MAC: portcall plan set {row.name} mac={mac}"
+    return f"{row.address} is planned for {row.name}, {row.mac}: portcall why {row.name}"
+
+
+def _doubt(device: Device, defaults: Sequence[AddressRange]) -> str | None:
+    """Why a device is likely not to stay where it is, or None."""
+    address = device.addresses[0]
+    what = None
+    if any(address in span for span in defaults):
+        what = f"{address} is a maker's default address"
+    elif address in SELF_ASSIGNED:
+        what = f"it took {address} itself, because nobody gave it one"
+    return f"{what}: portcall plan add NAME ADDRESS/N --mac {device.mac}" if what else None
+
+
+def _proposal(device: Device, masks: _Masks, names: _Names) -> Proposal | str:
+    """The row of a device, or what rule of the plan it would break."""
+    address = device.addresses[0]
+    told = {column: device.value(field) or "" for column, field in _TOLD.items()}
+    cells = {
+        "name": names.made_of(device.value(Field.NAME), told["kind"]),
+        "mac": str(device.mac or ""),
+        "address": str(address),
+        "mask": masks.of(device),
+        "gateway": device.value(Field.GATEWAY) or "",
+        **told,
+    }
+    remarks = []
+    if len(device.addresses) > 1:
+        others = ", ".join(str(each) for each in device.addresses[1:])
+        remarks.append(f"it is at {others}, too")
+    odd = masks.odd(device)
+    if odd is not None:
+        remarks.append(odd)
+    try:
+        row = _read(cells)
+    except PlanError as error:
+        wrong = {problem.column: problem.text for problem in error.problems}
+        if set(wrong) - {"gateway", "mask"}:
+            return "; ".join(f"{column} {text}" for column, text in wrong.items())
+        remarks += [
+            f"it says that its {column} is {text}; left out" for column, text in wrong.items()
+        ]
+        cells |= dict.fromkeys((column for column in wrong if column), "")
+        row = _read(cells)
+    filled = {column: cell for column, cell in cells.items() if cell}
+    names.take(filled["name"])
+    return Proposal(device, row, filled, "; ".join(remarks))
+
+
+def _read(cells: dict[str, str]) -> PlannedDevice:
+    """A row by itself, held against the plan's rules. Raises PlanError."""
+    heading = Line(1, list(COLUMNS))
+    line = Line(2, [cells.get(column, "") for column in COLUMNS])
+    return read_lines([heading, line], "").devices[0]
+
+
+class _Masks:
+    """The masks of devices: as each says, or else as its subnet is known to have."""
+
+    def __init__(self, scene: Scene) -> None:
+        self._scene = scene
+        said = (_said_interface(device) for device in scene.devices)
+        self._said = Counter(interface.network for interface in said if interface is not None)
+
+    def of(self, device: Device) -> str:
+        """The prefix length of a device's mask, or nothing where nobody says."""
+        said = _said_interface(device)
+        network = said.network if said else self._usual(device.addresses[0])
+        return "" if network is None else str(network.prefixlen)
+
+    def odd(self, device: Device) -> str | None:
+        """What is odd about the mask that a device says, or None."""
+        said, usual = _said_interface(device), self._usual(device.addresses[0])
+        if said is None or usual is None or said.network == usual:
+            return None
+        return f"it says that its mask is {said.netmask}; its neighbours are in {usual}"
+
+    def _usual(self, address: IPv4Address) -> IPv4Network | None:
+        """The subnet that site, plan or adapter have, or that most devices there say."""
+        network, is_assumed = self._scene.network_of(address)
+        if not is_assumed:
+            return network
+        around = [each for each in self._said if address in each]
+        return max(around, key=lambda each: self._said[each], default=None)
+
+
+def _said_interface(device: Device) -> IPv4Interface | None:
+    """A device's address with the mask that it says itself."""
+    told = device.value(Field.MASK)
+    try:
+        return IPv4Interface((device.addresses[0], parse_mask(told))) if told else None
+    except (AddressError, IndexError):
+        return None
+
+
+class _Names:
+    """Names for rows: what a device calls itself, or its kind and a number; each once."""
+
+    def __init__(self, taken: Iterator[str]) -> None:
+        self._taken = {name.casefold() for name in taken}
+
+    def take(self, name: str) -> None:
+        """From now on a name is a row's."""
+        self._taken.add(name.casefold())
+
+    def made_of(self, called: str | None, kind: str) -> str:
+        """A name that no row has yet."""
+        name = printable(called or "", LONGEST_NAME - 4)
+        if name and not name.replace(".", "").replace("/", "").isdigit():
+            return name if self._is_free(name) else self._numbered(name, 2)
+        words = printable(kind.lower(), LONGEST_NAME - 8).split()
+        return self._numbered("-".join(words) or _NO_KIND, 1)
+
+    def _is_free(self, name: str) -> bool:
+        return name.casefold() not in self._taken
+
+    def _numbered(self, stem: str, number: int) -> str:
+        while not self._is_free(f"{stem}-{number}"):
+            number += 1
+        return f"{stem}-{number}"
