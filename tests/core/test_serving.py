@@ -458,12 +458,12 @@ def test_a_cell_changes_and_all_else_stays_octet_for_octet():
     assert text.encode() == TEXT.replace(b"pump;;", f"pump;{BELT};".encode())
     text = PlanText(TEXT).with_cells(2, {"mac": str(BELT)}).decode()
     assert text.encode() == TEXT.replace(b"02-77-B1-4C-09-21", str(BELT).encode())
-    added = PlanText(TEXT[:-2]).with_row({"name": "hood", "address": "10.61.20.60"}).decode()
+    added = PlanText(TEXT[:-2]).with_rows([{"name": "hood", "address": "10.61.20.60"}]).decode()
     assert added.encode() == TEXT + b"hood;;10.61.20.60;\r\n"
-    with pytest.raises(BadInput, match="no column place"):
-        PlanText(TEXT).with_cells(4, {"place": "A2"})
-    assert PlanText(b"").with_row(
-        {"name": "hood", "address": "10.61.20.60"}
+    placed = PlanText(TEXT).with_cells(4, {"place": "A2"})
+    assert placed == TEXT.replace(b"note\r", b"note;place\r").replace(b".22;", b".22;;A2")
+    assert PlanText(b"").with_rows(
+        [{"name": "hood", "address": "10.61.20.60"}]
     ).decode().splitlines() == [
         "name,mac,circuit,address,mask,gateway,kind,place,note",
         "hood,,,10.61.20.60,,,,,",
@@ -540,13 +540,13 @@ def test_one_cell_is_changed_and_every_other_octet_stays_in_its_encoding(data, c
     assert data.count(empty) == 1
     assert changed == data.replace(empty, filled)
     assert parse_plan(changed, "plan.csv").by_mac(BELT).name == "fan"
-    added = PlanText(changed).with_row({"name": "hood", "address": "10.61.20.60"})
+    added = PlanText(changed).with_rows([{"name": "hood", "address": "10.61.20.60"}])
     assert added == changed + "hood;;10.61.20.60;\r\n".encode(codec)
 
 
 def test_a_character_that_the_files_encoding_does_not_have_is_named():
     with pytest.raises(BadInput, match="насос: the plan's file is saved in cp1252, which has no"):
-        PlanText(ROWS.encode("cp1252")).with_row({"name": "насос", "address": "10.61.20.60"})
+        PlanText(ROWS.encode("cp1252")).with_rows([{"name": "насос", "address": "10.61.20.60"}])
 
 
 # Odd requests.

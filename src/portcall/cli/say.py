@@ -36,7 +36,7 @@ ADAPTER, SITE = "portcall.adapter", "portcall.site"
 """Where a command notes, in Click's context, on which adapter and at which site it works."""
 
 
-def _head() -> dict[str, Any]:
+def document_head() -> dict[str, Any]:
     """What every document says of itself."""
     context = click.get_current_context(silent=True)
     meta = context.meta if context is not None else {}
@@ -61,13 +61,13 @@ def _site() -> str | None:
 
 def print_json(document: dict[str, Any]) -> None:
     """One document."""
-    click.echo(json.dumps({**_head(), **document}, indent=2, ensure_ascii=False))
+    click.echo(json.dumps({**document_head(), **document}, indent=2, ensure_ascii=False))
 
 
 def print_json_list(head: dict[str, Any], key: str, entries: Iterable[Any], tail: Any) -> None:
     """One document whose list under ``key`` is made while it is printed: it may be long."""
     click.echo("{")
-    for name, value in {**_head(), **head}.items():
+    for name, value in {**document_head(), **head}.items():
         click.echo(f"  {json.dumps(name)}: {json.dumps(value, ensure_ascii=False)},")
     click.echo(f"  {json.dumps(key)}: [", nl=False)
     first = True

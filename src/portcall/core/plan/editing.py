@@ -32,7 +32,7 @@ class PlanText:
     """The text of a plan's file; every change gives the octets that the file should have.
 
     They are encoded as the file is, and all that is not changed stays as it is, octet for octet. A
-    column of ours that the file does not have yet is added to its heading when a cell needs it.
+    column that the file does not have yet is added to its heading when a cell needs it.
 
     Whether the plan is good then, ``parse_plan`` says. Raises BadInput for what is no text.
     """
@@ -84,16 +84,13 @@ class PlanText:
         return last
 
     def _heading_for(self, columns: Iterable[str]) -> list[str]:
-        """The heading's names, with those that it needs besides. Raises BadInput."""
-        needed = set(columns)
-        unknown = next((each for each in needed - {*self.columns, *COLUMNS}), None)
-        if unknown is not None:
-            raise BadInput(f"the plan's heading has no column {printable(unknown, 40)}")
+        """The heading's names, with those that it needs besides."""
+        needed = dict.fromkeys(columns)
+        head = self.columns or list(STARTING)
         if not self.columns:
-            return [column for column in COLUMNS if column in needed or column in STARTING]
-        return self.columns + [
-            column for column in COLUMNS if column in needed and column not in self.columns
-        ]
+            head = [column for column in COLUMNS if column in needed or column in STARTING]
+        added = [column for column in (*COLUMNS, *needed) if column in needed]
+        return list(dict.fromkeys((*head, *added)))
 
     def _with_heading(self, head: Sequence[str]) -> list[str]:
         if not self.columns:
@@ -104,7 +101,7 @@ class PlanText:
             at = self._end_of(self._head + 1) - 1
             plain = lines[at].rstrip("\r\n")
             end = lines[at][len(plain) :]
-            lines[at] = self._delimiter.join((plain, *added)) + end
+            lines[at] = self._delimiter.join((plain, csv_line(added, self._delimiter, end)))
         return lines
 
     def _written(self, row: Sequence[str]) -> str:

@@ -25,6 +25,7 @@ from portcall.core.circuit import circuit_words, parse_circuit
 from portcall.core.plan.columns import COLUMNS, IDENTITY, STARTING
 from portcall.core.plan.expected import Expected, parse_firmware
 from portcall.core.plan.rows import Plan, PlannedDevice, Subnet, gateway_for, prefix_for
+from portcall.core.plan.slips import slip
 from portcall.core.plan.text import BrokenLine, Line, decode, delimiter_in, lines_of
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput
@@ -191,6 +192,8 @@ class _Reading:
                 f"{printable(text, 40)!r} has characters that cannot be shown, doubled spaces or "
                 f"over {LONGEST_NAME} characters",
             )
+        elif (slipped := slip("name", text)) is not None:
+            self._problem(line, "name", slipped)
         elif text.replace(".", "").replace("/", "").isdigit():
             self._problem(line, "name", f"{text!r} would be taken for an address; add a letter")
         else:
@@ -206,7 +209,7 @@ class _Reading:
         try:
             return parse(printable(text))
         except BadInput as error:
-            self._problem(line, column, str(error))
+            self._problem(line, column, slip(column, text) or str(error))
             return None
 
     def _check_alone(self, address: IPv4Address | None, line: int, found_before: int) -> None:

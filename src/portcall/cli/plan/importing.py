@@ -1,0 +1,158 @@
+"""``portcall plan import``."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+
+import click
+
+from portcall.cli.main import NO, YES
+from portcall.cli.options import json_option
+from portcall.cli.plan.edit import change_document
+from portcall.cli.say import note, print_json
+from portcall.cli.table import wide_option
+from portcall.cli.views.imported import print_understood, understood_document
+from portcall.core.counted import counted
+from portcall.core.plan.changing import Change, adding, in_turn, setting
+from portcall.core.plan.columns import COLUMNS
+from portcall.core.plan.importing import Standing, Understood, has_heading, understand
+from portcall.core.printable import printable
+from portcall.core.trouble import BadInput
+from portcall.site.folder import Site, this_site
+from portcall.site.plan_file import PLAN_FILE
+from portcall.site.spreadsheet import Table, read_tables
+
+
+@click.command("import")
+@click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
+@click.option("--sheet", metavar="NAME", help="Which sheet, where several could be meant.")
+@click.option(
+    "--column",
+    "named",
+    multiple=True,
+    metavar='COLUMN="HEADING"',
+    help='What a heading means, where that is not understood: address="IP-Adr."',
+)
+@click.option("--update", is_flag=True, help="Change rows of the plan to what the file says.")
+@click.option("--yes", is_flag=True, help="Take the rows without asking.")
+@click.option("--dry-run", is_flag=True, help="Show what is understood, and write nothing.")
+@wide_option
+@json_option
+def import_command(
+    file: Path,
+    sheet: str | None,
+    named: tuple[str, ...],
+    update: bool,
+    yes: bool,
+    dry_run: bool,
+    wide: bool,
+    as_json: bool,
+) -> int:
+    """Take the rows of a spreadsheet into the plan: .xlsx, or CSV with any delimiter.
+
+    Headings are understood in the words and languages that people use for them; titles above the
+    heading do not matter; a mask may stand behind the address. It shows what it understood before
+    it writes. Every mistake is named with its line, and then nothing is written. Rows that the plan
+    has already stay as they are, unless --update.
+
+    \b
+    portcall plan import "IP list.xlsx"
+    portcall plan import list.csv --column address="Addr. 2" --dry-run
+    """
+    asks = not (yes or dry_run)
+    if asks and (as_json or not (sys.stdin.isatty() and sys.stdout.isatty())):
+        raise BadInput("there is nobody at a terminal to ask: --yes takes the rows, --dry-run not")
+    chosen = _chosen(named)
+    site = this_site()
+    plan = site.plan()
+    table = _table(file, sheet, chosen)
+    source = f"{file.name}, sheet {table.sheet}," if table.sheet else file.name
+    understood = understand(table.lines, source, plan, site.subnets, chosen)
+    if not as_json:
+        print_understood(understood, table, update, wide)
+    wanted = _wanted(understood, update)
+    changed: tuple[Change, ...] = ()
+    if wanted and not (asks and not _confirmed()):
+        changed = _written(site, understood, update, dry_run)
+    if as_json:
+        written = bool(changed) and not dry_run
+        told = [change_document(change) for change in changed]
+        head = {"file": str(file), "sheet": table.sheet or None, "written": written}
+        print_json({**head, **understood_document(understood), "changes": told})
+        return YES
+    return _said(wanted, changed, dry_run)
+
+
+def _chosen(named: Sequence[str]) -> dict[str, str]:
+    """What ``--column`` says. Raises BadInput."""
+    chosen: dict[str, str] = {}
+    for text in named:
+        column, equals, heading = text.partition("=")
+        column = column.strip().lower()
+        if not equals or not heading.strip():
+            raise BadInput(f'--column {printable(text, 60)}: write it as address="IP-Adr."')
+        if column not in COLUMNS:
+            listed = ", ".join(COLUMNS)
+            raise BadInput(f"--column {printable(column, 40)}: the plan's columns are {listed}")
+        chosen[column] = heading
+    return chosen
+
+
+def _table(file: Path, sheet: str | None, chosen: Mapping[str, str]) -> Table:
+    """The table that is meant. Raises BadInput where several could be."""
+    tables = read_tables(file)
+    listed = ", ".join(table.sheet for table in tables)
+    if sheet is not None:
+        for table in tables:
+            if table.sheet.casefold() == sheet.strip().casefold():
+                return table
+        there = f"the sheets are {listed}" if listed else "it has no sheets"
+        raise BadInput(
+            f"--sheet {printable(sheet, 40)}: {file.name} has none of that name; {there}"
+        )
+    likely = [table for table in tables if has_heading(table.lines, chosen)]
+    if len(likely) > 1:
+        names = ", ".join(table.sheet for table in likely)
+        raise BadInput(f"{file.name}: has addresses in several sheets, {names}; say which: --sheet")
+    if not tables:
+        raise BadInput(f"{file.name}: has no visible sheet")
+    return likely[0] if likely else tables[0]
+
+
+def _wanted(understood: Understood, update: bool) -> int:
+    """How many rows would be written."""
+    written = (Standing.NEW, Standing.DIFFERS) if update else (Standing.NEW,)
+    return sum(each.standing in written for each in understood.rows)
+
+
+def _confirmed() -> bool:
+    said: str = click.prompt("Enter takes them; n: none", default="", show_default=False, err=True)
+    return said.strip() == ""
+
+
+def _written(site: Site, understood: Understood, update: bool, dry_run: bool) -> tuple[Change, ...]:
+    differing = [each for each in understood.rows if update and each.standing is Standing.DIFFERS]
+    differing.sort(key=lambda each: each.line_in_plan, reverse=True)
+    edits = [
+        setting(each.row.name, {name: each.cells[name] for name in each.differences}, True)
+        for each in differing
+    ]
+    new = [each.cells for each in understood.rows if each.standing is Standing.NEW]
+    return site.change_plan(in_turn([*edits, adding(new)] if new else edits), dry_run)
+
+
+def _said(wanted: int, changed: Sequence[Change], dry_run: bool) -> int:
+    if not wanted:
+        note("nothing to take: the plan has these rows")
+        return YES
+    if not changed:
+        note("nothing is written")
+        return NO
+    rows = counted(len(changed), "row")
+    if dry_run:
+        note(f"{rows} would be added or changed; nothing is written")
+    else:
+        note(f"{PLAN_FILE}: {rows} added or changed: portcall plan check")
+    return YES

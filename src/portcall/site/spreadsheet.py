@@ -1,0 +1,234 @@
+"""Tables in files: CSV as anybody exports it, and spreadsheets (Office Open XML, ISO/IEC 29500).
+
+Needs openpyxl for spreadsheets, which is loaded when one is read or written.
+"""
+
+from __future__ import annotations
+
+import re
+import zipfile
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import date, datetime, time
+from io import BytesIO
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from portcall.core.plan.editing import csv_line
+from portcall.core.plan.text import (
+    Line,
+    declared_delimiter,
+    decode,
+    delimiter_of,
+    lines_of,
+)
+from portcall.core.printable import for_spreadsheets, printable
+from portcall.core.trouble import BadInput, NotPossibleHere
+from portcall.site.files import write_whole
+
+if TYPE_CHECKING:
+    from openpyxl.worksheet.worksheet import Worksheet
+
+_LARGEST = 32 * 1024 * 1024
+_LARGEST_UNPACKED = 256 * 1024 * 1024
+_MOST_ROWS, _MOST_COLUMNS = 65_536, 256
+_SAMPLE = 20
+"""Lines at the top of a CSV file by which it is told what separates its cells."""
+
+
+@dataclass(frozen=True, slots=True)
+class Table:
+    """One table of a file: its sheet's name, "" for CSV, and its lines as numbered there."""
+
+    sheet: str
+    lines: Sequence[Line]
+    hidden_rows: int = 0
+
+
+def read_tables(path: Path) -> tuple[Table, ...]:
+    """The tables of a file: each visible sheet, or what a CSV file has.
+
+    Raises BadInput for what is neither, NotPossibleHere for what cannot be read.
+    """
+    try:
+        with open(path, "rb") as file:
+            data = file.read(_LARGEST + 1)
+    except OSError as error:
+        raise NotPossibleHere(f"{path}: cannot be read: {error.strerror}") from None
+    if len(data) > _LARGEST:
+        raise BadInput(f"{path.name}: has more than {_LARGEST} octets; no plan has so many")
+    if data.startswith(b"PK\x03\x04"):
+        return tuple(_sheets(path.name, data))
+    if data.startswith(b"\xd0\xcf\x11\xe0"):
+        raise BadInput(
+            f"{path.name}: is an Excel file of the kind before 2007, or one with a password; "
+            "save it as .xlsx"
+        )
+    return (Table("", _csv_lines(path.name, data)),)
+
+
+def _csv_lines(name: str, data: bytes) -> Sequence[Line]:
+    try:
+        text, _ = decode(data)
+    except BadInput as trouble:
+        raise BadInput(f"{name}: {trouble}") from None
+    lines = text.splitlines(keepends=True)
+    declared = declared_delimiter(lines[0]) if lines else None
+    start = 0 if declared is None else 1
+    try:
+        return list(lines_of(lines, start, declared or delimiter_of("".join(lines[:_SAMPLE]))))
+    except BadInput as trouble:
+        raise BadInput(f"{name}: {trouble}") from None
+
+
+def _sheets(name: str, data: bytes) -> Iterator[Table]:
+    try:
+        with zipfile.ZipFile(BytesIO(data)) as packed:
+            names = set(packed.namelist())
+            unpacked = sum(each.file_size for each in packed.infolist())
+    except zipfile.BadZipFile:
+        raise BadInput(f"{name}: is damaged; save it again from the spreadsheet") from None
+    if "content.xml" in names:
+        raise BadInput(f"{name}: is an OpenDocument file; save it as .xlsx or as CSV (UTF-8)")
+    if "xl/workbook.xml" not in names:
+        raise BadInput(f"{name}: is no spreadsheet; save it as .xlsx or as CSV (UTF-8)")
+    if unpacked > _LARGEST_UNPACKED:
+        raise BadInput(f"{name}: unpacks to {unpacked} octets; no plan has so many")
+    import openpyxl
+
+    try:
+        results = openpyxl.load_workbook(BytesIO(data), data_only=True)
+        formulas = openpyxl.load_workbook(BytesIO(data))
+    except Exception as error:  # Whatever a damaged file makes a reader of it stumble over.
+        kind = type(error).__name__
+        raise BadInput(f"{name}: cannot be read as a spreadsheet ({kind}); save it again") from None
+    for sheet in results.worksheets:
+        if sheet.sheet_state == "visible":
+            yield _table(name, sheet, formulas[sheet.title])
+
+
+def _table(name: str, sheet: Worksheet, formulas: Worksheet) -> Table:
+    if sheet.max_row > _MOST_ROWS or sheet.max_column > _MOST_COLUMNS:
+        raise BadInput(
+            f"{name}, sheet {printable(sheet.title, 40)}: has {sheet.max_row} rows and "
+            f"{sheet.max_column} columns; at most {_MOST_ROWS} and {_MOST_COLUMNS} are read"
+        )
+    filled = _merged(sheet)
+    lines = []
+    for number, cells in enumerate(sheet.iter_rows(), 1):
+        texts = []
+        for place, cell in enumerate(cells, 1):
+            value = filled.get((number, place)) if cell.value is None else cell.value
+            if value is None and formulas.cell(number, place).data_type == "f":
+                value = "#FORMULA WITHOUT A RESULT!"
+            texts.append(_as_text(value, cell.number_format))
+        line = Line(number, texts)
+        if not line.is_empty:
+            lines.append(line)
+    hidden = {n for n, each in sheet.row_dimensions.items() if each.hidden}
+    return Table(
+        printable(sheet.title, 60),
+        lines,
+        sum(line.number in hidden for line in lines),
+    )
+
+
+def _merged(sheet: Worksheet) -> Mapping[tuple[int, int], Any]:
+    """The value of each cell that is merged with one above it: it stands for all of them."""
+    filled: dict[tuple[int, int], Any] = {}
+    for span in sheet.merged_cells.ranges:
+        if span.min_col == span.max_col and span.size["rows"] <= _MOST_ROWS:
+            value = sheet.cell(span.min_row, span.min_col).value
+            for row in range(span.min_row + 1, span.max_row + 1):
+                filled[row, span.min_col] = value
+    return filled
+
+
+def _as_text(value: object, shown_as: str) -> str:
+    """A cell as the person sees it, or nearly: a number with the decimals that it is shown with."""
+    if value is None:
+        return ""
+    decimals = _DECIMALS.fullmatch(shown_as)
+    if isinstance(value, (int, float)) and decimals is not None:
+        return f"{value:.{len(decimals[1])}f}"
+    if isinstance(value, float) and value.is_integer():
+        return str(int(value))
+    if isinstance(value, (datetime, date, time)):
+        return value.isoformat() if isinstance(value, time) else value.isoformat()[:10]
+    return str(value).strip()
+
+
+_DECIMALS = re.compile(r"[#,]*0\.(0{1,9})")
+"""A number format that shows so many decimals: a firmware of 5.010 is not 5.01."""
+
+
+@dataclass(frozen=True, slots=True)
+class Sheet:
+    """What is written: a title with a line below it, the heading, and rows of texts."""
+
+    title: str
+    below: str
+    heading: Sequence[str]
+    rows: Sequence[Sequence[str]]
+
+
+def write_spreadsheet(path: Path, sheet: Sheet) -> None:
+    """Write a spreadsheet for somebody who has nothing but a spreadsheet. Raises OSError.
+
+    Every cell is text: no address becomes a date, no serial number a rounded one, and nothing that
+    a device said is run as a formula. The heading stays in sight, and is on every printed page.
+    """
+    from openpyxl import Workbook
+    from openpyxl.styles import Alignment, Border, Font, PatternFill, Side
+    from openpyxl.utils import get_column_letter
+
+    book = Workbook()
+    page = book.active
+    page.title = "Plan"
+    _put(page, 1, 1, sheet.title).font = Font(bold=True, size=14)
+    _put(page, 2, 1, sheet.below).font = Font(color="606060")
+    line = Side(style="thin", color="A0A0A0")
+    for place, text in enumerate(sheet.heading, 1):
+        cell = _put(page, _HEADING_ROW, place, text)
+        cell.font = Font(bold=True)
+        cell.fill = PatternFill("solid", fgColor="E4E8EC")
+        cell.border = Border(bottom=line)
+    for number, row in enumerate(sheet.rows, _HEADING_ROW + 1):
+        for place, text in enumerate(row, 1):
+            _put(page, number, place, text).alignment = Alignment(vertical="top", wrap_text=True)
+    for place, heading in enumerate(sheet.heading):
+        longest = max((len(row[place]) for row in sheet.rows), default=0)
+        width = min(max(longest, len(heading)) + 2, _WIDEST)
+        page.column_dimensions[get_column_letter(place + 1)].width = width
+    last = get_column_letter(max(len(sheet.heading), 1))
+    page.freeze_panes = f"B{_HEADING_ROW + 1}"
+    page.auto_filter.ref = f"A{_HEADING_ROW}:{last}{_HEADING_ROW + len(sheet.rows)}"
+    page.print_title_rows = f"{_HEADING_ROW}:{_HEADING_ROW}"
+    page.page_setup.orientation = "landscape"
+    page.page_setup.paperSize = page.PAPERSIZE_A4
+    page.page_setup.fitToHeight = 0
+    page.sheet_properties.pageSetUpPr.fitToPage = True
+    page.oddFooter.right.text = "&P / &N"
+    saved = BytesIO()
+    book.save(saved)
+    write_whole(path, saved.getvalue())
+
+
+_HEADING_ROW = 4
+_WIDEST = 42
+
+
+def _put(page: Worksheet, row: int, column: int, text: str) -> Any:
+    """Write a cell as text, whatever it looks like."""
+    cell = page.cell(row, column)
+    cell.value = text or None
+    if text:
+        cell.data_type = "s"
+    cell.number_format = "@"
+    return cell
+
+
+def csv_text(rows: Sequence[Sequence[str]], delimiter: str, mark: bool) -> bytes:
+    """Rows as CSV in UTF-8, with a byte order mark where asked: some spreadsheets need it."""
+    text = "".join(csv_line([for_spreadsheets(cell) for cell in row], delimiter) for row in rows)
+    return text.encode("utf-8-sig" if mark else "utf-8")
