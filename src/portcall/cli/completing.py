@@ -25,7 +25,7 @@ DOORS = ["cip", "modbus", "opcua", "web", "secureweb", "ftp", "ssh", "telnet", "
 """As they are spelt without spaces; a test holds both against what they stand for."""
 
 _TAKE_NAMES = {
-    *("find", "match", "assign", "keep", "move", "blink"),
+    *("find", "match", "assign", "keep", "move", "swap", "blink"),
     *("reach", "trace", "open", "why", "verify"),
 }
 _TAKE_A_DOOR_SECOND = {"why", "trace", "open"}

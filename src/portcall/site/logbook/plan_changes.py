@@ -8,11 +8,25 @@ from __future__ import annotations
 from collections.abc import Iterable
 from pathlib import Path
 
+from portcall.core.address import AddressError, Mac, parse_mac
 from portcall.core.plan.changing import Change, cells_of
 from portcall.core.trouble import NotPossibleHere
-from portcall.site.logbook.entries import add_entry
+from portcall.site.logbook.entries import add_entry, entries
 
 FILE = "plan-changes.jsonl"
+
+
+def macs_before(folder: Path, name: str, mac: Mac) -> tuple[Mac, ...]:
+    """The MACs that a row had before it got the one that it has, the latest last."""
+    found: list[Mac] = []
+    for entry in entries(folder / FILE):
+        try:
+            was, now = entry["was"]["mac"], entry["is"]["mac"]
+            if entry["is"]["name"].casefold() == name.casefold() and parse_mac(now) == mac != was:
+                found.append(parse_mac(was))
+        except (KeyError, TypeError, AttributeError, AddressError):
+            continue
+    return tuple(found)
 
 
 def record_changes(folder: Path, changes: Iterable[Change]) -> None:

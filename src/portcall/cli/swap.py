@@ -1,0 +1,205 @@
+"""``portcall swap``."""
+
+from __future__ import annotations
+
+import asyncio
+import sys
+from collections.abc import Callable, Coroutine
+from typing import Any
+
+import click
+
+from portcall.cli.main import INTERRUPTED, NO, YES
+from portcall.cli.options import (
+    adapter_option,
+    begin_capture,
+    capture_option,
+    chosen_adapter,
+    json_option,
+)
+from portcall.cli.running import run_until_interrupted
+from portcall.cli.say import note, print_json
+from portcall.cli.views.swapped import (
+    ask_which,
+    candidate_document,
+    say_swapped,
+    show_both,
+    show_candidates,
+    swapped_document,
+    tell_swap,
+)
+from portcall.core.address import Mac, parse_mac
+from portcall.core.plan.rows import Plan, PlannedDevice
+from portcall.core.plan.targets import parse_device
+from portcall.core.swap.candidates import Candidate, the_one
+from portcall.core.trouble import BadInput
+from portcall.core.verify.judgement import Verdict
+from portcall.jobs.swap.looking import NobodyNew, Scene, look_for_new
+from portcall.jobs.swap.swap import HowToSwap, judge_row, swap
+from portcall.site.folder import Site, this_site
+from portcall.site.logbook.plan_changes import macs_before
+
+LONGEST_WAIT = 86_400.0
+
+
+@click.command("swap")
+@click.argument("name")
+@click.option("--with", "chosen", metavar="MAC", help="Which device is the new one.")
+@click.option(
+    "--wait",
+    type=click.FloatRange(0, LONGEST_WAIT),
+    default=0.0,
+    metavar="SECONDS",
+    help="How long to look again when nobody new is heard.",
+)
+@click.option("--yes", is_flag=True, help="Take the one that is found without asking.")
+@click.option("--force", is_flag=True, help="Set a device even when it is controlling something.")
+@click.option("--alongside", is_flag=True, help="Serve although another DHCP server is here.")
+@adapter_option
+@capture_option
+@json_option
+def swap_command(
+    name: str,
+    chosen: str | None,
+    wait: float,
+    yes: bool,
+    force: bool,
+    alongside: bool,
+    adapter_name: str | None,
+    capture: str | None,
+    as_json: bool,
+) -> int:
+    """Put a new device in the place of one that died: address, name, proof, MAC into the plan.
+
+    NAME is the planned one that is gone. The new one is found by what a device does that nobody has
+    set: it asks for an address, has none, or is at a maker's default one. Both are shown, and Enter
+    begins. While the old one is still heard nothing is done. The plan is changed last: ended before
+    that, it is as it was, and the same line typed again goes on.
+
+    \b
+    portcall swap fan-drive-1
+    portcall swap fan-drive-1 --with 02-77-B1-4C-0A-77 --yes
+    """
+    asks = not (yes or as_json)
+    if asks and not (sys.stdin.isatty() and sys.stdout.isatty()):
+        raise BadInput("there is nobody at a terminal to ask: --yes takes the one that is found")
+    mac = parse_mac(chosen) if chosen else None
+    site = this_site()
+    plan = site.plan()
+    row = _row(name, plan)
+    adapter = chosen_adapter(adapter_name)
+    begin_capture(adapter, capture)
+    note(f"looking for who hangs in the place of {row.name}, {row.mac} at {row.address} …")
+    scene = look_for_new(adapter, site, plan, row, wait, note)
+    if scene.still_there is not None:
+        return _refused(scene, adapter, site, plan, as_json)
+    if not scene.candidates and mac is None:
+        return _none(row, as_json)
+    new = _chosen(scene, mac, plan)
+    if new is None and not asks:
+        return _several(scene, as_json)
+    if asks:
+        new = ask_which(scene) if new is None else _confirmed(scene, new)
+        if new is None:
+            note("nothing is changed")
+            return NO
+    assert new is not None
+    swapped = swap(
+        adapter,
+        site,
+        plan,
+        scene,
+        new,
+        HowToSwap(force=force, alongside=alongside),
+        tell_swap,
+        _until,
+    )
+    if swapped is None:
+        note("interrupted: the plan is as it was; the same line goes on")
+        return INTERRUPTED
+    if as_json:
+        print_json(swapped_document(swapped, scene, new))
+    else:
+        say_swapped(swapped)
+    return YES if swapped.is_right else NO
+
+
+def _row(name: str, plan: Plan) -> PlannedDevice:
+    row = parse_device(name, plan).row
+    if row is None:
+        raise BadInput(f"{name}: is not in the plan, so nothing is known whose place it is")
+    if row.mac is None:
+        raise BadInput(
+            f"{row.name}: has no MAC in the plan, so no device is gone: portcall plan set "
+            f"{row.name} mac=MAC"
+        )
+    return row
+
+
+def _until(work: Callable[[asyncio.Event], Coroutine[Any, Any, None]]) -> bool:
+    _, interrupted = run_until_interrupted(work)
+    return interrupted
+
+
+def _chosen(scene: Scene, mac: Mac | None, plan: Plan) -> Candidate | None:
+    """The device that was named, or the only one that can be meant. Raises BadInput."""
+    if mac is None:
+        return the_one(scene.candidates)
+    for each in scene.candidates:
+        if each.mac == mac:
+            return each
+    planned = plan.by_mac(mac)
+    if planned is not None:
+        raise BadInput(f"--with {mac}: it is {planned.name} in the plan")
+    device = next((each for each in scene.devices if each.mac == mac), None)
+    if device is None:
+        raise BadInput(f"--with {mac}: it is not heard on this wire")
+    at = ", ".join(str(address) for address in device.addresses) or "no address"
+    return Candidate(device, f"it was named, and is at {at}", None)
+
+
+def _confirmed(scene: Scene, new: Candidate) -> Candidate | None:
+    show_both(scene, new)
+    row = scene.gone.row
+    question = f"Enter makes it {row.name}, {row.interface}; n: nothing is done"
+    said: str = click.prompt(question, default="", show_default=False, err=True)
+    return new if said.strip() == "" else None
+
+
+def _refused(scene: Scene, adapter: Any, site: Site, plan: Plan, as_json: bool) -> int:
+    """The old one is heard: nothing is done; unless it is the new one of a swap that is done."""
+    row = scene.gone.row
+    assert row.mac is not None
+    before = macs_before(site.own_plan.parent, row.name, row.mac)
+    judgement = judge_row(adapter, site, plan, row, note) if before else None
+    is_done = judgement is not None and judgement.verdict is Verdict.RIGHT
+    if is_done:
+        sentence = f"{row.name} is right: {row.mac} took the place of {before[-1]} already"
+    else:
+        sentence = f"{scene.still_there}; nothing is done"
+    if as_json:
+        document = {"name": row.name, "swapped": False, "is_right": is_done, "why": sentence}
+        print_json(document)
+    else:
+        click.echo(sentence)
+    return YES if is_done else NO
+
+
+def _none(row: PlannedDevice, as_json: bool) -> int:
+    nobody = NobodyNew(row, waits=False)
+    if as_json:
+        print_json({"name": row.name, "swapped": False, "candidates": [], "why": str(nobody)})
+    else:
+        click.echo(f"{nobody}\nwait for one: portcall swap {row.name} --wait 600")
+    return NO
+
+
+def _several(scene: Scene, as_json: bool) -> int:
+    """Several could be meant, and nobody is asked."""
+    if as_json:
+        told = [candidate_document(each) for each in scene.candidates]
+        print_json({"name": scene.gone.row.name, "swapped": False, "candidates": told})
+    else:
+        show_candidates(scene)
+        note(f"say which: portcall swap {scene.gone.row.name} --with MAC --yes")
+    return NO

@@ -1,0 +1,1 @@
+"""A replaced device takes its predecessor's place."""

@@ -1,0 +1,209 @@
+"""Giving a new device the place of the one that is gone: address, name, proof, and then the plan.
+
+The plan is written last, and in one piece. Whoever ends this before finds the plan as it was, and
+the device as far as it came: typed again, it is found at its new address or on its way there, and
+what is done already is not done again.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable, Coroutine
+from dataclasses import dataclass, replace
+from time import monotonic
+from typing import Any, TypeAlias
+
+from portcall.core.adapters.adapter import Adapter
+from portcall.core.address import Mac
+from portcall.core.find.sighting import Field, Method
+from portcall.core.plan.changing import setting
+from portcall.core.plan.rows import Plan, PlannedDevice
+from portcall.core.plan.targets import Meant
+from portcall.core.setting.job import Job, Outcome
+from portcall.core.swap.candidates import Candidate, in_the_way, unlike
+from portcall.core.trouble import NotPossibleHere
+from portcall.core.verify.judgement import Judgement, Verdict
+from portcall.jobs.assign.assignment import Assignment, Options, other_servers
+from portcall.jobs.assign.rows import Served, in_reach, rows_to_serve
+from portcall.jobs.look.locate import Located
+from portcall.jobs.setting.keep import keep
+from portcall.jobs.setting.log import remembering, written
+from portcall.jobs.setting.mover import Mover
+from portcall.jobs.setting.naming import names_for
+from portcall.jobs.swap.looking import Scene
+from portcall.jobs.telling import Tell
+from portcall.jobs.verify.verify import verify
+from portcall.jobs.workstation.visit import visit
+from portcall.site.folder import Site
+from portcall.site.logbook.settings import SettingsLog
+
+Until: TypeAlias = Callable[[Callable[[asyncio.Event], Coroutine[Any, Any, None]]], bool]
+"""Runs a job that ends early when its event is set; whether Ctrl-C had set it."""
+
+_LEASE = 3600
+"""Seconds; the device is told to hold its address as soon as it has it."""
+
+_ATTEMPTS, _BETWEEN = 10, 1.0
+"""A device answers by ARP before its programs have started."""
+
+_IN_PLACE = (Verdict.RIGHT, Verdict.DIFFERS, Verdict.SILENT)
+"""Verdicts of a device that has the address, and alone."""
+
+
+@dataclass(frozen=True, slots=True)
+class Swapped:
+    """What came of it: ``judgement`` is the row's with the new MAC; ``seconds`` since it began.
+
+    ``planned`` says whether the plan has the new MAC now.
+    """
+
+    row: PlannedDevice
+    old: Mac
+    outcome: Outcome
+    judgement: Judgement | None
+    planned: bool
+    seconds: float
+    unlike: tuple[str, ...] = ()
+
+    @property
+    def is_right(self) -> bool:
+        """Whether all is as it should be: in place, holding its address, right by verify."""
+        right = self.judgement is not None and self.judgement.verdict is Verdict.RIGHT
+        return right and self.outcome.done and self.planned
+
+
+@dataclass(frozen=True, slots=True)
+class HowToSwap:
+    """``wait`` in seconds for a device that is set by hand; None has no end."""
+
+    wait: float | None = 120.0
+    force: bool = False
+    alongside: bool = False
+
+
+def swap(
+    adapter: Adapter,
+    site: Site,
+    plan: Plan,
+    scene: Scene,
+    new: Candidate,
+    how: HowToSwap,
+    tell: Tell,
+    until: Until,
+) -> Swapped | None:
+    """Bring the new device to the row's address, prove it, and write its MAC into the plan.
+
+    None when Ctrl-C ended it: then the plan is as it was. Raises NotPossibleHere, BadInput.
+    """
+    began = monotonic()
+    gone = scene.gone
+    row = replace(gone.row, mac=new.mac)
+    taken = in_the_way(row, new.mac, scene.devices, {own.ip for own in adapter.interfaces})
+    if taken is not None:
+        return Swapped(row, gone.mac, Outcome(False, findings=(taken,)), None, False, 0.0)
+    by_request = new.device.asks and not new.device.addresses
+    with Mover(adapter, site, how.wait, how.force, tell) as mover:
+        if by_request and Method.DCP not in new.device.methods:
+            with visit(adapter, row.address, site, tell) as there:
+                outcome = _serve(there, site, row, scene, how, tell, until)
+                if outcome is None:
+                    return None
+                judgement = judge_row(there, site, plan, row, tell)
+        else:
+            meant = Meant(row.name, row, new.mac)
+            called, unnamed = names_for(meant, None)
+            outcome = mover.move(Located(meant, new.device), called).with_findings(*unnamed)
+            judgement = judge_row(mover.adapter, site, plan, row, tell)
+    told = _identity(judgement, outcome)
+    planned = judgement.verdict in _IN_PLACE
+    if planned:
+        cells = {"mac": str(new.mac)}
+        if row.expected.serial and Field.SERIAL in told:
+            cells["serial"] = told[Field.SERIAL]
+        site.change_plan(setting(row.name, cells))
+    seconds = monotonic() - began
+    return Swapped(row, gone.mac, outcome, judgement, planned, seconds, tuple(unlike(gone, told)))
+
+
+def _serve(
+    adapter: Adapter,
+    site: Site,
+    row: PlannedDevice,
+    scene: Scene,
+    how: HowToSwap,
+    tell: Tell,
+    until: Until,
+) -> Outcome | None:
+    """Answer its requests until it has its address, and have it keep that; None after Ctrl-C."""
+    served = Served(site, (f"{row.mac}={row.interface}",), adapter)
+    options = Options(_LEASE, seconds=how.wait, until_done=True, alongside=how.alongside)
+    _refuse_beside(scene, served, options, tell)
+    plan = in_reach(rows_to_serve(site, served.words), adapter)
+    assignment = Assignment(served, plan, options, tell)
+
+    async def work(interrupt: asyncio.Event) -> None:
+        await assignment.run((), interrupt)
+
+    if until(work):
+        return None
+    if assignment.board.missing:
+        state = assignment.board.rows[0]
+        finding = f"it did not come to {row.address} in time: {state.detail or state.state}"
+        return Outcome(False, findings=(finding,))
+    called, unnamed = names_for(Meant(row.name, row, row.mac), None)
+    assert row.mac is not None
+    job = Job(row.name, row.mac, row.interface, row.gateway, row.address, called, called)
+    log = SettingsLog(site.folder)
+    kept = asyncio.run(_keep(adapter, replace(job, force=how.force), remembering(log, job)))
+    return written(log, job, kept).with_findings(*unnamed)
+
+
+async def _keep(adapter: Adapter, job: Job, remember: Callable[..., None]) -> Outcome:
+    """Have it hold its address, once its programs answer."""
+    outcome = await keep(adapter.name, job, remember)
+    for _ in range(_ATTEMPTS - 1):
+        if outcome.by is not None:
+            break
+        await asyncio.sleep(_BETWEEN)
+        outcome = await keep(adapter.name, job, remember)
+    return outcome
+
+
+def _refuse_beside(scene: Scene, served: Served, options: Options, tell: Tell) -> None:
+    """Raise NotPossibleHere where another DHCP server is, unless it is to serve alongside."""
+    if not scene.asked_for_servers:
+        asyncio.run(other_servers(served, options, tell))
+        return
+    for server in scene.servers:
+        at = ", ".join(str(address) for address in server.addresses) or str(server.mac)
+        sentence = f"another DHCP server is here: {at}"
+        if not options.alongside:
+            raise NotPossibleHere(f"{sentence}. Unplug it, or swap --alongside it")
+        tell(sentence)
+
+
+def judge_row(
+    adapter: Adapter, site: Site, plan: Plan, row: PlannedDevice, tell: Tell
+) -> Judgement:
+    """What verify says of a row, which stands in for the plan's of its name."""
+    rows = tuple(row if each.name == row.name else each for each in plan)
+    verified = asyncio.run(verify(adapter, site, Plan(rows, plan.columns), [row], tell))
+    return verified.judgements[0]
+
+
+def _identity(judgement: Judgement, outcome: Outcome) -> dict[Field, str]:
+    """Who the new device says it is, now that it can be asked."""
+    who = judgement.identity
+    told: dict[Field, str | None] = {}
+    if who is not None:
+        told = {
+            Field.PRODUCT: who.product,
+            Field.SERIAL: who.serial,
+            Field.FIRMWARE: who.firmware,
+        }
+    elif outcome.identity is not None:
+        told = {
+            Field.SERIAL: outcome.identity.serial_text,
+            Field.FIRMWARE: outcome.identity.firmware,
+        }
+    return {field: value for field, value in told.items() if value}
