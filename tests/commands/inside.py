@@ -115,11 +115,12 @@ class Plant:
 class Terminal:
     """A person at a terminal in a practice plant: types, and reads what is drawn."""
 
-    def __init__(self, line: str) -> None:
+    def __init__(self, line: str, scenario: Path | None = None) -> None:
         self.pid, self.master = pty.fork()
         if self.pid == 0:
             os.environ.update(TERM="xterm-256color", COLUMNS="140", LINES="40")
-            os.execv(PORTCALL[0], [*PORTCALL, "plant", "run", "--", "sh", "-c", line])
+            options = ["--scenario", str(scenario)] if scenario else []
+            os.execv(PORTCALL[0], [*PORTCALL, "plant", "run", *options, "--", "sh", "-c", line])
         self.text = ""
 
     def until(self, pattern: str, seconds: float = 40) -> None:

@@ -80,8 +80,8 @@ def swap_command(
     portcall swap fan-drive-1
     portcall swap fan-drive-1 --with 02-77-B1-4C-0A-77 --yes
     """
-    asks = not (yes or as_json)
-    if asks and not (sys.stdin.isatty() and sys.stdout.isatty()):
+    asks = not yes
+    if asks and (as_json or not (sys.stdin.isatty() and sys.stdout.isatty())):
         raise BadInput("there is nobody at a terminal to ask: --yes takes the one that is found")
     mac = parse_mac(chosen) if chosen else None
     site = this_site()
@@ -171,8 +171,10 @@ def _refused(scene: Scene, adapter: Any, site: Site, plan: Plan, as_json: bool) 
     row = scene.gone.row
     assert row.mac is not None
     before = macs_before(site.own_plan.parent, row.name, row.mac)
-    judgement = judge_row(adapter, site, plan, row, note) if before else None
-    is_done = judgement is not None and judgement.verdict is Verdict.RIGHT
+    is_done = False
+    if before:
+        judgement, _ = judge_row(adapter, site, plan, row, note)
+        is_done = judgement.verdict is Verdict.RIGHT
     if is_done:
         sentence = f"{row.name} is right: {row.mac} took the place of {before[-1]} already"
     else:

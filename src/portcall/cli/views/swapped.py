@@ -123,7 +123,10 @@ def _lines(swapped: Swapped) -> list[Remark]:
         lines.append(Remark("    does not hold its address when the power goes", Tone.BROKEN))
     lines += [Remark(f"    {each}") for each in outcome.findings]
     if not right:
-        lines += [Remark(f"    {each}", Tone.BROKEN) for each in judgement.findings]
+        # What is said of the predecessor, too, is not said twice.
+        said = tuple(each.partition(",")[0].partition(";")[0] for each in swapped.unlike)
+        told = [each for each in judgement.findings if not said or not each.startswith(said)]
+        lines += [Remark(f"    {each}", Tone.BROKEN) for each in told]
     lines += [Remark(f"    {each}", Tone.TO_DO) for each in swapped.unlike]
     if swapped.planned:
         lines.append(Remark(f"{PLAN_FILE}: mac is {row.mac}, was {swapped.old}", Tone.DONE))

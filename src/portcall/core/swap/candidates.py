@@ -78,6 +78,17 @@ class Candidate:
         return {field: value for field in IDENTITY if (value := self.device.value(field))}
 
 
+def own_words(device: Device) -> dict[Field, str]:
+    """Who a device says itself that it is."""
+    own = [said for said in device.said if said.method not in (Method.REGISTRY, Method.PLAN)]
+    told = {field: device.value(field) for field in IDENTITY}
+    return {
+        field: value
+        for field, value in told.items()
+        if value and any(said.field is field and said.value == value for said in own)
+    }
+
+
 def candidates(
     gone: Predecessor, plan: Plan, devices: Sequence[Device], defaults: Sequence[AddressRange]
 ) -> tuple[Candidate, ...]:

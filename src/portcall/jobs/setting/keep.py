@@ -258,7 +258,7 @@ async def keep(adapter: str, job: Job, remember: Remember, by_dcp: bool = True) 
     outcome = await keep_by_cip(adapter, job, remember)
     if outcome is None and by_dcp:
         outcome = await keep_by_dcp(adapter, job, remember)
-    return outcome or Outcome(False, findings=_NO_WAY)
+    return outcome or Outcome(False, findings=_no_way(job.name))
 
 
 async def release(adapter: str, job: Job, remember: Remember, before: str) -> Outcome:
@@ -267,8 +267,9 @@ async def release(adapter: str, job: Job, remember: Remember, before: str) -> Ou
     return outcome or Outcome(False, findings=("it answers no CIP, and only that has a way back",))
 
 
-_NO_WAY = (
-    "it answers no CIP and no DCP, so nothing here can tell it to",
-    "see on its own panel or page how it gets its address, and prove it: "
-    "portcall verify --power-cycle NAME",
-)
+def _no_way(name: str) -> tuple[str, ...]:
+    return (
+        "it answers no CIP and no DCP, so nothing here can tell it to",
+        "see on its own panel or page how it gets its address, and prove it: "
+        f"portcall verify --power-cycle {name}",
+    )

@@ -15,12 +15,13 @@ from typing import Any, TypeAlias
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import Mac
+from portcall.core.find.device import Device
 from portcall.core.find.sighting import Field, Method
 from portcall.core.plan.changing import setting
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.plan.targets import Meant
 from portcall.core.setting.job import Job, Outcome
-from portcall.core.swap.candidates import Candidate, in_the_way, unlike
+from portcall.core.swap.candidates import Candidate, in_the_way, own_words, unlike
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.verify.judgement import Judgement, Verdict
 from portcall.jobs.assign.assignment import Assignment, Options, other_servers
@@ -43,7 +44,7 @@ Until: TypeAlias = Callable[[Callable[[asyncio.Event], Coroutine[Any, Any, None]
 _LEASE = 3600
 """Seconds; the device is told to hold its address as soon as it has it."""
 
-_ATTEMPTS, _BETWEEN = 10, 1.0
+_ATTEMPTS, _BETWEEN = 5, 1.0
 """A device answers by ARP before its programs have started."""
 
 _IN_PLACE = (Verdict.RIGHT, Verdict.DIFFERS, Verdict.SILENT)
@@ -97,7 +98,8 @@ def swap(
     """
     began = monotonic()
     gone = scene.gone
-    row = replace(gone.row, mac=new.mac)
+    # Which serial number the new one has is learnt of itself.
+    row = replace(gone.row, mac=new.mac, expected=replace(gone.row.expected, serial=""))
     taken = in_the_way(row, new.mac, scene.devices, {own.ip for own in adapter.interfaces})
     if taken is not None:
         return Swapped(row, gone.mac, Outcome(False, findings=(taken,)), None, False, 0.0)
@@ -108,17 +110,17 @@ def swap(
                 outcome = _serve(there, site, row, scene, how, tell, until)
                 if outcome is None:
                     return None
-                judgement = judge_row(there, site, plan, row, tell)
+                judgement, device = judge_row(there, site, plan, row, tell)
         else:
             meant = Meant(row.name, row, new.mac)
             called, unnamed = names_for(meant, None)
             outcome = mover.move(Located(meant, new.device), called).with_findings(*unnamed)
-            judgement = judge_row(mover.adapter, site, plan, row, tell)
-    told = _identity(judgement, outcome)
+            judgement, device = judge_row(mover.adapter, site, plan, row, tell)
+    told = own_words(device) if device is not None else {}
     planned = judgement.verdict in _IN_PLACE
     if planned:
         cells = {"mac": str(new.mac)}
-        if row.expected.serial and Field.SERIAL in told:
+        if gone.row.expected.serial and Field.SERIAL in told:
             cells["serial"] = told[Field.SERIAL]
         site.change_plan(setting(row.name, cells))
     seconds = monotonic() - began
@@ -160,12 +162,11 @@ def _serve(
 
 async def _keep(adapter: Adapter, job: Job, remember: Callable[..., None]) -> Outcome:
     """Have it hold its address, once its programs answer."""
-    outcome = await keep(adapter.name, job, remember)
-    for _ in range(_ATTEMPTS - 1):
+    for _ in range(_ATTEMPTS):
+        outcome = await keep(adapter.name, job, remember, by_dcp=False)
         if outcome.by is not None:
             break
         await asyncio.sleep(_BETWEEN)
-        outcome = await keep(adapter.name, job, remember)
     return outcome
 
 
@@ -184,26 +185,11 @@ def _refuse_beside(scene: Scene, served: Served, options: Options, tell: Tell) -
 
 def judge_row(
     adapter: Adapter, site: Site, plan: Plan, row: PlannedDevice, tell: Tell
-) -> Judgement:
-    """What verify says of a row, which stands in for the plan's of its name."""
+) -> tuple[Judgement, Device | None]:
+    """What verify says of a row, which stands in for the plan's of its name; and of its device."""
     rows = tuple(row if each.name == row.name else each for each in plan)
-    verified = asyncio.run(verify(adapter, site, Plan(rows, plan.columns), [row], tell))
-    return verified.judgements[0]
-
-
-def _identity(judgement: Judgement, outcome: Outcome) -> dict[Field, str]:
-    """Who the new device says it is, now that it can be asked."""
-    who = judgement.identity
-    told: dict[Field, str | None] = {}
-    if who is not None:
-        told = {
-            Field.PRODUCT: who.product,
-            Field.SERIAL: who.serial,
-            Field.FIRMWARE: who.firmware,
-        }
-    elif outcome.identity is not None:
-        told = {
-            Field.SERIAL: outcome.identity.serial_text,
-            Field.FIRMWARE: outcome.identity.firmware,
-        }
-    return {field: value for field, value in told.items() if value}
+    verified = asyncio.run(
+        verify(adapter, site, Plan(rows, plan.columns), [row], tell, elsewhere=False)
+    )
+    device = next((each for each in verified.devices if each.mac == row.mac), None)
+    return verified.judgements[0], device

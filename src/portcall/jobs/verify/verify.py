@@ -40,6 +40,9 @@ counted only afterwards: with the usual bursts the pace would be exceeded."""
 _METHODS = tuple(method for method in WIRE_METHODS if method not in (Method.PORTS, Method.DHCP))
 """Every way of saying who one is; which other doors are open, and who serves, is not judged."""
 
+_AWHILE = 1.0
+"""Seconds to listen where only the planned addresses are asked."""
+
 _ECHOES = 3
 _ECHO_INTERVAL = 0.2
 _ECHO_WAIT = 1.0
@@ -67,6 +70,8 @@ class Verified:
     unplanned: tuple[Device, ...]
     not_run: tuple[NotRun, ...]
     other_ways: Mapping[IPv4Address, str] = field(default_factory=dict)
+    devices: Sequence[Device] = ()
+    """All that were found meanwhile."""
 
     @property
     def right(self) -> int:
@@ -93,10 +98,12 @@ async def verify(
     plan: Plan,
     rows: Sequence[PlannedDevice] = (),
     tell: Tell = nobody,
+    elsewhere: bool = True,
 ) -> Verified:
     """Look, then ask the planned addresses, all of them or those of some ``rows``.
 
-    Raises NotPossibleHere.
+    Without ``elsewhere`` a device that is not where it is planned is missing, and it is not told
+    where else it is: that takes half the time. Raises NotPossibleHere.
     """
     wanted = list(rows) or list(plan)
     gathering = gathering_for(site, plan)
@@ -105,6 +112,8 @@ async def verify(
     own = own_addresses()
     within = [AddressRange(row.address, row.address) for row in wanted if row.address not in own]
     orders = replace(orders, within=within)
+    if not elsewhere:
+        orders = replace(orders, ranges=within, listen=_AWHILE)
     looked = await look(adapter, orders, gathering, tell=tell)
     looked.to_its_end()
     devices = gathering.devices()
@@ -129,6 +138,7 @@ async def verify(
         () if rows else unplanned(plan, devices),
         tuple(looked.look.not_run),
         ways,
+        devices,
     )
 
 
