@@ -108,7 +108,7 @@ def test_a_line_to_type_serves_all_devices_that_need_it():
         "2 planned devices are not at the planned address: portcall move fan pump"
     ]
     assert lines(seen(FAN, "10.61.20.22"), seen(PLC, "10.61.20.22")) == [
-        "unplug the other device that has the address of fan: portcall move fan"
+        "1 planned device is not at the planned address: portcall move fan"
     ]
     assert lines(seen(FAN, "10.61.20.21"), seen(OTHER, "10.61.10.9")) == [
         "1 device is not in the plan: 10.61.10.9",

@@ -65,6 +65,8 @@ class Asking(NamedTuple):
         return (self.last - self.first) / (self.times - 1) if self.times > 1 else None
 
 
+_PLATE = (Field.PRODUCT, Field.DESCRIPTION, Field.KIND)
+
 MANY_ADDRESSES = 16
 """A MAC that has so many answers for others: a router with proxy ARP (RFC 1027)."""
 
@@ -108,6 +110,13 @@ class Device:
     def _shown(self, wanted: Field) -> Said | None:
         found = [said for said in self.said if said.field is wanted]
         return min(found, key=lambda said: _RANK[said.method]) if found else None
+
+    @property
+    def nameplate(self) -> str:
+        """What it is, and its serial number, as far as that is known."""
+        what = next((v for f in _PLATE if (v := self.value(f))), "")
+        serial = self.value(Field.SERIAL)
+        return ", ".join(filter(None, (what, f"serial {serial}" if serial else "")))
 
     def values(self, wanted: Field) -> tuple[str, ...]:
         """Every value of a field, each once."""

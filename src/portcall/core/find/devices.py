@@ -212,9 +212,10 @@ class Gathering:
                 whole = extra.get(macs[0], self._by_mac[macs[0]])
                 extra[macs[0]] = whole.with_all_of(said)
             elif macs:
+                told = {each[:2] for mac in macs for each in self._by_mac[mac].said or ()}
                 for mac in macs:
                     whole = extra.get(mac, self._by_mac[mac])
-                    extra[mac] = whole.with_all_of(_one_of_several(address, said))
+                    extra[mac] = whole.with_all_of(_one_of_several(address, said, told))
             else:
                 alone.append(said)
         gathered = (extra.get(mac, known) for mac, known in self._by_mac.items())
@@ -270,12 +271,18 @@ class Gathering:
                 yield Said(Field.NAME, row.name, Method.PLAN)
 
 
-def _one_of_several(address: IPv4Address, known: _Gathered) -> _Gathered:
-    """What was said at an address that several devices have: a sentence for each of them."""
+def _one_of_several(
+    address: IPv4Address, known: _Gathered, told: Collection[tuple[Field, str]]
+) -> _Gathered:
+    """What was said at an address that several devices have: a sentence for each of them.
+
+    Not what is ``told`` of one of them: of that it is known who says it.
+    """
     facts = dict.fromkeys(
         each.value
         for each in known.said or ()
         if each.field in (Field.NAME, Field.PRODUCT, Field.SERIAL, Field.DESCRIPTION)
+        and each[:2] not in told
     )
     said = {}
     if facts:

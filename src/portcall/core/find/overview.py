@@ -257,20 +257,14 @@ def _unknown_asking(devices: Sequence[Device]) -> Iterator[NextStep]:
 def _elsewhere(scene: Scene) -> Iterator[NextStep]:
     """Planned devices that have another address, or none and do not ask."""
     movable: list[str] = []
-    shared: list[str] = []
     for device in scene.devices:
         row = scene.row_of(device)
         if row is None or row.address in device.addresses or (device.asks and not device.addresses):
             continue
-        (shared if device.rivals else movable).append(row.name)
+        movable.append(row.name)
     if movable:
         who = counted(len(movable), "planned device is", "planned devices are")
         yield NextStep(f"{who} not at the planned address", f"portcall move {' '.join(movable)}")
-    for name in shared:
-        yield NextStep(
-            f"unplug the other device that has the address of {name}",
-            f"portcall move {name}",
-        )
 
 
 def _to_name(scene: Scene) -> Iterator[NextStep]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from ipaddress import IPv4Address
 
 from portcall.core.address import Mac, assumed_network
@@ -18,8 +18,13 @@ _OWN_TABLE = ", by this computer's own ARP table, which may be some minutes old"
 _NOT_SOUGHT = "who else is there, and where the device is, was not asked: run this with sudo"
 
 
-def judge_neighbour(goal: Goal, here: Situation, wire: WireSeen) -> Step | None:
-    """Who answers; None when nobody does, which takes a look around to judge."""
+def judge_neighbour(
+    goal: Goal, here: Situation, wire: WireSeen, plates: Mapping[Mac, str] | None = None
+) -> Step | None:
+    """Who answers; None when nobody does, which takes a look around to judge.
+
+    ``plates`` say what each of several devices is that answer.
+    """
     first = here.way.router or goal.address
     macs = wire.macs(first)
     if wire.answers is None:
@@ -27,7 +32,11 @@ def judge_neighbour(goal: Goal, here: Situation, wire: WireSeen) -> Step | None:
             Rung.NEIGHBOUR, "ARP needs root or CAP_NET_RAW, and was not asked; run this with sudo"
         )
     if len(macs) > 1:
-        shown = " and ".join(here.plan.named(mac) for mac in macs[:_MOST_SHOWN])
+        said = plates or {}
+        shown = " and ".join(
+            f"{here.plan.named(mac)}{f', {said[mac]}' if said.get(mac) else ''}"
+            for mac in macs[:_MOST_SHOWN]
+        )
         more = f" and {len(macs) - _MOST_SHOWN} more" if len(macs) > _MOST_SHOWN else ""
         return broken(
             Rung.NEIGHBOUR,

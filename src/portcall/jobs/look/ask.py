@@ -130,20 +130,21 @@ async def ask_devices(
             new = [a for a in found.addresses if a in network and a not in found.asked]
             if new:
                 found.asked.update(new)
-                batches.create_task(_ask_these(runner, found, vantage, new, cip_done))
+                batches.create_task(ask_these(runner, found, vantage, new, cip_done))
             elif is_last:
                 return
             # Those that appear within a moment are asked together.
             await asyncio.sleep(_TOGETHER)
 
 
-async def _ask_these(
+async def ask_these(
     runner: Runner,
     found: Findings,
     vantage: Vantage,
     addresses: list[IPv4Address],
     cip_done: asyncio.Event,
 ) -> None:
+    """Ask each of some devices what it is, once all have had time to answer a broadcast."""
     wanted = found.orders.methods
     packets = len(found.addresses) * (len(_doors(found.orders)) + _PACKETS_TO_EACH)
     seconds = packets / sustained(found.pace.in_all) + sum(ANSWER_WAITS)

@@ -53,6 +53,10 @@ _MOST_ASKED = 4096
 """Addresses asked in one look: whoever floods the wire with new ones is not followed."""
 
 
+_MOST_HOLDERS = 4
+"""MACs at one address that are told of."""
+
+
 @dataclass(frozen=True, slots=True)
 class NotRun:
     """A method that could not run here, and why."""
@@ -89,7 +93,8 @@ class Findings:
     """Takes sightings, and keeps which addresses are known, asked and identified.
 
     ``seen`` is told of every sighting; ``news`` of every address that may be asked, once;
-    ``asking`` that a device asks for an address by DHCP.
+    ``asking`` that a device asks for an address by DHCP; ``shared`` of each MAC that answers ARP
+    for an address for which another does, too.
     """
 
     def __init__(
@@ -99,6 +104,7 @@ class Findings:
         news: Callable[[IPv4Address], None],
         asking: Callable[[], None],
         outlook: Outlook,
+        shared: Callable[[IPv4Address, Mac], None] = lambda address, mac: None,
     ) -> None:
         self.orders = orders
         self.outlook = outlook
@@ -124,6 +130,9 @@ class Findings:
         self._seen = seen
         self._news = news
         self._asking = asking
+        self._shared = shared
+        self._holders: dict[IPv4Address, tuple[Mac, ...]] = {}
+        """Who answers ARP for an address, as far as such addresses are followed."""
         self.swept = asyncio.Event()
         """Whether nobody new can answer a sweep any more."""
 
@@ -142,6 +151,8 @@ class Findings:
                 self.without_mac.discard(address)
             elif address not in self._with_mac and len(self.without_mac) < _MOST_ASKED:
                 self.without_mac.add(address)
+        if address is not None and seen.mac is not None and seen.method is Method.ARP:
+            self._note_holder(address, seen.mac)
         if self.asks_devices and seen.asks is AddressProtocol.DHCP:
             self._asking()
         if not self.asks_devices or address is None or address in self.addresses:
@@ -163,6 +174,18 @@ class Findings:
         within = self.orders.within
         if not within or any(address in span for span in within):
             self.may_ask(address)
+
+    def _note_holder(self, address: IPv4Address, mac: Mac) -> None:
+        known = self._holders.get(address, ())
+        if mac in known or len(known) >= _MOST_HOLDERS:
+            return
+        if not known and len(self._holders) >= _MOST_ASKED:
+            return
+        self._holders[address] = (*known, mac)
+        if len(known) == 1:
+            self._shared(address, known[0])
+        if known:
+            self._shared(address, mac)
 
     def report_unasked(self, seen: Sighting) -> None:
         """Take a sighting of a look that asks no device: a sweep sees ten thousands."""

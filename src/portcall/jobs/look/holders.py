@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Container, Iterator, Sequence
 from ipaddress import IPv4Address
 
 from portcall.core.adapters.adapter import Adapter
@@ -56,6 +56,30 @@ async def free_among(
     for end in [runner.start(probe, link, report, begun) for probe in probes]:
         await end.wait()
     return free
+
+
+async def free_to_borrow(
+    runner: Runner,
+    link: Link,
+    choices: Iterator[IPv4Address],
+    known: Container[IPv4Address] = (),
+) -> IPv4Address | None:
+    """The first of some addresses that nobody answers for, and that is not among those known since.
+
+    A few of them are tried; None when all of those are taken.
+    """
+    for _ in range(_CANDIDATE_BATCHES):
+        batch = [address for address, _ in zip(choices, range(_CANDIDATES_AT_ONCE), strict=False)]
+        probes = [AddressProbe(link.mac, address) for address in batch]
+        free = await free_among(runner, link, probes)
+        best = next((each for each in batch if each in free and each not in known), None)
+        if best is not None:
+            return best
+    return None
+
+
+_CANDIDATES_AT_ONCE = 2
+_CANDIDATE_BATCHES = 3
 
 
 def taken_by(adapter: Adapter, job: Job) -> str | None:

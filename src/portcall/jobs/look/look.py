@@ -15,7 +15,7 @@ from contextlib import AsyncExitStack, closing, suppress
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 from portcall.core.adapters.adapter import Adapter
-from portcall.core.address import SELF_ASSIGNED, assumed_network, hosts
+from portcall.core.address import SELF_ASSIGNED, Mac, assumed_network, hosts
 from portcall.core.assign.lookout import LONGEST as LOOKOUT_SECONDS
 from portcall.core.assign.lookout import Lookout, Offer
 from portcall.core.counted import named
@@ -29,16 +29,16 @@ from portcall.core.find.ipv6_echo import Ipv6Echo
 from portcall.core.find.outlook import Outlook
 from portcall.core.find.overhear import Overhear
 from portcall.core.find.sighting import Field, Method, Sighting, words
-from portcall.core.talk.probe import PROBE_TIME, AddressProbe
+from portcall.core.talk.probe import PROBE_TIME
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.wire import cip
 from portcall.host.filters import NO_CONVERSATIONS
-from portcall.host.leg import Leg
+from portcall.host.leg import Leg, Only
 from portcall.host.link import Link
 from portcall.host.neighbours import known_neighbours
 from portcall.host.runner import End, Runner, paced, rare_collections
 from portcall.host.vantage import Vantage
-from portcall.jobs.look.ask import ask_devices, ask_everybody
+from portcall.jobs.look.ask import ask_devices, ask_everybody, ask_these
 from portcall.jobs.look.findings import (
     ASKING_ALL,
     ASKING_EACH,
@@ -47,13 +47,16 @@ from portcall.jobs.look.findings import (
     NotRun,
     Orders,
 )
-from portcall.jobs.look.holders import free_among
+from portcall.jobs.look.holders import free_to_borrow
+from portcall.jobs.telling import nobody
 from portcall.jobs.together import together
 
 _ASKING_SECONDS = 4.0
 """Seconds that asking a handful of devices takes; a rough figure, for the time left."""
 
 _MOST_BORROWED = 4
+_MOST_APART = 4
+"""Addresses that several devices have, at which each of them is asked alone."""
 _SHOWN_FIRST = 0.2
 """Seconds in which the sweep shows who is there, before a question to everybody brings a crowd of
 answers."""
@@ -61,8 +64,6 @@ answers."""
 _LARGEST_SWEPT = 1024
 """Addresses of a subnet that is swept although nobody named it."""
 _MOST_UNSEEN = 1024
-_CANDIDATES_AT_ONCE = 2
-_CANDIDATE_BATCHES = 3
 _IDENTIFIER = 0x5043
 _MOST_NAMED = 5
 
@@ -83,8 +84,16 @@ class Look:
     ) -> None:
         self.adapter = adapter
         self.findings = Findings(
-            orders, seen, self._consider, self._consider_asking, outlook or Outlook()
+            orders,
+            seen,
+            self._consider,
+            self._consider_asking,
+            outlook or Outlook(),
+            self._consider_sharing,
         )
+        self._seen = seen
+        self._apart: dict[IPv4Address, None] = {}
+        """Addresses that several devices have, each of which is asked alone."""
         self.borrowed: list[Vantage] = []
         self.unsearched: set[IPv4Network] = set()
         self._orders = orders
@@ -270,6 +279,40 @@ class Look:
         if not self._orders.within and SELF_ASSIGNED not in self._networks:
             self._borrow_in(SELF_ASSIGNED)
 
+    def _consider_sharing(self, address: IPv4Address, mac: Mac) -> None:
+        """Ask one of several devices at an address by frames that go to its MAC alone."""
+        orders = self._orders
+        if self._link is None or self._tasks is None or not orders.borrows:
+            return
+        if not self.findings.asks_devices or mac == self._link.mac:
+            return
+        if address not in self._apart and len(self._apart) >= _MOST_APART:
+            return
+        self._apart[address] = None
+        self._tasks.create_task(self._ask_apart(address, mac))
+
+    async def _ask_apart(self, address: IPv4Address, mac: Mac) -> None:
+        network = self._network_of(address)
+        free = await self._probed(network)
+        if free is None:
+            return
+        own = IPv4Interface((free, network.prefixlen))
+
+        def seen(sighting: Sighting) -> None:
+            self._seen(sighting._replace(mac=mac))
+
+        # What it says is its own word: it goes past those that know it by its address only.
+        alone = Findings(self._orders, seen, nobody, lambda: None, self.findings.outlook)
+        asked = asyncio.Event()
+        asked.set()
+        try:
+            leg = Leg(self._runner, self.adapter.name, own, Only(address, mac))
+        except NotPossibleHere as trouble:
+            self._cannot_ask_in(network, str(trouble))
+            return
+        with closing(leg):
+            await ask_these(self._runner, alone, leg.vantage, [address], asked)
+
     def _borrow_in(self, network: IPv4Network) -> None:
         if self._link is None or self._tasks is None or not self._orders.borrows:
             return
@@ -366,16 +409,10 @@ class Look:
     async def _free_address(self, network: IPv4Network) -> IPv4Address | None:
         """The first of some candidates that nobody answers for (RFC 5227)."""
         assert self._link is not None
-        avoid = {*self._orders.spared, *self.findings.addresses}
+        own = (each.ip for each in self.adapter.interfaces)
+        avoid = {*self._orders.spared, *self.findings.addresses, *own}
         choices = borrowable(network, self._orders.preferred, avoid)
-        for _ in range(_CANDIDATE_BATCHES):
-            batch = [a for a, _ in zip(choices, range(_CANDIDATES_AT_ONCE), strict=False)]
-            probes = [AddressProbe(self._link.mac, address) for address in batch]
-            free = await free_among(self._runner, self._link, probes)
-            best = next((a for a in batch if a in free and a not in self.findings.addresses), None)
-            if best is not None:
-                return best
-        return None
+        return await free_to_borrow(self._runner, self._link, choices, self.findings.addresses)
 
     def _judge_answers(self) -> None:
         """Note answers that reached the adapter and no program, though one was waiting for them:

@@ -25,7 +25,7 @@ F = TypeVar("F")
 _CONNECT_WAIT = 3.0
 
 
-async def ask_by_cip(adapter: str, address: IPv4Address, script: Script[F]) -> list[F] | None:
+async def ask_by_cip(vantage: Vantage, address: IPv4Address, script: Script[F]) -> list[F] | None:
     """What a script learns of a device; None when nothing listens at its CIP port.
 
     A connection that breaks in the middle ends the script; what it had learnt by then is given.
@@ -34,7 +34,7 @@ async def ask_by_cip(adapter: str, address: IPv4Address, script: Script[F]) -> l
     runner = Runner(Pacer())
     dialogue: Dialogue[F, F] = Dialogue(script, lambda fact, now: fact)
     try:
-        stream = await connect(Vantage(adapter), Endpoint(address, cip.PORT), _CONNECT_WAIT)
+        stream = await connect(vantage, Endpoint(address, cip.PORT), _CONNECT_WAIT)
     except (OSError, TimeoutError):
         return None
     with runner.using(stream):

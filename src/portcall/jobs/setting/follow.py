@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Callable
+from typing import Any, TypeVar
 
-from portcall.core.setting.whereabouts import Whereabout, Whereabouts
+from portcall.core.talk.conversation import Conversation, Frame
 from portcall.core.talk.pacer import Pacer
 from portcall.host.link import Link
 from portcall.host.runner import Runner
+
+F = TypeVar("F")
 
 _LOOK = 0.1
 """Seconds between two looks whether it is over."""
@@ -16,10 +19,10 @@ _LOOK = 0.1
 
 async def follow(
     adapter: str,
-    device: Whereabouts,
+    device: Conversation[Frame, F],
     over: Callable[[float], bool],
     wait: float | None,
-    tell: Callable[[Whereabout], None] = lambda fact: None,
+    tell: Callable[[F], Any] = lambda fact: None,
 ) -> bool:
     """Follow a device until ``over`` says so; False when ``wait`` seconds were not enough.
 

@@ -17,6 +17,7 @@ from portcall.core.setting.had import CIP, DCP, Had, gateway_for, had_by_cip
 from portcall.core.setting.job import NO_INTERFACE, Job, Outcome
 from portcall.core.wire import cip, cip_message, dcp
 from portcall.core.wire.cip_tcpip import InterfaceConfiguration
+from portcall.host.vantage import Vantage
 from portcall.jobs.setting.exchanges import ask_by_cip, read_by_dcp, set_by_dcp
 
 _UNREAD = "it does not tell how its address is set"
@@ -78,7 +79,7 @@ async def _change(
     remember: Remember,
     decide: Callable[[Job, CipSettings], _Decision],
 ) -> Outcome | None:
-    told = await read_by_cip(adapter, job.interface.ip)
+    told = await read_by_cip(Vantage(adapter), job.interface.ip)
     if told is None:
         return None
     before = told.settings
@@ -93,8 +94,8 @@ async def _change(
     if not changes:
         return Outcome(True, CIP, str(before), str(before), identity=told.identity)
     remember(had_by_cip(before))
-    answers = await write_by_cip(adapter, job.interface.ip, changes)
-    again = await read_by_cip(adapter, job.interface.ip)
+    answers = await write_by_cip(Vantage(adapter), job.interface.ip, changes)
+    again = await read_by_cip(Vantage(adapter), job.interface.ip)
     after = again.settings if again else None
     findings = left_undone(changes, answers)
     if after is None:
@@ -127,9 +128,9 @@ class Told(NamedTuple):
     unread: str = _UNREAD
 
 
-async def read_by_cip(adapter: str, address: IPv4Address) -> Told | None:
+async def read_by_cip(vantage: Vantage, address: IPv4Address) -> Told | None:
     """Who a device is and how its address is set; None when nothing listens at its CIP port."""
-    facts = await ask_by_cip(adapter, address, cip_settings.read(address))
+    facts = await ask_by_cip(vantage, address, cip_settings.read(address))
     if facts is None:
         return None
     identity = next((fact for fact in facts if isinstance(fact, cip.Identity)), None)
@@ -139,10 +140,13 @@ async def read_by_cip(adapter: str, address: IPv4Address) -> Told | None:
 
 
 async def write_by_cip(
-    adapter: str, address: IPv4Address, changes: Sequence[AttributeChange], restart: bool = False
+    vantage: Vantage,
+    address: IPv4Address,
+    changes: Sequence[AttributeChange],
+    restart: bool = False,
 ) -> list[Answered]:
     """What the device said to each change; nothing where the connection ended before."""
-    return await ask_by_cip(adapter, address, cip_settings.write(changes, restart)) or []
+    return await ask_by_cip(vantage, address, cip_settings.write(changes, restart)) or []
 
 
 def left_undone(changes: Sequence[AttributeChange], answers: Sequence[Answered]) -> tuple[str, ...]:
@@ -243,7 +247,7 @@ _WHAT = {dcp.IP_PARAMETER: "the address", dcp.STATION_NAME: "the station name"}
 
 async def own_interface(adapter: str, mac: Mac, address: IPv4Address) -> IPv4Interface | None:
     """The address and mask that a device itself says it has, by CIP or DCP."""
-    told = await read_by_cip(adapter, address)
+    told = await read_by_cip(Vantage(adapter), address)
     if told is not None and told.settings is not None:
         return told.settings.interface
     seen = await read_by_dcp(adapter, mac)

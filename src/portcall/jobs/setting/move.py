@@ -16,6 +16,7 @@ from portcall.core.setting.job import Job, Outcome, not_there
 from portcall.core.setting.whereabouts import At, Left, Other, Whereabout, Whereabouts
 from portcall.core.wire import cip
 from portcall.core.wire.cip_tcpip import Attribute, ConfigurationCapability
+from portcall.host.vantage import Vantage
 from portcall.jobs.setting.exchanges import read_by_dcp
 from portcall.jobs.setting.follow import follow
 from portcall.jobs.setting.keep import (
@@ -53,14 +54,18 @@ async def move_by_dcp(adapter: Adapter, job: Job, remember: Remember, say: Say) 
     )
 
 
-async def move_by_cip(adapter: Adapter, job: Job, remember: Remember, say: Say) -> Outcome | None:
+async def move_by_cip(
+    adapter: Adapter, job: Job, remember: Remember, say: Say, near: Vantage | None = None
+) -> Outcome | None:
     """Move by CIP, by the address the device has, which this computer can speak to; None without
     CIP.
 
-    It is safe to repeat: what is done already is not done again.
+    ``near`` is where to speak to it from at the address that it has, when another device has that
+    too. It is safe to repeat: what is done already is not done again.
     """
     at = job.at or job.interface.ip
-    told = await read_by_cip(adapter.name, at)
+    near = near or Vantage(adapter.name)
+    told = await read_by_cip(near, at)
     if told is None:
         return None
     identity, before = told.identity, told.settings
@@ -83,17 +88,17 @@ async def move_by_cip(adapter: Adapter, job: Job, remember: Remember, say: Say) 
     restart = moves and bool(before.capability & ConfigurationCapability.NEEDS_RESTART)
     if restart:
         say("it takes a new address when it restarts: it is told to restart")
-    answers = await write_by_cip(adapter.name, at, changes, restart)
+    answers = await write_by_cip(near, at, changes, restart)
     # A device that did not answer to the last change may have gone to its new address with it.
     refused = tuple(str(a) for a in answers if a.status and not a.change.minor)
     if refused:
-        return await _still_there(adapter, job, at, before, refused)
+        return await _still_there(near, at, before, refused)
     arrival = await _arrival(adapter, replace(job, wait=_shorter(job.wait)), began, say)
     if not arrival.done and arrival.device.is_at(at) and at != job.interface.ip:
         undone = left_undone(changes, answers)
         if undone:
-            return await _still_there(adapter, job, at, before, undone)
-        again = await read_by_cip(adapter.name, at)
+            return await _still_there(near, at, before, undone)
+        again = await read_by_cip(near, at)
         now = again.settings if again else None
         if now is not None and now.configuration == before.configuration:
             sentence = f"it said yes to the address {job.interface}, and did not take it"
@@ -154,13 +159,13 @@ async def _arrival(adapter: Adapter, job: Job, began: float, say: Say) -> _Arriv
 
 
 async def _still_there(
-    adapter: Adapter, job: Job, at: IPv4Address, before: CipSettings, findings: tuple[str, ...]
+    near: Vantage, at: IPv4Address, before: CipSettings, findings: tuple[str, ...]
 ) -> Outcome:
     """A change was refused, or the connection was cut:
 
     say how the device is set now, as it tells itself.
     """
-    again = await read_by_cip(adapter.name, at)
+    again = await read_by_cip(near, at)
     now = again.settings if again else None
     if now is not None and now.configuration == before.configuration:
         findings = (*findings, f"it is at {at} as before; it is safe to repeat this")
@@ -178,7 +183,7 @@ async def _proven(
     told = None
     for _ in range(_ATTEMPTS):
         # It may answer by ARP before its programs have started.
-        told = await read_by_cip(adapter.name, job.interface.ip)
+        told = await read_by_cip(Vantage(adapter.name), job.interface.ip)
         if told is not None:
             break
         await asyncio.sleep(_BETWEEN)

@@ -3,22 +3,31 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Mapping
-from contextlib import ExitStack
+from collections.abc import Mapping, Sequence
+from contextlib import ExitStack, closing
 from dataclasses import dataclass, replace
 from ipaddress import IPv4Address, IPv4Interface
 from typing import Self
 
 from portcall.core.adapters.adapter import Adapter
+from portcall.core.address import Mac
+from portcall.core.find.borrowed import borrowable
 from portcall.core.find.sighting import Field, Method, Said
-from portcall.core.plan.rows import PlannedDevice
+from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.setting.had import CIP, DCP, Had
 from portcall.core.setting.job import NO_INTERFACE, Job, Outcome
+from portcall.core.setting.series import Occupants
+from portcall.core.talk.pacer import Pacer
+from portcall.core.trouble import NotPossibleHere
+from portcall.host.leg import Leg, Only
+from portcall.host.link import Link
 from portcall.host.privilege import Privilege, require
-from portcall.jobs.look.holders import taken_by
+from portcall.host.runner import Runner
+from portcall.jobs.look.holders import free_to_borrow, taken_by
 from portcall.jobs.look.interrogate import identity_in, interrogate, interrogate_again
 from portcall.jobs.look.locate import Located
-from portcall.jobs.setting.keep import keep_by_dcp, undo_by_cip
+from portcall.jobs.setting.follow import follow
+from portcall.jobs.setting.keep import Remember, keep_by_dcp, undo_by_cip
 from portcall.jobs.setting.log import remembering, written
 from portcall.jobs.setting.move import move_by_cip, move_by_dcp, wait_by_hand
 from portcall.jobs.telling import Tell
@@ -94,7 +103,8 @@ class Mover:
             self._force,
             wait=self._wait,
         )
-        return written(self.log, job, self._move(job, Method.DCP in device.methods))
+        by_dcp = Method.DCP in device.methods
+        return written(self.log, job, self._move(job, by_dcp, device.rivals))
 
     def undo(self, which: Located) -> Outcome:
         """Bring a device back to how it was set before it was changed last, by the same protocol.
@@ -138,7 +148,7 @@ class Mover:
             return Outcome(False, findings=("it had no address that could be set again",))
         return self._move(job, had.by == DCP)
 
-    def _move(self, job: Job, by_dcp: bool) -> Outcome:
+    def _move(self, job: Job, by_dcp: bool, rivals: Sequence[Mac] = ()) -> Outcome:
         remember = remembering(self.log, job)
         taken = taken_by(self.adapter, job)
         if taken:
@@ -151,17 +161,62 @@ class Mover:
             return Outcome(False, findings=("it has no address, and answers DCP no more",))
         self._be_in(job.at)
         self._be_in(job.interface.ip)
-        outcome = asyncio.run(move_by_cip(self.adapter, job, remember, self.tell))
-        return outcome or asyncio.run(self._by_hand(job, job.at))
+        if rivals:
+            outcome = asyncio.run(self._move_apart(job, job.at, remember))
+        else:
+            outcome = asyncio.run(move_by_cip(self.adapter, job, remember, self.tell))
+        return outcome or asyncio.run(self._by_hand(job, job.at, rivals))
+
+    async def _move_apart(self, job: Job, at: IPv4Address, remember: Remember) -> Outcome | None:
+        """Move one of several devices at an address, by frames that go to its MAC alone.
+
+        None when it speaks no CIP, or this computer cannot do that.
+        """
+        there = self.adapter.on_subnet_of(at)
+        assert there is not None
+        own = {each.ip for each in self.adapter.interfaces}
+        avoid = own | self.site.reserved(self.site.plan()) | {job.interface.ip}
+        choices = borrowable(there.network, None, avoid)
+        runner = Runner(Pacer())
+        with runner.using(Link(self.adapter.name)) as link:
+            free = await free_to_borrow(runner, link, choices)
+            if free is None:
+                return None
+            interface = IPv4Interface((free, there.network.prefixlen))
+            try:
+                leg = Leg(runner, self.adapter.name, interface, Only(at, job.mac))
+            except NotPossibleHere as trouble:
+                self.tell(f"frames to one MAC alone cannot be sent: {trouble}")
+                return None
+            with closing(leg):
+                return await move_by_cip(self.adapter, job, remember, self.tell, leg.vantage)
 
     def _be_in(self, address: IPv4Address) -> None:
         """Be in the subnet of an address until all is done."""
         self.adapter = self._stack.enter_context(visit(self.adapter, address, self.site, self.tell))
 
-    async def _by_hand(self, job: Job, at: IPv4Address) -> Outcome:
+    async def _alone(self, job: Job, at: IPv4Address, rivals: Sequence[Mac]) -> bool:
+        """Tell which cable to pull, and wait until the device alone answers at its address."""
+        assert self.adapter.mac is not None
+        self.tell(PullTheOther(job, at, tuple(rivals), self.site.plan()))
+        there: frozenset[Mac] = frozenset()
+
+        def told(now: frozenset[Mac]) -> None:
+            nonlocal there
+            there = now
+
+        occupants = Occupants(self.adapter.mac, at)
+        return await follow(
+            self.adapter.name, occupants, lambda _: there == {job.mac}, job.wait, told
+        )
+
+    async def _by_hand(self, job: Job, at: IPv4Address, rivals: Sequence[Mac]) -> Outcome:
         """Tell how the device can be set by hand, wait for that, and check that it is the same
         device.
         """
+        if rivals and at != job.interface.ip and not await self._alone(job, at, rivals):
+            others = ", ".join(map(str, rivals))
+            return Outcome(False, findings=(f"{at} is shared with {others} all the same",))
         name, ports = self.adapter.name, read_catalogs(self.site.folder).all_ports
         before = await interrogate(name, at, ports, self.site.pace)
         if at == job.interface.ip:
@@ -203,6 +258,24 @@ class ByHand:
                 f"gateway {gateway}",
                 f"watching for {job.mac} at {job.interface.ip}, {wait} …",
             )
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class PullTheOther:
+    """Several devices have an address, and no protocol reaches the one that is meant alone."""
+
+    job: Job
+    at: IPv4Address
+    rivals: tuple[Mac, ...]
+    plan: Plan
+
+    def __str__(self) -> str:
+        others = " and ".join(self.plan.named(mac) for mac in self.rivals)
+        wait = "until Ctrl-C" if self.job.wait is None else f"{self.job.wait:.0f} s"
+        return (
+            f"{self.at} is shared: pull the cable of {others}, and leave that of {self.job.name}, "
+            f"{self.job.mac}; waiting until it is alone there, {wait} …"
         )
 
 

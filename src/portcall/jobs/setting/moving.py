@@ -137,9 +137,6 @@ def _obstacle(each: Located) -> Outcome | None:
         sentence = f"it asks for an address by {how}: portcall assign {each.meant.name} --keep"
     elif not device.addresses:
         sentence = "it has no IPv4 address and answers no DCP: set it at its own panel"
-    elif device.rivals:
-        at, others = device.addresses[0], ", ".join(str(mac) for mac in device.rivals)
-        sentence = f"{at} is shared with {others}: unplug one, or see --series"
     else:
         return None
     return Outcome(False, findings=(sentence,))

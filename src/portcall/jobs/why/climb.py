@@ -15,7 +15,7 @@ from time import monotonic
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.adapters.own_address import Wanted, candidates
-from portcall.core.address import assumed_network
+from portcall.core.address import Mac, assumed_network
 from portcall.core.catalog.catalog import USUAL_PORTS
 from portcall.core.find.web_page import PAGES
 from portcall.core.plan.rows import Plan, PlannedDevice
@@ -48,7 +48,7 @@ from portcall.jobs.why.trial import (
     try_echoes,
     watching,
 )
-from portcall.jobs.why.wire import LONG_PATIENCE, ask_wire, seek
+from portcall.jobs.why.wire import LONG_PATIENCE, ask_wire, plates_at, seek
 from portcall.jobs.why.words import words_behind
 from portcall.site.folder import Site
 
@@ -183,7 +183,11 @@ class Climb:
         return list(islice(candidates(Wanted(network, None, "decoy"), None, avoid), 2))
 
     async def _neighbour(self, here: Situation) -> Step:
-        step = neighbour.judge_neighbour(self.goal, here, self._wire)
+        first = here.way.router or self.goal.address
+        plates: dict[Mac, str] = {}
+        if len(self._wire.macs(first)) > 1:
+            plates = await plates_at(self.adapter, self.site, self.plan, first)
+        step = neighbour.judge_neighbour(self.goal, here, self._wire, plates)
         if step is not None:
             return step
         mac = self.row.mac if self.row is not None else None

@@ -32,6 +32,12 @@ _LONG_ENOUGH = 2.0
 """Seconds after which a device that was heard is not looked for any further."""
 
 _LOOK_EVERY = 0.05
+_TELLING = (
+    *(Method.ARP, Method.DCP, Method.CIP, Method.SNMP),
+    *(Method.MODBUS, Method.OPCUA, Method.WEB),
+)
+"""Ways of saying who one is, of which each device can be asked alone."""
+
 _SEEKING = (Method.LISTEN, Method.ARP, Method.DCP)
 
 
@@ -103,3 +109,18 @@ async def seek(
 
     await look(adapter, orders, gathering, enough=enough)
     return Sought(gathering.devices(), loop.time() - began)
+
+
+async def plates_at(
+    adapter: Adapter, site: Site, plan: Plan, address: IPv4Address
+) -> dict[Mac, str]:
+    """What each of several devices at an address says that it is: each is asked alone."""
+    gathering = gathering_for(site, plan)
+    here = AddressRange(address, address)
+    orders = orders_for(adapter, site, gathering, [here], methods=_TELLING, listen=0.0)
+    await look(adapter, orders, gathering)
+    return {
+        device.mac: device.nameplate
+        for device in gathering.devices()
+        if device.mac is not None and address in device.addresses and device.nameplate
+    }
