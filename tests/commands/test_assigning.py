@@ -120,9 +120,12 @@ def test_an_unknown_device_is_asked_about_and_taken_into_the_plan():
         asked = max(answers, key=lambda mac: person.text.rfind(f"{mac} asks by"))
         if asked == "4C-0E-58":
             assert re.search(r"1  fan-drive-2  10\.61\.20\.22/24", person.text)
+            assert "1 row without a MAC" in person.text
+            assert "which row is it? Enter: fan-drive-2; its number;" in person.text
             person.type("9\n")
             person.until("(?s)9: there are rows 1 to 1.*once more")
-            person.type("1\n")
+            # Enter takes the likeliest, and it is the only one.
+            person.type("\n")
             person.until("fan-drive-2 is in the plan")
         else:
             person.type("belt-drive\n")

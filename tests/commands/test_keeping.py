@@ -235,24 +235,28 @@ def test_a_series_recognises_who_is_connected_and_is_taken_up_again(tmp_path):
     )
     with open(hand, "w", buffering=1) as cables:
         # Both are in the switch, as they came out of the box.
-        person.until("2 devices at once, 02-D0-11-5C-10-21 and 02-D0-11-5C-10-22")
-        cables.write("unplug shore-radio\n")
-        person.until(r"02-D0-11-5C-10-21 is there: is it pier-radio \(pier mast\)\?")
+        pier = r"02-D0-11-5C-10-21 is there, one of 2 at once: is it pier-radio \(pier mast\)\?"
+        person.until(pier)
         person.type("what\n")
-        person.until("Enter: yes")
+        person.until("o: the other one")
+        person.type("o\n")
+        person.until("02-D0-11-5C-10-22 is there, one of 2 at once: is it pier-radio")
+        person.type("b\n")
+        person.until("02-D0-11-5C-10-22 flashes its lamp now")
+        person.type("o\n")
+        person.until(pier)
         person.type("\n")
-        person.until(r"connect shore-radio \(mill roof\)")
+        # The other one was there all the time: it is asked about at once.
+        person.until(r"02-D0-11-5C-10-22 is there: is it shore-radio \(mill roof\)")
         moved = r"pier-radio, 02-D0-11-5C-10-21: is at 10\.61\.20\.51/24, after \d+\.\d s"
         assert re.search(moved, person.plain)
         assert "pier-radio has the MAC 02-D0-11-5C-10-21 in the plan now" in person.plain
         assert "no station name, now 10.61.20.51/24, pier-radio" in person.plain
         # Stopped here; the same line takes it up.
         person.type("q\n")
-        person.until("connect shore-radio")
+        person.until("02-D0-11-5C-10-22 is there: is it shore-radio")
         assert re.search(r"1 of 2 done\s+the same line takes it up .*\s+ended 1", person.plain)
         assert "pier-radio is done already" in person.plain
-        cables.write("plug shore-radio\n")
-        person.until("02-D0-11-5C-10-22 is there: is it shore-radio")
         # The plan is edited while somebody looks for the device; its row is found where it is.
         cables.write("on spare-1 -- sed -i /belt-drive/d plan.csv\n")
         cables.write("unplug gate-camera\n")

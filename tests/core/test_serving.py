@@ -475,6 +475,15 @@ def test_what_an_engineer_answers_becomes_a_row():
     plan = parse_plan(data, "plan.csv")
     rows = open_rows(plan)
     assert [row.name for row in rows] == ["pump"]
+    several = parse_plan(
+        b"name,address,maker\na,10.61.20.31,\nb,10.61.20.32,Whimbrel\nc,10.61.20.33,\n", "plan.csv"
+    )
+    for says, maker, order in (
+        ("calls itself C", None, "cab"),
+        ("calls itself cab", "WHIMBREL", "bac"),
+        ("not in the plan", None, "abc"),
+    ):
+        assert "".join(row.name for row in open_rows(several, says, maker)) == order
     for answer in ("1", "pump"):
         adoption = adopt(answer, BELT, rows, plan, data)
         assert parse_plan(adoption.data, "plan.csv").by_mac(BELT).name == "pump"

@@ -1,5 +1,6 @@
 """Writing to devices: what is sent, what is made of the answers, and how a device is followed."""
 
+from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Interface
 
 import pytest
@@ -16,7 +17,7 @@ from portcall.core.setting.cip_settings import Answered
 from portcall.core.setting.dcp_set import DcpSet, SetAnswer
 from portcall.core.setting.names import check_host_name, check_station_name
 from portcall.core.setting.power_cycle import ASKING_TIME, PowerCycle, Return
-from portcall.core.setting.series import Occupants, Turn, call
+from portcall.core.setting.series import Occupants, Standing, Turn, call
 from portcall.core.setting.whereabouts import Asks, At, Left, Other, Whereabouts
 from portcall.core.talk.conversation import Frame, StreamBytes
 from portcall.core.talk.dialogue import Dialogue
@@ -317,14 +318,26 @@ NEARLY = Mac(b"\x02\x77\xb1\x90\x00\x31")
         (PIER, (ISLAND,), Turn.WRONG, "that is shore-radio by its MAC"),
         (SHORE, (NEARLY,), Turn.WRONG, "differs in one digit from it: check the label"),
         (SHORE, (OWN,), Turn.WRONG, "that is pump again, done before: connect shore-radio"),
-        (PIER, (OTHER, ISLAND), Turn.WRONG, "2 devices at once"),
+        (PIER, (OTHER, ISLAND), Turn.ASK, f"{OTHER} is there, one of 2 at once: is it pier-radio"),
+        (SHORE, (OTHER, ISLAND), Turn.READY, f"{ISLAND} is shore-radio"),
+        (PIER, (OWN, ISLAND), Turn.WRONG, "that is pump again"),
     ],
 )
 def test_whose_turn_it_is(row, there, turn, words):
-    called = call(row, frozenset(there), ROWS, {OWN: "pump"})
+    called = call(row, frozenset(there), Standing(ROWS, (row.name,), {OWN: "pump"}))
     assert called.turn is turn
     assert words in called.sentence
     assert (called.mac is not None) is (turn in (Turn.READY, Turn.ASK))
+    assert set(called.others) == (set(there) - {called.mac} if called.mac else set())
+
+
+def test_a_device_that_the_plan_knows_goes_first_and_another_one_can_be_meant():
+    both = Standing(ROWS, ("pier-radio", "shore-radio"))
+    assert call(PIER, frozenset((OTHER, ISLAND)), both).name == "shore-radio"
+    there = frozenset((OTHER, NEARLY))
+    first = call(PIER, there, both)
+    second = call(PIER, there, replace(both, passed=(first.mac,)))
+    assert {first.mac, second.mac} == there
 
 
 def test_who_is_at_the_start_is_told_once_it_has_been_so_for_a_second():

@@ -172,7 +172,7 @@ def _assign(
     assignment = Assignment(served, plan, options, tell, seen)
     maker_of = maker_lookup(served.site.makers)
     view = view_for(assignment.board, as_json, maker_of, live=not ask)
-    questions = Questions(assignment, served.site) if ask else None
+    questions = Questions(assignment, served.site, maker_of) if ask else None
     count = len(plan.devices)
     devices = counted(count, "device")
     with view.open(f"serving {devices} on {served.adapter.name}"):

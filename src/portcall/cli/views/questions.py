@@ -11,7 +11,7 @@ import os
 import sys
 import termios
 import tty
-from collections.abc import Callable, Coroutine, Iterator
+from collections.abc import Callable, Coroutine, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from shutil import get_terminal_size
@@ -20,10 +20,13 @@ from typing import Any
 import click
 from rich.cells import cell_len
 
+from portcall.core.address import Mac
 from portcall.core.assign.event import Event
+from portcall.core.counted import counted
+from portcall.core.plan.rows import PlannedDevice
 from portcall.core.trouble import Trouble
 from portcall.jobs.assign.assignment import Assignment
-from portcall.jobs.assign.unknown import Question, Unknowns
+from portcall.jobs.assign.unknown import NOBODY, Question, Unknowns
 from portcall.site.folder import Site
 from portcall.site.plan_file import PLAN_FILE
 
@@ -62,11 +65,22 @@ class _Foot:
         self._rows = 0
 
 
+def _question(rows: Sequence[PlannedDevice]) -> str:
+    if not rows:
+        return "which row is it? NAME ADDRESS for a new one, or Enter for none: "
+    return (
+        f"which row is it? Enter: {rows[0].name}; its number; NAME ADDRESS for a new one; "
+        f"{NOBODY} for none: "
+    )
+
+
 class Questions:
     """Puts the questions, and reads the keys that answer them."""
 
-    def __init__(self, assignment: Assignment, site: Site) -> None:
-        self._unknowns = Unknowns(assignment)
+    def __init__(
+        self, assignment: Assignment, site: Site, maker_of: Callable[[Mac], str | None]
+    ) -> None:
+        self._unknowns = Unknowns(assignment, maker_of)
         self._path = (site.folder or Path.cwd()) / PLAN_FILE
         self._foot = _Foot()
 
@@ -118,11 +132,14 @@ class Questions:
         for number, row in enumerate(question.rows, 1):
             place = f", {row.place}" if row.place else ""
             lines.append(f"  {number}  {row.name}  {row.interface}{place}")
-        choices = "its number, or " if question.rows else ""
-        return [
-            *lines,
-            f"which row is it? {choices}NAME ADDRESS for a new one, or Enter for none: ",
-        ]
+        left = []
+        if question.rows:
+            left.append(f"{counted(len(question.rows), 'row')} without a MAC")
+        if question.waiting:
+            left.append(f"{counted(question.waiting, 'more device asks', 'more devices ask')}")
+        if left:
+            lines.append(", ".join(left))
+        return [*lines, _question(question.rows)]
 
     def _read(self, loop: asyncio.AbstractEventLoop) -> None:
         keys = os.read(sys.stdin.fileno(), 4096).decode(errors="replace")
@@ -150,7 +167,7 @@ class Questions:
         except Trouble as trouble:
             with self.aside():
                 click.echo(str(trouble))
-                self._foot.lines[-1] = "once more, or Enter for none: "
+                self._foot.lines[-1] = f"once more, or {NOBODY} for none: "
                 self._foot.typed = ""
             return
         except OSError as error:

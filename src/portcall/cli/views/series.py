@@ -26,13 +26,23 @@ _STYLES: dict[Turn, dict[str, Any]] = {
     Turn.READY: {},
 }
 
-_ANSWERS = {"": Answer.YES, "s": Answer.SKIP, "q": Answer.STOP}
-_KEYS = "Enter: yes   s: another row first   q: stop"
+_ANSWERS = {
+    "": Answer.YES,
+    "b": Answer.BLINK,
+    "o": Answer.OTHER,
+    "s": Answer.SKIP,
+    "q": Answer.STOP,
+}
+_KEYS = "Enter: yes   b: have it flash   s: another row first   q: stop"
+_OTHER_KEYS = "Enter: yes   b: have it flash   o: the other one   s: another row first   q: stop"
 _AGAIN = "Enter: try again   s: another row first   q: stop"
 
 
 class AtTheTerminal:
     """The person who connects the devices."""
+
+    def __init__(self) -> None:
+        self._keys = _KEYS
 
     def begin(self, start: IPv4Address, waiting: Sequence[str]) -> None:
         """Say which rows are to be moved."""
@@ -44,15 +54,23 @@ class AtTheTerminal:
 
     def turn(self, number: int, total: int, name: str) -> None:
         """Say whose turn it is."""
-        click.echo(click.style(f"\n{number} of {total}: {name}", bold=True))
+        left = total - number
+        more = f", {left} more after it" if left else ", the last one"
+        click.echo(click.style(f"\n{number} of {total}: {name}{more}", bold=True))
 
     def called(self, call: Call, held: bool) -> None:
         """Say who is there, and which keys answer."""
         waits = call.turn is Turn.ASK or (held and call.turn is Turn.READY)
         click.echo(click.style(call.sentence, **_STYLES[call.turn]))
         if waits:
-            click.echo(f"  {_AGAIN if held else _KEYS}")
+            others = _OTHER_KEYS if call.others else _KEYS
+            self._keys = _AGAIN if held else others
+            click.echo(f"  {self._keys}")
         sys.stdout.flush()
+
+    def shown(self, mac: Mac, reason: str | None) -> None:
+        """Say whether it flashed its lamp."""
+        click.echo(f"  {mac} flashes its lamp now" if reason is None else f"  {reason}")
 
     def bound(self, row: PlannedDevice, mac: Mac) -> None:
         """Say that the plan has the MAC."""
@@ -84,7 +102,7 @@ class AtTheTerminal:
             # A terminal that is gone, and Ctrl-D, are no Enter: nobody has said yes.
             answer = _ANSWERS.get(line) if data else Answer.STOP
             if answer is None:
-                click.echo(f"  {_KEYS}")
+                click.echo(f"  {self._keys}")
             elif not answered.done():
                 answered.set_result(answer)
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -19,9 +20,22 @@ class Adoption:
     data: bytes
 
 
-def open_rows(plan: Plan) -> tuple[PlannedDevice, ...]:
-    """The rows that a device can become: those nobody can be recognised by yet."""
-    return tuple(row for row in plan if not row.is_served)
+def open_rows(plan: Plan, says: str = "", maker: str | None = None) -> tuple[PlannedDevice, ...]:
+    """The rows that a device can become, those nobody is recognised by yet, the likeliest first.
+
+    ``says`` is what the device says of itself, ``maker`` whose MAC it has. Rows of which neither
+    tells anything are in the order of the plan, in which devices are mostly switched on.
+    """
+    said = says.casefold()
+    rows = [row for row in plan if not row.is_served]
+
+    def unlikeliness(row: PlannedDevice) -> tuple[bool, bool]:
+        planned = row.expected.maker.casefold()
+        name = re.escape(row.name.casefold())
+        called = re.search(rf"(?<!\w){name}(?!\w)", said) is not None
+        return not called, not maker or planned != maker.casefold()
+
+    return tuple(sorted(rows, key=unlikeliness))
 
 
 def adopt(

@@ -5,8 +5,8 @@ Who is there, and is it the device whose turn it is?
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, field
 from enum import Enum, auto
 from ipaddress import IPv4Address
 
@@ -76,9 +76,9 @@ class Turn(Enum):
     CONNECT = auto()
     """Nobody is there: the next device is to be connected."""
     WRONG = auto()
-    """Another device is there than the one whose turn it is, or more than one."""
+    """Another device is there than one whose turn it may be."""
     READY = auto()
-    """The one that the plan's MAC says."""
+    """One that the plan's MAC says is a row of the series."""
     ASK = auto()
     """A device is there that no row knows, and the row has no MAC:
 
@@ -88,32 +88,69 @@ class Turn(Enum):
 
 @dataclass(frozen=True, slots=True)
 class Call:
-    """What to do, in a sentence for the person, and with which device."""
+    """What to do, in a sentence for the person, with which device, as which row.
+
+    ``others`` are the devices that have the address, too.
+    """
 
     turn: Turn
     sentence: str
     mac: Mac | None = None
+    name: str = ""
+    others: tuple[Mac, ...] = ()
 
 
-def call(row: PlannedDevice, there: frozenset[Mac], plan: Plan, done: Mapping[Mac, str]) -> Call:
-    """Whose turn it is, who is there, which rows there are, and who was moved before, by MAC."""
+@dataclass(frozen=True, slots=True)
+class Standing:
+    """How far a series is: ``waiting`` are the names that are left, the next one first.
+
+    ``done`` are the devices that were moved, with the names they have; ``passed`` those of which a
+    person said that the next row is another one.
+    """
+
+    plan: Plan
+    waiting: Collection[str] = ()
+    done: Mapping[Mac, str] = field(default_factory=dict)
+    passed: Collection[Mac] = ()
+
+
+def call(row: PlannedDevice, there: frozenset[Mac], now: Standing) -> Call:
+    """Whose turn it is, when it would be a row's and some devices are there.
+
+    Several may be there at once: each is reached by its MAC alone. One that the plan knows goes
+    first, whatever its row's place in the series; of those that nobody knows, one is asked about.
+    """
     place = f" ({row.place})" if row.place else ""
     if not there:
         who = f", {row.mac}" if row.mac else ""
         return Call(Turn.CONNECT, f"connect {row.name}{place}{who}")
-    if len(there) > 1:
-        listed = " and ".join(str(mac) for mac in sorted(there))
-        return Call(Turn.WRONG, f"{len(there)} devices at once, {listed}: leave only {row.name}")
-    (mac,) = there
-    if mac in done:
-        return Call(Turn.WRONG, f"that is {done[mac]} again, done before: connect {row.name}")
-    other = plan.by_mac(mac)
-    if row.mac == mac:
-        return Call(Turn.READY, f"{mac} is {row.name}", mac)
-    if other is not None:
-        return Call(Turn.WRONG, f"that is {other.name} by its MAC {mac}: connect {row.name}")
+    known = {mac: planned for mac in sorted(there) if (planned := now.plan.by_mac(mac))}
+    ready = [m for m, each in known.items() if each.name in (row.name, *now.waiting)]
+    ready.sort(key=lambda mac: known[mac].name != row.name)
+    if ready:
+        mac, name = ready[0], known[ready[0]].name
+        others = tuple(sorted(there - {mac}))
+        return Call(Turn.READY, f"{mac} is {name}", mac, name, others)
+    unknown = [mac for mac in sorted(there) if mac not in known and mac not in now.done]
+    if not unknown:
+        return _nobody_whose_turn(row, sorted(there), now)
     if row.mac is not None:
+        mac = unknown[0]
         how = difference(mac, row.mac)
         hint = f", which {how} it: check the label and the plan" if how else ""
         return Call(Turn.WRONG, f"{row.name} is planned with {row.mac}, this is {mac}{hint}")
-    return Call(Turn.ASK, f"{mac} is there: is it {row.name}{place}?", mac)
+    mac = next((mac for mac in unknown if mac not in now.passed), unknown[0])
+    others = tuple(sorted(there - {mac}))
+    beside = f", one of {len(there)} at once" if others else ""
+    sentence = f"{mac} is there{beside}: is it {row.name}{place}?"
+    return Call(Turn.ASK, sentence, mac, row.name, others)
+
+
+def _nobody_whose_turn(row: PlannedDevice, there: Sequence[Mac], now: Standing) -> Call:
+    """All that are there are done, or are planned for something else."""
+    mac = there[0]
+    if mac in now.done:
+        return Call(Turn.WRONG, f"that is {now.done[mac]} again, done before: connect {row.name}")
+    named = now.plan.by_mac(mac)
+    name = named.name if named else str(mac)
+    return Call(Turn.WRONG, f"that is {name} by its MAC {mac}: connect {row.name}")

@@ -50,11 +50,17 @@ def blink(
 async def _signal(adapter: str, mac: Mac, seconds: float) -> str | None:
     """Signal again and again; why it does not show itself, or None."""
     for _ in range(max(1, round(seconds / _FLASH))):
-        answer = await set_by_dcp(adapter, mac, [dcp.encode_signal_block()])
-        if answer.errors is None:
-            return "no answer to the signal"
-        error = answer.errors.get(dcp.SIGNAL, 0)
-        if error:
-            return f"it does not show itself: {dcp.error_words(error)}"
+        reason = await signal_once(adapter, mac)
+        if reason is not None:
+            return reason
         await asyncio.sleep(_FLASH)
     return None
+
+
+async def signal_once(adapter: str, mac: Mac) -> str | None:
+    """Have a device show itself for some seconds; why it does not, or None."""
+    answer = await set_by_dcp(adapter, mac, [dcp.encode_signal_block()])
+    if answer.errors is None:
+        return "no answer to the signal: it speaks no DCP, or is gone"
+    error = answer.errors.get(dcp.SIGNAL, 0)
+    return f"it does not show itself: {dcp.error_words(error)}" if error else None

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Sequence
+from dataclasses import replace
 from enum import Enum, auto
 from ipaddress import IPv4Address
 from typing import Protocol
@@ -14,12 +15,13 @@ from portcall.core.find.sighting import Method
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.plan.targets import Meant
 from portcall.core.setting.job import Outcome
-from portcall.core.setting.series import Call, Occupants, Turn, call
+from portcall.core.setting.series import Call, Occupants, Standing, Turn, call
 from portcall.core.talk.pacer import Pacer
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.host.link import Link
 from portcall.host.runner import End, Runner
 from portcall.jobs.look.locate import Located, locate
+from portcall.jobs.setting.blink import signal_once
 from portcall.jobs.setting.mover import Mover
 from portcall.jobs.setting.naming import names_for
 from portcall.jobs.together import end
@@ -32,6 +34,10 @@ class Answer(Enum):
     SKIP = auto()
     """Another row first."""
     STOP = auto()
+    OTHER = auto()
+    """Not this device: another of those that are there."""
+    BLINK = auto()
+    """Have the device show itself first."""
 
 
 class Person(Protocol):
@@ -48,6 +54,9 @@ class Person(Protocol):
 
     def called(self, call: Call, held: bool) -> None:
         """Who is there has changed. ``held``: it failed before, and waits for a yes."""
+
+    def shown(self, mac: Mac, reason: str | None) -> None:
+        """A device has flashed its lamp, or why not."""
 
     def bound(self, row: PlannedDevice, mac: Mac) -> None:
         """A row has its MAC in the plan now."""
@@ -88,9 +97,10 @@ class Series:
             while waiting:
                 name = waiting[0]
                 self._person.turn(finished + 1, total, name)
-                if self._one(name):
+                moved = self._one(name, waiting)
+                if moved is not None:
                     finished += 1
-                    waiting.pop(0)
+                    waiting.remove(moved)
                 else:
                     waiting.append(waiting.pop(0))
         except _Stopped:
@@ -127,20 +137,24 @@ class Series:
                 left.append(row)
         return left
 
-    def _one(self, name: str) -> bool:
-        """One device: True when it is moved, False when the person wants another row first."""
+    def _one(self, name: str, waiting: Sequence[str]) -> str | None:
+        """One device: its row's name when it is moved, None when another row is to be first."""
         held = False
         while True:
             plan = self._mover.site.plan()
             row = plan.by_name(name)
             if row is None:
                 raise BadInput(f"{name}: is not in the plan any more")
-            mac = asyncio.run(self._connected(row, plan, held))
-            if mac is None:
-                return False
+            standing = Standing(plan, waiting, self._done)
+            found = asyncio.run(self._connected(row, standing, held))
+            if found is None:
+                return None
+            mac = found.mac
+            assert mac is not None
+            row = plan.by_name(found.name) or row
             if row.mac is None:
                 row = self._bind(row, mac)
-            device = Device(mac, (self._start,), methods=(Method.DCP,))
+            device = Device(mac, (self._start,), methods=(Method.DCP,), rivals=found.others)
             which = Located(Meant(row.name, row, mac), device)
             called, unnamed = names_for(which.meant, None) if self._named else (None, ())
             self._person.moving(row)
@@ -148,11 +162,11 @@ class Series:
             self._person.moved(which, outcome)
             if outcome.done:
                 self._done[mac] = row.name
-                return True
+                return row.name
             held = True
 
-    async def _connected(self, row: PlannedDevice, plan: Plan, held: bool) -> Mac | None:
-        """The device of a row, once it alone is there; None for another row first.
+    async def _connected(self, row: PlannedDevice, standing: Standing, held: bool) -> Call | None:
+        """The device of a row, once it is there; None for another row first.
 
         ``held``: it failed before, and is tried again when the person says so.
         """
@@ -160,11 +174,14 @@ class Series:
         if own_mac is None:
             raise NotPossibleHere(f"{self._mover.adapter.name} has no MAC: choose a wired adapter")
         current: Call | None = None
+        here: frozenset[Mac] = frozenset()
+        passed: list[Mac] = []
         ready = asyncio.Event()
 
         def report(there: frozenset[Mac]) -> None:
-            nonlocal current
-            current = call(row, there, plan, self._done)
+            nonlocal current, here
+            here = there
+            current = call(row, there, replace(standing, passed=passed))
             self._person.called(current, held)
             if current.turn is Turn.READY and not held:
                 ready.set()
@@ -178,10 +195,22 @@ class Series:
                     raise _Stopped
                 if answer is Answer.SKIP:
                     return None
-                if answer is Answer.YES and current is not None and current.mac is not None:
+                if current is None or current.mac is None:
+                    continue
+                if answer is Answer.YES:
                     break
+                if answer is Answer.BLINK:
+                    self._person.shown(current.mac, await self._blink(current.mac))
+                elif answer is Answer.OTHER:
+                    # After the last one it is the first one's turn again.
+                    passed = [*passed, current.mac] if len(passed) < len(here) - 1 else []
+                    report(here)
         assert current is not None
-        return current.mac
+        return current
+
+    async def _blink(self, mac: Mac) -> str | None:
+        """Have a device flash its lamp once; why it does not, or None."""
+        return await signal_once(self._mover.adapter.name, mac)
 
     async def _answer_or(self, ready: asyncio.Event, ended: End) -> Answer | None:
         """What the person says; None when the right device is there before."""
