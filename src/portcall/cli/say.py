@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import json
+import os
 import sys
 from collections.abc import Iterable
 from datetime import UTC, datetime
+from pathlib import Path
 from shutil import get_terminal_size
 from textwrap import wrap
 from typing import Any
@@ -13,6 +15,14 @@ from typing import Any
 import click
 
 from portcall import __version__
+
+
+def shown_path(path: Path) -> str:
+    """A file as it is named from here: by its name alone where it is in this folder."""
+    try:
+        return os.path.relpath(path)
+    except OSError:
+        return str(path)
 
 
 def note(fact: object) -> None:

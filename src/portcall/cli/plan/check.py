@@ -9,7 +9,7 @@ import click
 
 from portcall.cli.main import BAD_INPUT, YES
 from portcall.cli.options import group_option, json_option
-from portcall.cli.say import note, print_json
+from portcall.cli.say import note, print_json, shown_path
 from portcall.cli.table import Remark, Tone, print_lines, wide_option
 from portcall.cli.views.plan_rows import extra_columns_sentences, print_plan, row_document
 from portcall.core.counted import counted
@@ -46,7 +46,7 @@ def check_command(file: Path | None, as_json: bool) -> int:
         return BAD_INPUT if error else YES
     if error:
         raise error
-    sound = f"{path.name}: {counted(len(plan.devices), 'row')}, no mistakes"
+    sound = f"{shown_path(path)}: {counted(len(plan.devices), 'row')}, no mistakes"
     print_lines([Remark(sound, Tone.DONE), *_still_to_do(plan)])
     return YES
 

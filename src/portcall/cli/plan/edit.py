@@ -9,7 +9,7 @@ import click
 
 from portcall.cli.main import YES
 from portcall.cli.options import json_option
-from portcall.cli.say import print_json
+from portcall.cli.say import print_json, shown_path
 from portcall.cli.table import Remark, Tone, print_lines
 from portcall.core.plan.changing import (
     Change,
@@ -23,7 +23,6 @@ from portcall.core.plan.changing import (
 from portcall.core.plan.columns import MEANINGS
 from portcall.core.printable import printable
 from portcall.site.folder import this_site
-from portcall.site.plan_file import PLAN_FILE
 
 F = TypeVar("F", bound=Callable[..., object])
 
@@ -86,12 +85,13 @@ def remove_command(names: tuple[str, ...], as_json: bool) -> int:
 def _change(edit: Edit, as_json: bool) -> int:
     site = this_site()
     changed = site.change_plan(edit)
+    file = shown_path(site.own_plan)
     if as_json:
         print_json({"plan": str(site.own_plan), "changes": [change_document(c) for c in changed]})
     elif changed:
-        print_lines(Remark(f"{PLAN_FILE}: {change}", Tone.DONE) for change in changed)
+        print_lines(Remark(f"{file}: {change}", Tone.DONE) for change in changed)
     else:
-        print_lines([Remark(f"{PLAN_FILE}: says that already, nothing is changed")])
+        print_lines([Remark(f"{file}: says that already, nothing is changed")])
     return YES
 
 

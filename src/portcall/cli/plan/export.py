@@ -69,7 +69,7 @@ def export_command(
         raise BadInput(f"{file}: is there already; another name, or --overwrite")
     rows = list(plan) if group is None else rows_of_group(group, plan)
     heading = _heading(plan, rows)
-    cells = [[cells_of(row).get(column, "") for column in heading] for row in rows]
+    cells = [[_cells(row).get(column, "") for column in heading] for row in rows]
     if kind == ".xlsx":
         write_spreadsheet(file, Sheet(_title(site, group), _below(rows), _titled(heading), cells))
     elif kind == ".csv":
@@ -87,6 +87,12 @@ def _heading(plan: Plan, rows: Sequence[PlannedDevice]) -> list[str]:
     told = {column for row in rows for column in cells_of(row)}
     ours = [column for column in COLUMNS if column in told]
     return ours + [column for column in extra_columns(plan.columns) if column in told]
+
+
+def _cells(row: PlannedDevice) -> dict[str, str]:
+    """A row's cells; for people outside the trade of networks, masks are dotted."""
+    cells = cells_of(row)
+    return {**cells, "mask": str(row.interface.netmask)} if "mask" in cells else cells
 
 
 def _titled(heading: Sequence[str]) -> list[str]:

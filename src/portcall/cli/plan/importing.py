@@ -11,7 +11,7 @@ import click
 from portcall.cli.main import NO, YES
 from portcall.cli.options import json_option
 from portcall.cli.plan.edit import change_document
-from portcall.cli.say import note, print_json
+from portcall.cli.say import note, print_json, shown_path
 from portcall.cli.table import wide_option
 from portcall.cli.views.imported import print_understood, understood_document
 from portcall.core.counted import counted
@@ -21,7 +21,6 @@ from portcall.core.plan.importing import Standing, Understood, has_heading, unde
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput
 from portcall.site.folder import Site, this_site
-from portcall.site.plan_file import PLAN_FILE
 from portcall.site.spreadsheet import Table, read_tables
 
 
@@ -82,7 +81,7 @@ def import_command(
         head = {"file": str(file), "sheet": table.sheet or None, "written": written}
         print_json({**head, **understood_document(understood), "changes": told})
         return YES
-    return _said(wanted, changed, dry_run)
+    return _said(site, wanted, changed, dry_run)
 
 
 def _chosen(named: Sequence[str]) -> dict[str, str]:
@@ -143,7 +142,7 @@ def _written(site: Site, understood: Understood, update: bool, dry_run: bool) ->
     return site.change_plan(in_turn([*edits, adding(new)] if new else edits), dry_run)
 
 
-def _said(wanted: int, changed: Sequence[Change], dry_run: bool) -> int:
+def _said(site: Site, wanted: int, changed: Sequence[Change], dry_run: bool) -> int:
     if not wanted:
         note("nothing to take: the plan has these rows")
         return YES
@@ -154,5 +153,5 @@ def _said(wanted: int, changed: Sequence[Change], dry_run: bool) -> int:
     if dry_run:
         note(f"{rows} would be added or changed; nothing is written")
     else:
-        note(f"{PLAN_FILE}: {rows} added or changed: portcall plan check")
+        note(f"{shown_path(site.own_plan)}: {rows} added or changed: portcall plan check")
     return YES

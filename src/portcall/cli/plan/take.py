@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Collection, Sequence
+from pathlib import Path
 
 import click
 
@@ -18,7 +19,7 @@ from portcall.cli.options import (
 )
 from portcall.cli.plan.edit import change_document
 from portcall.cli.running import run_until_interrupted
-from portcall.cli.say import note, print_json
+from portcall.cli.say import note, print_json, shown_path
 from portcall.cli.table import wide_option
 from portcall.cli.views.devices import Found, not_run_lines
 from portcall.cli.views.finding import finding_view
@@ -26,14 +27,14 @@ from portcall.cli.views.proposals import Choice, choose, print_proposals
 from portcall.core.address import Mac, parse_mac
 from portcall.core.counted import counted
 from portcall.core.find.device import Device
-from portcall.core.find.proposing import LeftOut, Proposal, propose
+from portcall.core.find.proposing import LeftOut, Proposal, is_meant, propose
 from portcall.core.plan.changing import Cells, Change, adding
 from portcall.core.plan.targets import parse_targets
 from portcall.core.trouble import BadInput
 from portcall.jobs.look.looked import look
 from portcall.jobs.look.orders import gathering_for, orders_for
 from portcall.site.folder import Site, this_site
-from portcall.site.plan_file import PLAN_FILE
+from portcall.site.look_file import read_look
 
 
 @click.command("take")
@@ -46,6 +47,12 @@ from portcall.site.plan_file import PLAN_FILE
     metavar="MAC",
     help="Take this device, and no other that is not named so; may be repeated.",
 )
+@click.option(
+    "--from",
+    "from_file",
+    type=click.Path(exists=True, dir_okay=False, path_type=Path),
+    help="Take what an earlier look found, as find --json printed it, and send nothing.",
+)
 @click.option("--dry-run", is_flag=True, help="Show what would be taken, and write nothing.")
 @wide_option
 @adapter_option
@@ -55,6 +62,7 @@ def take_command(
     ranges: tuple[str, ...],
     take_all: bool,
     only: tuple[str, ...],
+    from_file: Path | None,
     dry_run: bool,
     wide: bool,
     adapter_name: str | None,
@@ -81,6 +89,41 @@ def take_command(
         )
     wanted = [parse_mac(text) for text in only]
     site = this_site()
+    if from_file is not None:
+        if ranges or adapter_name or capture:
+            raise BadInput("--from sends nothing: name no RANGE, --adapter or --capture with it")
+        found = _read(site, from_file)
+    else:
+        looked_at = _look(site, ranges, adapter_name, capture, as_json)
+        if looked_at is None:
+            note("interrupted; nothing is written")
+            return INTERRUPTED
+        found = looked_at
+    within = parse_targets(ranges, found.scene.plan)
+    proposals, left_out = propose(found.scene, found.defaults, _told(found.devices, wanted), within)
+    if wanted:
+        proposals = tuple(each for each in proposals if each.device.mac in wanted)
+    for line in found.incomplete:
+        note(line)
+    if not as_json:
+        meant = sum(is_meant(device, within) for device in found.devices)
+        print_proposals(meant, proposals, left_out, wide)
+    _check_found(wanted, found, proposals, left_out)
+    changed = _taken(site, proposals, dry_run, asks=not (take_all or only or dry_run))
+    if as_json:
+        written = bool(changed) and not dry_run
+        print_json(_document(proposals, left_out, changed or (), written))
+    return _said(site, changed, proposals, dry_run, as_json)
+
+
+def _look(
+    site: Site,
+    ranges: Sequence[str],
+    adapter_name: str | None,
+    capture: str | None,
+    as_json: bool,
+) -> Found | None:
+    """Look at the wire; None when Ctrl-C ended that."""
     gathering = gathering_for(site)
     named = parse_targets(ranges, gathering.plan)
     adapter = chosen_adapter(adapter_name)
@@ -92,23 +135,19 @@ def take_command(
             lambda stop: look(adapter, orders, gathering, stop=stop, progress=draw, tell=note)
         )
     if interrupted:
-        note("interrupted; nothing is written")
-        return INTERRUPTED
+        return None
     looked.to_its_end()
-    found = Found(gathering, adapter.interfaces, site, looked.look.unsearched)
-    proposals, left_out = propose(found.scene, found.defaults, _told(found.devices, wanted))
-    if wanted:
-        proposals = tuple(each for each in proposals if each.device.mac in wanted)
-    for line in (*found.incomplete, *not_run_lines(looked.look.not_run)):
+    for line in not_run_lines(looked.look.not_run):
         note(line)
-    if not as_json:
-        print_proposals(found, proposals, left_out, wide)
-    _check_found(wanted, found, proposals, left_out)
-    changed = _taken(site, proposals, dry_run, asks=not (take_all or only or dry_run))
-    if as_json:
-        written = bool(changed) and not dry_run
-        print_json(_document(proposals, left_out, changed or (), written))
-    return _said(changed, proposals, dry_run, as_json)
+    return Found(gathering, adapter.interfaces, site, looked.look.unsearched)
+
+
+def _read(site: Site, file: Path) -> Found:
+    """What an earlier look found."""
+    gathering = gathering_for(site)
+    for seen in read_look(file):
+        gathering.add(seen)
+    return Found(gathering, None, site)
 
 
 def _is_at_a_terminal(as_json: bool) -> bool:
@@ -156,7 +195,11 @@ def _taken(
 
 
 def _said(
-    changed: tuple[Change, ...] | None, proposals: Sequence[Proposal], dry_run: bool, as_json: bool
+    site: Site,
+    changed: tuple[Change, ...] | None,
+    proposals: Sequence[Proposal],
+    dry_run: bool,
+    as_json: bool,
 ) -> int:
     """Say how it went."""
     if not as_json:
@@ -167,7 +210,8 @@ def _said(
         elif dry_run:
             note(f"{counted(len(changed), 'row')} would be added; nothing is written")
         else:
-            note(f"{PLAN_FILE}: {counted(len(changed), 'row')} added: portcall plan check")
+            rows = counted(len(changed), "row")
+            note(f"{shown_path(site.own_plan)}: {rows} added: portcall plan check")
     return NO if proposals and not changed else YES
 
 

@@ -16,7 +16,7 @@ from portcall.cli.table import (
     print_lines,
     print_rows,
 )
-from portcall.cli.views.devices import MARK, Found, addresses, what
+from portcall.cli.views.devices import MARK, addresses, what
 from portcall.cli.views.plan_rows import plan_cells, plan_columns
 from portcall.core.counted import counted
 from portcall.core.find.proposing import LeftOut, Proposal
@@ -27,12 +27,12 @@ from portcall.core.plan.text import BrokenLine, delimiter_in, lines_of
 
 
 def print_proposals(
-    found: Found, proposals: Sequence[Proposal], left_out: Sequence[LeftOut], wide: bool
+    found: int, proposals: Sequence[Proposal], left_out: Sequence[LeftOut], wide: bool
 ) -> None:
-    """The rows as the plan would have them; below, who gets none, and why."""
-    planned = len(found.devices) - len(proposals) - len(left_out)
+    """The rows as the plan would have them; below, who gets none of so many found, and why."""
+    planned = found - len(proposals) - len(left_out)
     note(
-        f"{counted(len(found.devices), 'device')} found: {planned} planned, {len(proposals)} "
+        f"{counted(found, 'device')} found: {planned} planned, {len(proposals)} "
         f"proposed, {len(left_out)} left out"
     )
     if proposals:

@@ -48,19 +48,23 @@ class LeftOut:
 
 
 def propose(
-    scene: Scene, defaults: Sequence[AddressRange], told: Collection[Device] = ()
+    scene: Scene,
+    defaults: Sequence[AddressRange],
+    told: Collection[Device] = (),
+    within: Sequence[AddressRange] = (),
 ) -> tuple[tuple[Proposal, ...], tuple[LeftOut, ...]]:
     """A row for each device that is not planned, and the devices that get none as they are.
 
     ``defaults`` are the makers' default addresses: a device there has not been set yet. Those in
-    ``told`` get a row all the same, where the plan's rules allow it.
+    ``told`` get a row all the same, where the plan's rules allow it. ``within``, when there are any
+    ranges, are those whose devices are meant: others were heard, and perhaps asked nothing.
     """
     names = _Names(row.name for row in scene.plan)
     masks = _Masks(scene)
     proposals: list[Proposal] = []
     left_out: list[LeftOut] = []
     for device in scene.devices:
-        if _is_planned(device, scene):
+        if _is_planned(device, scene) or not is_meant(device, within):
             continue
         reason = _obstacle(device, scene)
         if reason is None and device not in told:
@@ -71,6 +75,11 @@ def propose(
         else:
             left_out.append(LeftOut(device, made))
     return tuple(proposals), tuple(left_out)
+
+
+def is_meant(device: Device, within: Sequence[AddressRange]) -> bool:
+    """Whether a device has an address in one of some ranges, or there are none."""
+    return not within or any(address in span for span in within for address in device.addresses)
 
 
 def _is_planned(device: Device, scene: Scene) -> bool:
