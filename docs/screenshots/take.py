@@ -19,6 +19,12 @@ PROMPT = "tern-point$ "
 PACKING = str(HERE.parent / "plants" / "packing-line.toml")
 """25 devices in two subnets, and what goes wrong in them."""
 
+NIGHT = str(HERE.parent / "plants" / "night-shift.toml")
+"""Devices that die, and new ones for them in the store."""
+
+ASKS = {"portcall swap ": "Enter makes it", "portcall plan take": "Enter takes"}
+"""Lines that put a question, and how it begins."""
+
 
 @dataclass(frozen=True)
 class Scene:
@@ -61,7 +67,21 @@ ON_THE_PACKING_LINE = {
         seconds=30,
     ),
 }  # fmt: skip
+ALSO_NARROW = ("find", "verify")
 """Taken twice: on a wide terminal, and on one of 80 columns."""
+
+TYPED = f"{sys.executable} {HERE / 'typed.py'}"
+"""Runs a line, and presses Enter when it asks."""
+
+LIST = r"""printf '%s\n' 'IP list conveyor line;;;;' ';;;;' \
+ 'Bezeichnung;Anlage;IP-Adresse;MAC;Gatway' 'Fan 1;Dryer;10,61,20,21;02-77-B1-4C-09-21;' \
+ 'Fan 2;Dryer;10.61.20.22;2,77E+11;' 'Belt 1;Conveyor;10.61.20. 23;027716113A4;' \
+ 'Belt 2;Conveyor;10.61.20.22;;' 'Scale;Conveyor;10.61.20.40/24;02-C0-E7-05-2B-90;10.61.20.1' \
+ > list.csv"""
+MENDED = (
+    "sed -i -e s/10,61,20,21/10.61.20.21/ -e s/2,77E+11/02-77-B1-4C-0E-53/ -e 's/20[.] 23/20.23/'"
+    " -e s/027716113A4/0277B16113A4/ -e '/Belt 2/s/22/24/' list.csv"
+)
 
 SCENES = {
     "adapters": Scene(("portcall adapters",), IN_THE_WAY),
@@ -101,6 +121,33 @@ SCENES = {
             " -o /dev/null -d 'address=10.61.20.40&mask=255.255.255.0' http://203.0.113.40/) &",
         ),
     ),
+    "plan-take": Scene(
+        ("portcall plan take", "portcall plan check"),
+        ("rm plan.csv",),
+        scenario=PACKING,
+        grid=WIDE,
+        points=8,
+    ),
+    "plan-import": Scene(
+        (
+            "portcall plan import list.csv --dry-run",
+            MENDED,
+            "portcall plan import list.csv --yes",
+        ),
+        ("rm plan.csv", LIST),
+        seconds=20,
+    ),
+    "swap": Scene(
+        (
+            "portcall swap fan-drive",
+            "portcall plant unplug belt-drive; portcall plant plug new-belt-drive --wire plant",
+            "portcall swap belt-drive",
+        ),
+        ("portcall plant unplug fan-drive", "portcall plant plug new-fan-drive --wire plant"),
+        scenario=NIGHT,
+        grid=WIDE,
+        points=8,
+    ),
     "reach-watch": Scene(
         ("portcall reach dryer-plc fan-drive-1 10.61.20.15 --watch --interval 0.5",),
         (
@@ -125,7 +172,7 @@ SCENES = {
 
 
 for name, scene in ON_THE_PACKING_LINE.items():
-    for suffix, grid in (("", WIDE), ("-80", NARROW)):
+    for suffix, grid in (("", WIDE), ("-80", NARROW))[: 2 if name in ALSO_NARROW else 1]:
         points = 7 if grid == NARROW else 8
         SCENES[name + suffix] = replace(scene, grid=grid, points=points, scenario=PACKING)
 
@@ -152,7 +199,10 @@ def script(scene: Scene) -> str:
     lines = ["cd $PRACTICE_SITE"]
     lines += ["exec 3>&1 >/dev/null 2>&1", *scene.before, "exec >&3 2>&3"]
     for line in scene.shown:
-        lines += [f"echo '{PROMPT}{line}'", line, "echo"]
+        asks = next((words for start, words in ASKS.items() if line.startswith(start)), None)
+        typed = f'{TYPED} "{asks}" "{line}"' if asks else line
+        quoted = line.replace("'", "'\\''")
+        lines += [f"echo '{PROMPT}{quoted}'", typed, "echo"]
     return "\n".join(lines)
 
 

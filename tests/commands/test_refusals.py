@@ -44,14 +44,20 @@ def test_a_bad_plan_is_refused_by_the_commands_that_live_by_it(place, case):
 
 
 @pytest.mark.parametrize(
-    ("data", "complaint"), [(b"", "is empty"), (b"PK\x03\x04\x00\x00\xff", "is not text")]
+    ("data", "complaint"),
+    [
+        (b"", "is empty"),
+        (b"\x89PNG\x00", "is not text"),
+        (b"PK\x03\x04\x00", "portcall plan import"),
+    ],
+    ids=["empty", "picture", "workbook"],
 )
 def test_an_empty_plan_and_one_that_is_not_text(place, data, complaint):
     place.write("plan.csv", data)
     checked = place.run("portcall plan check --json")
     assert checked.code == 2
     assert complaint in checked.json["problems"][0]["problem"]
-    assert checked.json["problems"][0]["line"] == 1
+    assert checked.json["problems"][0]["line"] is None
 
 
 @pytest.mark.parametrize(
@@ -83,7 +89,7 @@ def test_an_empty_plan_and_one_that_is_not_text(place, data, complaint):
         ),
         ("keep 10.61.20.300", 2, "octet 4 is 300"),
         ("keep fan --undo --name x", 2, "--name is for one TARGET, and not for --undo"),
-        ("move", 2, "name a DEVICE, or --series ADDRESS"),
+        ("move", 2, "name a DEVICE, --group GROUP, or --series ADDRESS"),
         ("move fan --to 10.61.20.255/24", 2, "is the broadcast address of 10.61.20.0/24"),
         ("move fan --to 10.61.20.200/24", 2, "10.61.20.200: this computer has it on usb0"),
         ("move fan --wait soon", 2, "--wait soon: is a number of seconds over 0, or forever"),

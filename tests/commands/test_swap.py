@@ -70,7 +70,10 @@ def test_an_older_firmware_is_said_and_the_serial_number_is_the_new_ones(night):
     ended = night.run("portcall swap belt-drive --yes --json")
     assert ended.code == 1
     assert (ended.json["verdict"], ended.json["swapped"]) == ("differs", True)
-    assert ended.json["unlike"] == ["its firmware is 7.004, older than its predecessor's 7.010"]
+    assert ended.json["unlike"] == [
+        "its firmware is 7.004, older than its predecessor's 7.010; the plan has 7.010, and if "
+        "this may stay: portcall plan set belt-drive firmware=7.004"
+    ]
     assert planned(night, "belt-drive")["serial"] == "B15221C9"
     night.run("portcall plan set belt-drive 'firmware=>= 7.004'")
     assert night.run("portcall verify belt-drive").code == 0

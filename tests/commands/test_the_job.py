@@ -220,9 +220,11 @@ def test_a_plan_is_checked_and_shown(quiet_plant):
         "address": "10.61.20.10",
         "prefix": 24,
         "gateway": None,
+        "group": None,
         "kind": "controller",
         "place": "panel A1",
-        "note": None,
+        **dict.fromkeys(("maker", "product", "serial", "firmware", "note")),
+        "extra": {},
     }
     assert json.dumps(rows).count("10.61.20.") == 8
     assert "weigh house" in quiet_plant.run("portcall plan show").out

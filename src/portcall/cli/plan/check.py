@@ -39,7 +39,7 @@ def check_command(file: Path | None, as_json: bool) -> int:
     path, plan, error = _read(file)
     if as_json:
         problems = [
-            {"line": problem.line, "column": problem.column, "problem": problem.text}
+            {"line": problem.line or None, "column": problem.column, "problem": problem.text}
             for problem in (error.problems if error else ())
         ]
         print_json({"plan": str(path), "rows": len(plan.devices), "problems": problems})

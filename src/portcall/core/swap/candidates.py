@@ -187,4 +187,10 @@ def unlike(gone: Predecessor, now: Mapping[Field, str]) -> Iterator[str]:
             -1: "older than",
             0: "written otherwise than",
         }
-        yield f"its firmware is {is_now}, {words[order]} its predecessor's {was}"
+        sentence = f"its firmware is {is_now}, {words[order]} its predecessor's {was}"
+        planned = gone.row.expected.firmware
+        if planned is None or planned.agrees(is_now):
+            yield sentence
+        else:
+            may = f"portcall plan set {gone.row.name} firmware={is_now}"
+            yield f"{sentence}; the plan has {planned}, and if this may stay: {may}"

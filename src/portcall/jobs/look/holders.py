@@ -80,6 +80,7 @@ async def free_to_borrow(
 
 _CANDIDATES_AT_ONCE = 2
 _CANDIDATE_BATCHES = 3
+MOST_TRIED = _CANDIDATES_AT_ONCE * _CANDIDATE_BATCHES
 
 
 def taken_by(adapter: Adapter, job: Job) -> str | None:

@@ -12,7 +12,9 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Callable
 from contextlib import AsyncExitStack, closing, suppress
+from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+from itertools import islice
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import SELF_ASSIGNED, Mac, assumed_network, hosts
@@ -47,7 +49,7 @@ from portcall.jobs.look.findings import (
     NotRun,
     Orders,
 )
-from portcall.jobs.look.holders import free_to_borrow
+from portcall.jobs.look.holders import MOST_TRIED, free_to_borrow
 from portcall.jobs.telling import nobody
 from portcall.jobs.together import together
 
@@ -55,6 +57,9 @@ _ASKING_SECONDS = 4.0
 """Seconds that asking a handful of devices takes; a rough figure, for the time left."""
 
 _MOST_BORROWED = 4
+_TRIED_BEFORE = 2 * MOST_TRIED
+"""Candidates for the address that is borrowed for all, and the next, should one be taken since."""
+
 _MOST_APART = 4
 """Addresses that several devices have, at which each of them is asked alone."""
 _SHOWN_FIRST = 0.2
@@ -92,6 +97,8 @@ class Look:
             self._consider_sharing,
         )
         self._seen = seen
+        self._free_apart: dict[IPv4Network, asyncio.Future[IPv4Address | None]] = {}
+        """Another address in a subnet: who stands there for all would refuse what is for one."""
         self._apart: dict[IPv4Address, None] = {}
         """Addresses that several devices have, each of which is asked alone."""
         self.borrowed: list[Vantage] = []
@@ -293,7 +300,10 @@ class Look:
 
     async def _ask_apart(self, address: IPv4Address, mac: Mac) -> None:
         network = self._network_of(address)
-        free = await self._probed(network)
+        if network not in self._free_apart:
+            work = self._free_address(network, _TRIED_BEFORE)
+            self._free_apart[network] = asyncio.ensure_future(work)
+        free = await self._free_apart[network]
         if free is None:
             return
         own = IPv4Interface((free, network.prefixlen))
@@ -301,8 +311,11 @@ class Look:
         def seen(sighting: Sighting) -> None:
             self._seen(sighting._replace(mac=mac))
 
-        # What it says is its own word: it goes past those that know it by its address only.
-        alone = Findings(self._orders, seen, nobody, lambda: None, self.findings.outlook)
+        # What it says is its own word: it goes past those that know it by its address only. Which
+        # other doors it has is not asked: two are asked already, and they have one pace.
+        methods = [each for each in self._orders.methods if each is not Method.PORTS]
+        orders = replace(self._orders, methods=methods)
+        alone = Findings(orders, seen, nobody, lambda: None, self.findings.outlook)
         asked = asyncio.Event()
         asked.set()
         try:
@@ -406,12 +419,16 @@ class Look:
             self._free[network] = self._tasks.create_task(self._free_address(network))
         return self._free[network]
 
-    async def _free_address(self, network: IPv4Network) -> IPv4Address | None:
-        """The first of some candidates that nobody answers for (RFC 5227)."""
+    async def _free_address(self, network: IPv4Network, tried: int = 0) -> IPv4Address | None:
+        """The first of some candidates that nobody answers for (RFC 5227).
+
+        So many are passed over, because they are tried already.
+        """
         assert self._link is not None
         own = (each.ip for each in self.adapter.interfaces)
         avoid = {*self._orders.spared, *self.findings.addresses, *own}
         choices = borrowable(network, self._orders.preferred, avoid)
+        choices = islice(choices, tried, None)
         return await free_to_borrow(self._runner, self._link, choices, self.findings.addresses)
 
     def _judge_answers(self) -> None:
