@@ -114,7 +114,7 @@ def test_nothing_is_done_while_the_old_one_is_heard_or_nobody_new_is(night):
     night.run("portcall plant unplug new-fan-drive")
     nobody = night.run("portcall swap fan-drive --yes")
     assert nobody.code == 1
-    assert "nobody new is heard for fan-drive" in nobody.out
+    assert "no new device is heard that could replace fan-drive" in nobody.out
     waiting = night.start("portcall swap fan-drive --yes --wait 60")
     night.until(waiting, "looking again until one is there")
     night.run("portcall plant plug new-fan-drive --wire plant")
@@ -182,7 +182,7 @@ def test_ctrl_c_at_the_question_leaves_all_as_it_was():
 
 
 MOMENTS = {
-    "looking": ("fan-drive", "looking for who", 2.0),
+    "looking": ("fan-drive", "looking for the device", 2.0),
     "probing": ("fan-drive", "which address is free", 0.0),
     "visiting": ("fan-drive", "added until this ends", 0.0),
     "given": ("fan-drive", "is given", 0.0),
@@ -190,8 +190,8 @@ MOMENTS = {
     "setting": ("fan-drive", "answers at", 0.3),
     "judging": ("fan-drive", "answers at", 1.5),
     "writing": ("fan-drive", "removed, as it was before", 0.0),
-    "by-dcp": ("io-island", "looking for who", 7.5),
-    "set-by-dcp": ("io-island", "looking for who", 10.0),
+    "by-dcp": ("io-island", "looking for the device", 7.5),
+    "set-by-dcp": ("io-island", "looking for the device", 10.0),
 }
 
 

@@ -7,8 +7,13 @@ from hypothesis import strategies as st
 
 from portcall.core.adapters.own_address import Wanted, candidates, check_own, wanted_for
 from portcall.core.address import parse_mac
+from portcall.core.plan.editing import PlanText, csv_line
+from portcall.core.plan.expected import parse_firmware
+from portcall.core.plan.importing import understand
 from portcall.core.plan.reading import PlanError, parse_plan
 from portcall.core.plan.rows import Plan, Subnet, parse_pair
+from portcall.core.plan.synonyms import meaning_of
+from portcall.core.plan.text import Line
 from portcall.core.trouble import BadInput
 
 HEADER = "name,mac,address,mask,gateway,kind,place,note\n"
@@ -160,6 +165,106 @@ def test_a_typed_pair_stands_in_for_the_row_of_its_address_or_mac_or_is_added():
     for wrong in ("02-60-D1-00-5E-01", "02-60=10.61.20.71", "02-60-D1-00-5E-01=10.61.20.0/24"):
         with pytest.raises(BadInput):
             parse_pair(wrong)
+
+
+# Who a device should be.
+
+
+@pytest.mark.parametrize(
+    ("wanted", "said", "agrees"),
+    [
+        ("5.002", "5.002", True),
+        ("5.002", "5.2", True),
+        ("5.002", "5.20", False),
+        ("5.002-A", "5.002-B", False),
+        ("V5 rel", "v5 REL", True),
+        (">= 5.002", "5.010", True),
+        (">=5.002", "5.1", False),
+        ("≥ 5.002", "V6", True),
+        ("< 6", "6.0", False),
+        ("> 5.9", "5.10", True),
+        ("<= 5.2", "beta", False),
+    ],
+)
+def test_a_firmware_is_a_version_or_a_limit_compared_number_by_number(wanted, said, agrees):
+    assert parse_firmware(wanted).agrees(said) is agrees
+
+
+def test_a_limit_without_a_number_is_a_mistake_and_an_identity_is_read_as_people_write():
+    ((line, column, text),) = problems("name,address,firmware\nx,10.61.20.5,>= new\n")
+    assert (line, column) == (2, "firmware")
+    assert "write a version, or a limit with a number" in text
+    (row,) = read("name,address,maker,serial,cable\nx,10.61.20.5,Whimbrel  Drives,00A1,7\n")
+    assert row.expected.agrees("maker", ["whimbrel drives"])
+    assert not row.expected.agrees("serial", ["A1"])
+    assert row.extra == (("cable", "7"),)
+
+
+# The file stays as it is.
+
+CELL = st.text("abÄ;,\" \n'#=\u2028", max_size=6)
+
+
+@given(
+    st.lists(st.tuples(CELL, CELL), min_size=1, max_size=6),
+    st.integers(0, 5),
+    CELL.filter(str.strip),
+    st.sampled_from(["utf-8", "utf-8-sig", "utf-16"]),
+    st.sampled_from(["\n", "\r\n"]),
+)
+def test_whatever_stands_in_a_file_only_the_cell_that_is_changed_changes(
+    cells, at, value, codec, end
+):
+    rows = [("name", "note", "own")]
+    rows += [(f"n{n}", note, own) for n, (note, own) in enumerate(cells)]
+    text = "".join(csv_line(row, ";", end) for row in rows)
+    at %= len(cells)
+    line = 1 + "".join(csv_line(row, ";", end) for row in rows[: at + 1]).count("\n")
+    changed = PlanText(text.encode(codec)).with_cells(line, {"note": value})
+    rows[at + 1] = (rows[at + 1][0], value, rows[at + 1][2])
+    assert changed == "".join(csv_line(row, ";", end) for row in rows).encode(codec)
+    longer = PlanText(changed).with_rows([{"name": "last", "gateway": "10.61.20.1"}])
+    head, _, rest = changed.decode(codec).partition(end)
+    assert longer.decode(codec) == f"{head};gateway{end}{rest}last;;;10.61.20.1{end}"
+
+
+# Tables of other people.
+
+
+@given(
+    st.lists(st.lists(st.text(max_size=10) | st.just("10.61.20.5"), max_size=5), max_size=8),
+    st.sampled_from([(), ("Tag", "IP-Adresse", "MAC"), ("Nom", "Adresse IP (2)", "x")]),
+)
+def test_any_table_is_understood_or_refused(rows, heading):
+    table = [Line(n, list(cells)) for n, cells in enumerate([heading, *rows], 1)]
+    try:
+        understood = understand(table, "list", Plan())
+    except BadInput as refusal:
+        assert str(refusal).startswith("list")
+    else:
+        assert understood.rows
+        assert {"name", "address"} <= set(understood.columns.ours)
+
+
+@pytest.mark.parametrize(
+    ("heading", "column"),
+    [
+        ("IP address", "address"),
+        ("IP-Adr.", "address"),
+        ("Adresse", "address"),
+        ("MAC-Adresse (Etikett)", "mac"),
+        ("Masque de sous-réseau", "mask"),
+        ("BRAMA DOMYŚLNA", "gateway"),
+        ("Subnet\nmask", "mask"),
+        ("Anlage", "group"),
+        ("N° de série", "serial"),
+        ("tag", "name"),
+        ("gatway", None),
+        ("Kabel-Nr.", None),
+    ],
+)
+def test_headings_are_understood_in_the_words_that_people_use(heading, column):
+    assert meaning_of(heading) == column
 
 
 # Choosing the workstation's address.

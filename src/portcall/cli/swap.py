@@ -40,6 +40,8 @@ from portcall.site.folder import Site, this_site
 from portcall.site.logbook.plan_changes import macs_before
 
 LONGEST_WAIT = 86_400.0
+BY_HAND = 120.0
+"""Seconds that somebody has at least to set a device by hand."""
 
 
 @click.command("swap")
@@ -50,7 +52,8 @@ LONGEST_WAIT = 86_400.0
     type=click.FloatRange(0, LONGEST_WAIT),
     default=0.0,
     metavar="SECONDS",
-    help="How long to look again when nobody new is heard.",
+    help="How long to look again when nobody new is heard, and to wait for one set by hand, "
+    "for which it is 120 at least.",
 )
 @click.option("--yes", is_flag=True, help="Take the one that is found without asking.")
 @click.option("--force", is_flag=True, help="Set a device even when it is controlling something.")
@@ -89,7 +92,7 @@ def swap_command(
     row = _row(name, plan)
     adapter = chosen_adapter(adapter_name)
     begin_capture(adapter, capture)
-    note(f"looking for who hangs in the place of {row.name}, {row.mac} at {row.address} …")
+    note(f"looking for the device that replaces {row.name}, {row.mac} at {row.address} …")
     scene = look_for_new(adapter, site, plan, row, wait, note)
     if scene.still_there is not None:
         return _refused(scene, adapter, site, plan, as_json)
@@ -110,7 +113,7 @@ def swap_command(
         plan,
         scene,
         new,
-        HowToSwap(force=force, alongside=alongside),
+        HowToSwap(max(wait, BY_HAND), force=force, alongside=alongside),
         tell_swap,
         _until,
     )
@@ -128,6 +131,11 @@ def _row(name: str, plan: Plan) -> PlannedDevice:
     row = parse_device(name, plan).row
     if row is None:
         raise BadInput(f"{name}: is not in the plan, so nothing is known whose place it is")
+    if row.mac is None and row.circuit:
+        raise BadInput(
+            f"{row.name}: is known by its place, so that a new one there gets its address as it "
+            f"is: portcall assign {row.name}"
+        )
     if row.mac is None:
         raise BadInput(
             f"{row.name}: has no MAC in the plan, so no device is gone: portcall plan set "

@@ -20,6 +20,7 @@ from portcall.core.plan.text import (
     declared_delimiter,
     decode,
     delimiter_of,
+    lines_in,
     lines_of,
 )
 from portcall.core.printable import for_spreadsheets, printable
@@ -72,7 +73,7 @@ def _csv_lines(name: str, data: bytes) -> Sequence[Line]:
         text, _ = decode(data)
     except BadInput as trouble:
         raise BadInput(f"{name}: {trouble}") from None
-    lines = text.splitlines(keepends=True)
+    lines = lines_in(text)
     declared = declared_delimiter(lines[0]) if lines else None
     start = 0 if declared is None else 1
     try:
@@ -108,14 +109,18 @@ def _sheets(name: str, data: bytes) -> Iterator[Table]:
 
 
 def _table(name: str, sheet: Worksheet, formulas: Worksheet) -> Table:
-    if sheet.max_row > _MOST_ROWS or sheet.max_column > _MOST_COLUMNS:
+    # People format whole columns, down to the millionth row: only cells that say something count.
+    told = [place for place, cell in sheet._cells.items() if cell.value is not None]
+    rows = max((row for row, _ in told), default=0)
+    columns = max((column for _, column in told), default=0)
+    if rows > _MOST_ROWS or columns > _MOST_COLUMNS:
         raise BadInput(
-            f"{name}, sheet {printable(sheet.title, 40)}: has {sheet.max_row} rows and "
-            f"{sheet.max_column} columns; at most {_MOST_ROWS} and {_MOST_COLUMNS} are read"
+            f"{name}, sheet {printable(sheet.title, 40)}: has {rows} rows and {columns} columns; "
+            f"at most {_MOST_ROWS} and {_MOST_COLUMNS} are read"
         )
     filled = _merged(sheet)
     lines = []
-    for number, cells in enumerate(sheet.iter_rows(), 1):
+    for number, cells in enumerate(sheet.iter_rows(max_row=rows, max_col=columns), 1):
         texts = []
         for place, cell in enumerate(cells, 1):
             value = filled.get((number, place)) if cell.value is None else cell.value

@@ -15,7 +15,7 @@ from portcall.cli.say import note, print_json, shown_path
 from portcall.cli.table import wide_option
 from portcall.cli.views.imported import print_understood, understood_document
 from portcall.core.counted import counted
-from portcall.core.plan.changing import Change, adding, in_turn, setting
+from portcall.core.plan.changing import Change, merging
 from portcall.core.plan.columns import COLUMNS
 from portcall.core.plan.importing import Standing, Understood, has_heading, understand
 from portcall.core.printable import printable
@@ -132,14 +132,13 @@ def _confirmed() -> bool:
 
 
 def _written(site: Site, understood: Understood, update: bool, dry_run: bool) -> tuple[Change, ...]:
-    differing = [each for each in understood.rows if update and each.standing is Standing.DIFFERS]
-    differing.sort(key=lambda each: each.line_in_plan, reverse=True)
-    edits = [
-        setting(each.row.name, {name: each.cells[name] for name in each.differences}, True)
-        for each in differing
-    ]
+    changed = {
+        each.row.name: {column: each.cells[column] for column in each.differences}
+        for each in understood.rows
+        if update and each.standing is Standing.DIFFERS
+    }
     new = [each.cells for each in understood.rows if each.standing is Standing.NEW]
-    return site.change_plan(in_turn([*edits, adding(new)] if new else edits), dry_run)
+    return site.change_plan(merging(changed, new), dry_run)
 
 
 def _said(site: Site, wanted: int, changed: Sequence[Change], dry_run: bool) -> int:

@@ -23,7 +23,7 @@ from portcall.core.find.proposing import LeftOut, Proposal
 from portcall.core.plan.changing import Cells
 from portcall.core.plan.columns import COLUMNS
 from portcall.core.plan.editing import csv_line
-from portcall.core.plan.text import BrokenLine, delimiter_in, lines_of
+from portcall.core.plan.text import BrokenLine, delimiter_in, lines_in, lines_of
 
 
 def print_proposals(
@@ -116,7 +116,7 @@ def _edited(rows: Sequence[Cells]) -> Sequence[Cells]:
         saved = click.edit(text, extension=".csv")
         if saved is None:
             return rows
-        lines = saved.splitlines(keepends=True)
+        lines = lines_in(saved)
         try:
             heading, *rest = lines_of(lines, *delimiter_in(lines))
         except (BrokenLine, ValueError) as error:

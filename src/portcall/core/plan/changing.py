@@ -26,17 +26,27 @@ def adding(rows: Sequence[Cells]) -> Edit:
     return lambda plan, data: PlanText(data).with_rows([_parted(cells) for cells in rows])
 
 
-def setting(name: str, cells: Cells, new_columns: bool = False) -> Edit:
-    """Change cells of a row. Raises BadInput when there is no such row.
-
-    A column that has no meaning here and is not in the file is a slip, unless ``new_columns``.
-    """
+def setting(name: str, cells: Cells) -> Edit:
+    """Change cells of a row. Raises BadInput when there is no such row, or no such column."""
 
     def edit(plan: Plan, data: bytes) -> bytes:
         text = PlanText(data)
-        for column in () if new_columns else cells:
+        for column in cells:
             _check_column(column, text.columns)
         return text.with_cells(_row(name, plan).line, _parted(cells))
+
+    return edit
+
+
+def merging(changed: Mapping[str, Cells], added: Sequence[Cells]) -> Edit:
+    """Change cells of rows, by their names, and add rows; with new columns, where they have some.
+
+    Raises BadInput when there is no such row.
+    """
+
+    def edit(plan: Plan, data: bytes) -> bytes:
+        cells = {_row(name, plan).line: _parted(each) for name, each in changed.items()}
+        return PlanText(data).changed(cells, [_parted(each) for each in added])
 
     return edit
 
@@ -51,21 +61,6 @@ def removing(names: Sequence[str]) -> Edit:
         # From the last one up: the lines above keep their numbers.
         for line in sorted(lines, reverse=True):
             data = PlanText(data).without_row(line)
-        return data
-
-    return edit
-
-
-def in_turn(edits: Sequence[Edit]) -> Edit:
-    """One edit after the other, all of them or none.
-
-    Each finds the rows as they were before: one that changes the lines of a row comes before those
-    that are about rows above it.
-    """
-
-    def edit(plan: Plan, data: bytes) -> bytes:
-        for each in edits:
-            data = each(plan, data)
         return data
 
     return edit

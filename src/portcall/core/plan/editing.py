@@ -6,7 +6,7 @@ import csv
 from collections.abc import Iterable, Mapping, Sequence
 
 from portcall.core.plan.columns import COLUMNS, STARTING
-from portcall.core.plan.text import decode, delimiter_in, lines_of
+from portcall.core.plan.text import decode, delimiter_in, lines_in, lines_of
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput
 
@@ -39,7 +39,7 @@ class PlanText:
 
     def __init__(self, data: bytes) -> None:
         text, self._encoding = decode(data)
-        self._lines = text.splitlines(keepends=True)
+        self._lines = lines_in(text)
         self._end = "\r\n" if "\r\n" in text else "\n"
         self._head, self._delimiter = delimiter_in(self._lines)
         head = next(lines_of(self._lines, self._head, self._delimiter), None)
@@ -49,25 +49,29 @@ class PlanText:
 
     def with_cells(self, line: int, cells: Mapping[str, str]) -> bytes:
         """The text with some cells of the row that starts at a line (the first is 1) replaced."""
-        head = self._heading_for(cells)
-        last = self._end_of(line)
-        # The heading may be longer now, and stands above the row.
-        lines = self._with_heading(head)
-        row = list(next(lines_of(self._lines, line - 1, self._delimiter)).cells)
-        row += [""] * (len(head) - len(row))
-        for column, value in cells.items():
-            row[head.index(column)] = value
-        return self._joined([*lines[: line - 1], self._written(row), *lines[last:]])
+        return self.changed({line: cells})
 
     def with_rows(self, rows: Sequence[Mapping[str, str]]) -> bytes:
         """The text with rows added at its end; an empty one gets a heading, too."""
-        head = self._heading_for([column for cells in rows for column in cells])
+        return self.changed({}, rows)
+
+    def changed(
+        self, cells: Mapping[int, Mapping[str, str]], rows: Sequence[Mapping[str, str]] = ()
+    ) -> bytes:
+        """The text with cells replaced, by the lines where their rows start, and rows added."""
+        head = self._heading_for([column for each in (*cells.values(), *rows) for column in each])
         lines = self._with_heading(head)
-        if lines and not lines[-1].endswith(("\n", "\r")):
+        # From the last row up: the lines above keep their numbers.
+        for line in sorted(cells, reverse=True):
+            row = list(next(lines_of(self._lines, line - 1, self._delimiter)).cells)
+            row += [""] * (len(head) - len(row))
+            for column, value in cells[line].items():
+                row[head.index(column)] = value
+            lines[line - 1 : self._end_of(line)] = [self._written(row)]
+        if rows and lines and not lines[-1].endswith(("\n", "\r")):
             lines[-1] += self._end
-        return self._joined(
-            [*lines, *(self._written([cells.get(name, "") for name in head]) for cells in rows)]
-        )
+        lines += (self._written([each.get(name, "") for name in head]) for each in rows)
+        return self._joined(lines)
 
     def without_row(self, line: int) -> bytes:
         """The text without the row that starts at a line (the first is 1)."""

@@ -8,7 +8,7 @@ them at once; then no row is taken.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from enum import Enum, auto
 
@@ -61,7 +61,6 @@ class ImportedRow:
     standing: Standing
     differences: Mapping[str, tuple[str, str]]
     """By column, what the plan has and what the table gives."""
-    line_in_plan: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,7 +96,7 @@ def understand(
     columns = _columns(lines[at], chosen, source)
     kept = [line for line in lines[at + 1 :] if not line.is_empty]
     passed_over = [line for line in kept if _is_title(line, columns)]
-    rows = [line for line in kept if line not in passed_over]
+    rows = [line for line in kept if not _is_title(line, columns)]
     cells = [_cells(line, columns) for line in rows]
     names = [*columns.ours, *columns.extra]
     table = [Line(columns.line, names)]
@@ -111,12 +110,16 @@ def understand(
     except PlanError as error:
         devices = ()
         problems += error.problems
+    planned = {row.name.casefold(): row for row in plan}
     problems += _against(plan, devices)
     if problems:
         raise PlanError(source, [_in_their_words(each, columns) for each in problems])
     return Understood(
         columns,
-        tuple(_standing(row, cell, plan) for row, cell in zip(devices, cells, strict=True)),
+        tuple(
+            _standing(row, cell, planned.get(row.name.casefold()))
+            for row, cell in zip(devices, cells, strict=True)
+        ),
         tuple((line.number, _only_cell(line)) for line in passed_over),
     )
 
@@ -180,6 +183,13 @@ def _columns(heading: Line, chosen: Mapping[str, str], source: str) -> Columns:
             )
         elif words:
             extra[_once(words.lower(), (*extra, *COLUMNS))] = place
+    for column, words in chosen.items():
+        if not any(_same(words, cell) for cell in heading.cells):
+            there = ", ".join((*headings.values(), *extra))
+            raise BadInput(
+                f"--column {column}={printable(words, 60)}: {source} line {heading.number} has no "
+                f"such heading; it has {there}"
+            )
     missing = [column for column in REQUIRED if column not in ours]
     if missing:
         words = ", ".join((*headings.values(), *extra))
@@ -237,18 +247,16 @@ def _may_be_a_mask(text: str) -> bool:
 
 def _against(plan: Plan, devices: Sequence[PlannedDevice]) -> Iterator[Problem]:
     """Rows whose address or MAC the plan that is there gives to another name."""
-    checks: tuple[tuple[str, Callable[[PlannedDevice], PlannedDevice | None]], ...] = (
-        ("address", lambda row: plan.by_address(row.address)),
-        ("mac", lambda row: plan.by_mac(row.mac)),
-    )
+    holders: dict[tuple[str, object], PlannedDevice] = {}
+    for planned in plan:
+        holders["address", planned.address] = planned
+        holders["mac", planned.mac] = planned
     arriving = {row.name.casefold() for row in devices}
     for row in devices:
-        for column, holder_of in checks:
-            holder = holder_of(row)
-            if holder is None or holder.name.casefold() in (row.name.casefold(), *arriving):
-                continue
-            value = row.address if column == "address" else row.mac
-            yield Problem(row.line, column, f"{value}: the plan gives it to {holder.name}")
+        for column, value in (("address", row.address), ("mac", row.mac)):
+            holder = holders.get((column, value)) if value is not None else None
+            if holder is not None and holder.name.casefold() not in arriving:
+                yield Problem(row.line, column, f"{value}: the plan gives it to {holder.name}")
 
 
 def _in_their_words(problem: Problem, columns: Columns) -> Problem:
@@ -256,8 +264,7 @@ def _in_their_words(problem: Problem, columns: Columns) -> Problem:
     return Problem(problem.line, column, problem.text)
 
 
-def _standing(row: PlannedDevice, cells: Cells, plan: Plan) -> ImportedRow:
-    planned = plan.by_name(row.name)
+def _standing(row: PlannedDevice, cells: Cells, planned: PlannedDevice | None) -> ImportedRow:
     if planned is None:
         return ImportedRow(row, cells, Standing.NEW, {})
     has, gives = cells_of(planned), cells_of(row)
@@ -267,7 +274,7 @@ def _standing(row: PlannedDevice, cells: Cells, plan: Plan) -> ImportedRow:
         if column != "name" and has.get(column, "") != gives.get(column, "")
     }
     standing = Standing.DIFFERS if differences else Standing.SAME
-    return ImportedRow(row, cells, standing, differences, planned.line)
+    return ImportedRow(row, cells, standing, differences)
 
 
 def own_columns(columns: Columns) -> list[str]:

@@ -26,7 +26,7 @@ from portcall.core.plan.columns import COLUMNS, IDENTITY, STARTING
 from portcall.core.plan.expected import Expected, parse_firmware
 from portcall.core.plan.rows import Plan, PlannedDevice, Subnet, gateway_for, prefix_for
 from portcall.core.plan.slips import slip
-from portcall.core.plan.text import BrokenLine, Line, decode, delimiter_in, lines_of
+from portcall.core.plan.text import BrokenLine, Line, decode, delimiter_in, lines_in, lines_of
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput
 
@@ -97,7 +97,7 @@ class _Reading:
         except BadInput as trouble:
             self._problem(WHOLE, None, str(trouble))
             return Plan()
-        lines = text.splitlines(keepends=True)
+        lines = lines_in(text)
         try:
             return self.take(list(lines_of(lines, *delimiter_in(lines))))
         except BrokenLine as trouble:
@@ -209,7 +209,7 @@ class _Reading:
         try:
             return parse(printable(text))
         except BadInput as error:
-            self._problem(line, column, slip(column, text) or str(error))
+            self._problem(line, column, slip(column, printable(text)) or str(error))
             return None
 
     def _check_alone(self, address: IPv4Address | None, line: int, found_before: int) -> None:

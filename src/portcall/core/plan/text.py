@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import codecs
 import csv
+import re
 from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
@@ -30,6 +31,14 @@ class BrokenLine(BadInput):
     def __init__(self, number: int, what: str) -> None:
         super().__init__(what)
         self.number = number
+
+
+_ENDS = re.compile(r"(?<=\n)|(?<=\r)(?!\n)")
+
+
+def lines_in(text: str) -> list[str]:
+    """The lines of a text, with their ends; no other separator than CR and LF ends one."""
+    return [line for line in _ENDS.split(text) if line]
 
 
 _DELIMITERS = ",;\t|"

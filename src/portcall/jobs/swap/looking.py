@@ -1,4 +1,4 @@
-"""Looking who hangs in the place of a device that is gone."""
+"""Looking for the device that replaces one that is gone."""
 
 from __future__ import annotations
 
@@ -57,9 +57,9 @@ class NobodyNew:
             filter(
                 None,
                 (
-                    f"nobody new is heard for {self.row.name}: no unplanned device asks for an "
-                    "address, has none, or is at a maker's default one",
-                    "has it power, and a link light at its port? has it an address of its own "
+                    f"no new device is heard that could replace {self.row.name}: no device that is "
+                    "not planned asks for an address, has none, or is at a maker's default one",
+                    "has it power, and a link light at its port? has somebody set an address in it "
                     "already? portcall find",
                     again,
                 ),

@@ -15,10 +15,11 @@ from portcall.site.files import open_to_append
 _MOST_READ = 4 * 1024 * 1024
 
 
-def add_entry(path: Path, values: Mapping[str, object]) -> None:
-    """Add an entry with the time; it is on the disk on return. Raises OSError."""
+def add_entries(path: Path, *values: Mapping[str, object]) -> None:
+    """Add entries with the time; they are on the disk on return. Raises OSError."""
     now = datetime.now(UTC).isoformat(timespec="milliseconds")
-    data = (json.dumps({"at": now, **values}, ensure_ascii=False) + "\n").encode()
+    lines = (json.dumps({"at": now, **each}, ensure_ascii=False) + "\n" for each in values)
+    data = "".join(lines).encode()
     with open_to_append(path) as file:
         if file.write(data) != len(data):
             raise OSError(ENOSPC, os.strerror(ENOSPC))

@@ -11,7 +11,7 @@ from pathlib import Path
 from portcall.core.address import AddressError, Mac, parse_mac
 from portcall.core.plan.changing import Change, cells_of
 from portcall.core.trouble import NotPossibleHere
-from portcall.site.logbook.entries import add_entry, entries
+from portcall.site.logbook.entries import add_entries, entries
 
 FILE = "plan-changes.jsonl"
 
@@ -33,15 +33,17 @@ def record_changes(folder: Path, changes: Iterable[Change]) -> None:
     """Write down what is about to be changed. Raises NotPossibleHere."""
     path = folder / FILE
     try:
-        for change in changes:
-            add_entry(
-                path,
+        add_entries(
+            path,
+            *(
                 {
                     "name": change.name,
                     "was": cells_of(change.was) or None,
                     "is": cells_of(change.now) or None,
-                },
-            )
+                }
+                for change in changes
+            ),
+        )
     except OSError as error:
         raise NotPossibleHere(
             f"{path}: what is changed in the plan is written down first, and cannot be: "

@@ -13,7 +13,7 @@ from portcall.core.address import AddressError, Mac, parse_mac
 from portcall.core.find.sighting import Field
 from portcall.core.setting.had import Had, read_had
 from portcall.core.trouble import NotPossibleHere
-from portcall.site.logbook.entries import add_entry, entries
+from portcall.site.logbook.entries import add_entries, entries
 from portcall.site.matches import state_folder
 
 FILE = "settings.jsonl"
@@ -41,7 +41,7 @@ class SettingsLog:
 
     def _write(self, values: dict[str, object]) -> None:
         try:
-            add_entry(self.path, values)
+            add_entries(self.path, values)
         except OSError as error:
             raise NotPossibleHere(
                 f"{self.path}: what is set in a device is written down first, and cannot be: "
