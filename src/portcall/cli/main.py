@@ -6,7 +6,6 @@ completion stay quick.
 
 from __future__ import annotations
 
-import importlib
 import io
 import os
 import signal
@@ -17,6 +16,7 @@ import click
 from click.shell_completion import CompletionItem
 
 from portcall import __version__
+from portcall.cli.lazy import LazyGroup
 from portcall.core.trouble import BadInput, NotPossibleHere, Trouble
 
 _COMPLETE_VARIABLE = "_PORTCALL_COMPLETE"
@@ -65,20 +65,10 @@ _REMIND_AFTER = {
 }
 
 
-class CommandList(click.Group):
-    """A group whose commands live in modules of their own, named after them."""
+class CommandList(LazyGroup):
+    """The commands, each in a module that is named after it."""
 
-    def list_commands(self, ctx: click.Context) -> list[str]:
-        """The names, in the order of the work."""
-        return list(COMMANDS)
-
-    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
-        """Import the command's module."""
-        if cmd_name not in COMMANDS:
-            return None
-        module = importlib.import_module(f"portcall.cli.{cmd_name}")
-        command: click.Command = getattr(module, f"{cmd_name}_command")
-        return command
+    modules = {name: f"portcall.cli.{name}" for name in COMMANDS}  # noqa: RUF012
 
     def resolve_command(
         self, ctx: click.Context, args: list[str]

@@ -15,6 +15,8 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import BinaryIO
 
+from portcall.core.trouble import BadInput, NotPossibleHere
+
 _OTHERS_MAY_WRITE = stat.S_IWGRP | stat.S_IWOTH
 _ROOT = 0
 
@@ -97,6 +99,18 @@ def make_folder(path: Path) -> None:
     """Make a folder and those above it. Raises OSError."""
     with as_caller(path / "file"):
         path.mkdir(parents=True, exist_ok=True)
+
+
+def read_bounded(path: Path, largest: int) -> bytes:
+    """All of a file that somebody named. Raises NotPossibleHere, and BadInput when it is larger."""
+    try:
+        with open(path, "rb") as file:
+            data = file.read(largest + 1)
+    except OSError as error:
+        raise NotPossibleHere(f"{path}: cannot be read: {error.strerror}") from None
+    if len(data) > largest:
+        raise BadInput(f"{path.name}: has more than {largest:,} octets, which is too large")
+    return data
 
 
 def write_whole(path: Path, data: bytes) -> None:

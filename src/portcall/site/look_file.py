@@ -11,7 +11,8 @@ from typing import Any
 from portcall.core.address import AddressError, Mac, parse_mac
 from portcall.core.find.sighting import Field, Method, Said, Sighting
 from portcall.core.printable import printable
-from portcall.core.trouble import BadInput, NotPossibleHere
+from portcall.core.trouble import BadInput
+from portcall.site.files import read_bounded
 
 _LARGEST = 64 * 1024 * 1024
 _MOST_SAID = 64
@@ -21,13 +22,7 @@ _LISTS = (Method.PLAN, Method.REGISTRY)
 
 def read_look(path: Path) -> tuple[Sighting, ...]:
     """What was seen of each device. Raises BadInput for another file, or NotPossibleHere."""
-    try:
-        with open(path, "rb") as file:
-            data = file.read(_LARGEST + 1)
-    except OSError as error:
-        raise NotPossibleHere(f"{path}: cannot be read: {error.strerror}") from None
-    if len(data) > _LARGEST:
-        raise BadInput(f"{path.name}: has more than {_LARGEST} octets; no look has so many")
+    data = read_bounded(path, _LARGEST)
     try:
         document = json.loads(data)
         devices = document["devices"]

@@ -24,8 +24,8 @@ from portcall.core.plan.text import (
     lines_of,
 )
 from portcall.core.printable import for_spreadsheets, printable
-from portcall.core.trouble import BadInput, NotPossibleHere
-from portcall.site.files import write_whole
+from portcall.core.trouble import BadInput
+from portcall.site.files import read_bounded, write_whole
 
 if TYPE_CHECKING:
     from openpyxl.worksheet.worksheet import Worksheet
@@ -51,13 +51,7 @@ def read_tables(path: Path) -> tuple[Table, ...]:
 
     Raises BadInput for what is neither, NotPossibleHere for what cannot be read.
     """
-    try:
-        with open(path, "rb") as file:
-            data = file.read(_LARGEST + 1)
-    except OSError as error:
-        raise NotPossibleHere(f"{path}: cannot be read: {error.strerror}") from None
-    if len(data) > _LARGEST:
-        raise BadInput(f"{path.name}: has more than {_LARGEST} octets; no plan has so many")
+    data = read_bounded(path, _LARGEST)
     if data.startswith(b"PK\x03\x04"):
         return tuple(_sheets(path.name, data))
     if data.startswith(b"\xd0\xcf\x11\xe0"):

@@ -1,10 +1,10 @@
-"""``portcall plan``: one file a command, imported when it is called."""
+"""``portcall plan``: its list of commands."""
 
 from __future__ import annotations
 
-import importlib
-
 import click
+
+from portcall.cli.lazy import LazyGroup
 
 _MODULES = {
     "check": "check",
@@ -18,20 +18,8 @@ _MODULES = {
 }
 
 
-class _PlanCommands(click.Group):
-    """A group whose commands live in modules of their own."""
-
-    def list_commands(self, ctx: click.Context) -> list[str]:
-        """The names, in the order of the work."""
-        return list(_MODULES)
-
-    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
-        """Import the command's module."""
-        if cmd_name not in _MODULES:
-            return None
-        module = importlib.import_module(f"portcall.cli.plan.{_MODULES[cmd_name]}")
-        command: click.Command = getattr(module, f"{cmd_name}_command")
-        return command
+class _PlanCommands(LazyGroup):
+    modules = {name: f"portcall.cli.plan.{module}" for name, module in _MODULES.items()}  # noqa: RUF012
 
 
 @click.group("plan", cls=_PlanCommands)
