@@ -35,6 +35,7 @@ bench: $(READY)           ## speed, as ratios against a stated limit
 	$(BIN)/python benchmarks/storm.py
 	$(BIN)/python benchmarks/reach.py
 	$(BIN)/python benchmarks/diagnosis.py
+	$(BIN)/python benchmarks/record.py
 
 fuzz: $(READY)            ## a million damaged messages through every parser
 	$(BIN)/python fuzz/parsers.py
@@ -69,7 +70,7 @@ $(READY): pyproject.toml
 	@touch $@
 
 $(COUNTERPARTS): $(READY)
-	$(BIN)/pip install --quiet --disable-pip-version-check -e '.[counterparts,patterns]'
+	$(BIN)/pip install --quiet --disable-pip-version-check -e '.[counterparts,patterns,team]'
 	@touch $@
 
 clean:

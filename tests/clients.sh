@@ -10,6 +10,8 @@ for pair in udhcpc:udhcpc dhclient:isc-dhcp-client tcpdump:tcpdump ip:iproute2 p
             nginx:nginx-light nmbd:samba gnutls-serv:gnutls-bin avahi-daemon:avahi-daemon; do
     command -v "${pair%%:*}" >/dev/null 2>&1 || missing="$missing ${pair#*:}"
 done
+# Its programs are in a folder of their version's.
+ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || missing="$missing postgresql"
 [ -n "$missing" ] || exit 0
 if [ "$(id -u)" -ne 0 ] || ! command -v apt-get >/dev/null 2>&1; then
     echo "tests: not installed:$missing; the tests that need them will skip" >&2

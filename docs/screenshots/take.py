@@ -67,7 +67,7 @@ ON_THE_PACKING_LINE = {
         seconds=30,
     ),
 }  # fmt: skip
-ALSO_NARROW = ("find", "verify")
+ALSO_NARROW = ("find",)
 """Taken twice: on a wide terminal, and on one of 80 columns."""
 
 TYPED = f"{sys.executable} {HERE / 'typed.py'}"
@@ -145,6 +145,25 @@ SCENES = {
         ),
         ("portcall plant unplug fan-drive", "portcall plant plug new-fan-drive --wire plant"),
         scenario=NIGHT,
+        grid=WIDE,
+        points=8,
+    ),
+    "record": Scene(
+        (
+            "portcall compare",
+            "portcall status",
+            "portcall logbook show --device belt-drive",
+        ),
+        (
+            *MATCHED,
+            "portcall find",
+            "sed -i s/4C-0E-53/4C-0E-58/ plan.csv",
+            "portcall assign --keep --for 14",
+            "portcall plant unplug old-feeder",
+            "portcall move io-island-1",
+            "portcall verify",
+        ),
+        seconds=90,
         grid=WIDE,
         points=8,
     ),

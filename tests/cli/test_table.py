@@ -16,10 +16,11 @@ from portcall import __version__
 from portcall.cli import table
 from portcall.cli.say import print_json_list
 from portcall.cli.table import Columns, Remark, cell, print_lines, print_rows, shortened
-from portcall.cli.views.devices import Found, addresses, document, print_csv, print_found
+from portcall.cli.views.devices import Found, addresses, print_csv, print_found
 from portcall.core.address import Mac
 from portcall.core.find.devices import Gathering
 from portcall.core.find.sighting import Field, Method, Said, Sighting
+from portcall.core.record.look import device_document
 from portcall.site.folder import Site
 
 
@@ -146,7 +147,7 @@ def test_a_list_printed_piece_by_piece_is_the_document_it_would_be_whole(entries
 
 def test_a_document_has_the_agreed_keys_with_null_for_what_is_not_known():
     shown = found(1, product="Gale 7")
-    made = document(shown.devices[0], ("not in the plan",))
+    made = device_document(shown.devices[0], ("not in the plan",))
     assert made["product"] == "Gale 7"
     assert made["maker"] is made["serial"] is made["firmware"] is made["name"] is None
     assert (made["methods"], made["remarks"]) == (["cip"], ["not in the plan"])

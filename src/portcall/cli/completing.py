@@ -38,6 +38,7 @@ _AFTER_OPTION = {
 }
 _SUBCOMMANDS = {
     "plan": ["check", "show", "add", "set", "remove", "take", "import", "export"],
+    "logbook": ["show", "export", "sync"],
     "catalog": ["add", "list"],
     "plant": ["run", "shell", "join", "list", *sorted(_ON_PLANT_DEVICES)],
     "completion": ["bash", "zsh", "fish"],

@@ -21,13 +21,13 @@ from portcall.cli.options import (
     plan_if_sound,
     say_what_rights_are_missing,
 )
+from portcall.cli.recording import recorded
 from portcall.cli.running import run_until_interrupted
 from portcall.cli.say import note, print_json_list
 from portcall.cli.table import wide_option
 from portcall.cli.views.card import print_cards
 from portcall.cli.views.devices import (
     Found,
-    document,
     ending,
     not_run_lines,
     print_csv,
@@ -37,16 +37,20 @@ from portcall.cli.views.devices import (
 from portcall.cli.views.finding import finding_view
 from portcall.cli.views.watch import watch_view
 from portcall.core.address import AddressRange
+from portcall.core.counted import counted
 from portcall.core.find.device import Device
 from portcall.core.find.sighting import Method
 from portcall.core.plan.rows import Plan
 from portcall.core.plan.targets import parse_targets, with_group
+from portcall.core.record.entry import Kind
+from portcall.core.record.look import device_document
 from portcall.core.talk.pacer import HIGHEST_PACE
 from portcall.core.trouble import BadInput
 from portcall.jobs.look.findings import LISTEN_SECONDS, WIRE_METHODS
 from portcall.jobs.look.looked import Looked, look
 from portcall.jobs.look.orders import gathering_for, orders_for
 from portcall.jobs.look.watching import Watching
+from portcall.jobs.record.looks import look_body, scope
 from portcall.site.folder import this_site
 
 LONGEST_LISTEN = 3600
@@ -134,6 +138,8 @@ def find_command(
             lambda stop: look(adapter, orders, gathering, stop=stop, progress=draw, tell=note)
         )
     found = Found(gathering, adapter.interfaces, site, looked.look.unsearched)
+    told = f"{counted(len(found.devices), 'device')}{' so far' if looked.interrupted else ''}"
+    recorded(site, Kind.LOOK, told, look_body(looked, found.devices), adapter=adapter.name)
     one = _the_one(named)
     meant = _meant(one, found, gathering.plan) if one is not None else []
     if as_json:
@@ -168,14 +174,8 @@ def _meant(address: IPv4Address, found: Found, plan: Plan) -> list[Device]:
 
 
 def _print_json(found: Found, looked: Looked) -> None:
-    entries = (document(device, found.remarks(device)) for device in found.devices)
-    tail = {
-        **summary(found),
-        "not_run": [{"method": n.method, "reason": n.reason} for n in looked.look.not_run],
-        "borrowed": [str(each.interface) for each in looked.look.borrowed],
-        "interrupted": looked.interrupted,
-        "link_losses": looked.cable.losses,
-    }
+    entries = (device_document(device, found.remarks(device)) for device in found.devices)
+    tail = {**summary(found), **scope(looked)}
     print_json_list({"adapter": looked.look.adapter.name}, "devices", entries, tail)
 
 

@@ -21,12 +21,13 @@ from portcall.cli.options import (
 from portcall.cli.running import run_until_interrupted
 from portcall.cli.say import note, print_json_list
 from portcall.cli.table import wide_option
-from portcall.cli.views.devices import Found, document, ending, print_found, summary
+from portcall.cli.views.devices import Found, ending, print_found, summary
 from portcall.cli.views.progress import progress_bar
 from portcall.core.counted import counted
 from portcall.core.find.devices import Gathering
 from portcall.core.find.sighting import Method
 from portcall.core.find.subnets import spoken
+from portcall.core.record.look import device_document
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.jobs.look.listen import read_into
 from portcall.jobs.look.looked import look
@@ -111,7 +112,7 @@ def _tell(
     known = [*here, *(subnet.network for subnet in site.subnets)]
     subnets = spoken(found.devices, known)
     if as_json:
-        entries = (document(device, found.remarks(device)) for device in found.devices)
+        entries = (device_document(device, found.remarks(device)) for device in found.devices)
         tail = {
             **summary(found),
             "subnets": [

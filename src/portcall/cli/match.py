@@ -20,11 +20,13 @@ from portcall.cli.options import (
     chosen_adapter,
     json_option,
 )
+from portcall.cli.recording import recorded
 from portcall.cli.say import note, print_json
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.adapters.own_address import Wanted, check_own, wanted_for
 from portcall.core.address import parse_interface
 from portcall.core.plan.targets import parse_target
+from portcall.core.record.entry import Kind
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.jobs.workstation.match import (
     InForce,
@@ -175,6 +177,11 @@ def _say_what_would_be_done(
 def _show(matched: Matched, as_json: bool) -> int:
     """Say what is in force now."""
     before, interface, now = matched.before, matched.interface, in_force(matched)
+    if matched.added:
+        had = [str(own) for own in before.interfaces]
+        body = {"added": str(interface), "before": had, "alone": matched.alone}
+        told = f"{interface} added, before {', '.join(had) or 'no address'}"
+        recorded(this_site(), Kind.MATCH, told, body, adapter=before.name)
     if as_json:
         document = {
             "adapter": before.name,

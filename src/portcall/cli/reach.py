@@ -21,17 +21,20 @@ from portcall.cli.options import (
     json_option,
     plan_if_sound,
 )
+from portcall.cli.recording import recorded
 from portcall.cli.running import run_until_interrupted
 from portcall.cli.say import note
-from portcall.cli.views.reach import print_results
+from portcall.cli.views.reach import name_of, print_results
 from portcall.cli.views.reach_watch import watch_view
 from portcall.core.catalog.doors import parse_door
+from portcall.core.counted import counted
 from portcall.core.plan.rows import Plan
 from portcall.core.plan.targets import parse_targets, with_group
 from portcall.core.reach.echo_facts import Fact, Target
 from portcall.core.reach.ping import HEADERS, LONGEST, OCTETS
 from portcall.core.reach.series import Series, series_of
 from portcall.core.reach.statistics import summarise
+from portcall.core.record.entry import Kind
 from portcall.core.talk.conversation import Endpoint
 from portcall.core.talk.pacer import HIGHEST_PACE, Pace
 from portcall.core.trouble import BadInput, NotPossibleHere
@@ -151,7 +154,7 @@ def reach_command(
     rounds = Rounds(adapter, asked, _pace(site, pace), interval, wait, sizes or (OCTETS,))
     if watch or lasts or until_up or until_down or log_file:
         ends = Ends(lasts, until_up, until_down)
-        return _watch(rounds, ends, plan, log_file, plot, accept, as_json)
+        return _watch(site, rounds, ends, plan, log_file, plot, accept, as_json)
     reached, interrupted = run_until_interrupted(
         lambda stop: reach(rounds, plan, count, stop=stop, tell=note)
     )
@@ -165,6 +168,7 @@ def reach_command(
 
 
 def _watch(
+    site: Site,
     rounds: Rounds,
     ends: Ends,
     plan: Plan,
@@ -192,10 +196,24 @@ def _watch(
         view.show(watching)
         _, interrupted = run_until_interrupted(watching.run)
     view.print_end()
+    _record(site, watching, names)
     _draw(plot, series_of(rounds.targets, kept), names)
     if ends.until_up or ends.until_down:
         return YES if watching.has_come else INTERRUPTED if interrupted else NO
     return INTERRUPTED if interrupted else NO if watching.watch.is_lossy(accept) else YES
+
+
+def _record(site: Site, watching: Watching, names: Mapping[IPv4Address, str]) -> None:
+    """Write down what a watch came to."""
+    watched = list(watching.watch.targets.values())
+    sent, lost = sum(each.sent for each in watched), sum(each.lost for each in watched)
+    targets = [
+        {"target": name_of(each.target, names), "sent": each.sent, "lost": each.lost}
+        for each in watched
+    ]
+    told = f"{counted(len(watched), 'target')}: {sent - lost} of {sent} came back"
+    adapter = watching.rounds.adapter.name
+    recorded(site, Kind.WATCH, told, {"targets": targets}, adapter=adapter)
 
 
 def _pace(site: Site, in_all: float | None) -> Pace:

@@ -9,8 +9,11 @@ import click
 
 from portcall.cli.main import NO, YES
 from portcall.cli.options import json_option
+from portcall.cli.recording import recorded
 from portcall.cli.say import note, print_json
+from portcall.core.record.entry import Kind
 from portcall.jobs.workstation.restore import Restored, listed, restore_all
+from portcall.site.folder import this_site
 from portcall.site.matches import OpenMatch, open_matches, set_aside
 
 
@@ -32,6 +35,10 @@ def restore_command(show: bool, as_json: bool) -> int:
     if show:
         return _show(open_matches(), as_json)
     results = restore_all()
+    for result in results:
+        told = str(result)
+        body = _document(result)
+        recorded(this_site(), Kind.MATCH, told, body, adapter=result.entry.adapter)
     if as_json:
         print_json({"restored": [_document(result) for result in results]})
     elif not results:

@@ -17,6 +17,7 @@ from portcall.cli.options import (
     chosen_adapter,
     json_option,
 )
+from portcall.cli.recording import recorded
 from portcall.cli.running import run_until_interrupted
 from portcall.cli.say import note, print_json
 from portcall.cli.views.swapped import (
@@ -31,6 +32,7 @@ from portcall.cli.views.swapped import (
 from portcall.core.address import Mac, parse_mac
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.plan.targets import parse_device
+from portcall.core.record.entry import Kind
 from portcall.core.swap.candidates import Candidate, the_one
 from portcall.core.trouble import BadInput
 from portcall.core.verify.judgement import Verdict
@@ -120,8 +122,13 @@ def swap_command(
     if swapped is None:
         note("interrupted: the plan is as it was; the same line goes on")
         return INTERRUPTED
+    document = swapped_document(swapped, scene, new)
+    about = {"adapter": adapter.name, "name": row.name, "mac": str(new.mac)}
+    verdict = swapped.judgement.verdict if swapped.judgement else "not done"
+    told = f"{new.mac} for {swapped.old}: {verdict}"
+    recorded(site, Kind.SWAP, told, document, **about, address=str(row.address))
     if as_json:
-        print_json(swapped_document(swapped, scene, new))
+        print_json(document)
     else:
         say_swapped(swapped)
     return YES if swapped.is_right else NO

@@ -14,6 +14,7 @@ from portcall.cli.options import (
     json_option,
     say_what_rights_are_missing,
 )
+from portcall.cli.recording import recorded
 from portcall.cli.running import run
 from portcall.cli.say import note, print_json
 from portcall.cli.table import wide_option
@@ -21,8 +22,10 @@ from portcall.cli.views.verified import document, print_verified
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.plan.targets import parse_device, with_group
+from portcall.core.record.entry import Kind
 from portcall.core.setting.power_cycle import Return
 from portcall.core.trouble import BadInput
+from portcall.jobs.record.looks import look_body
 from portcall.jobs.setting.power_cycle import Cycled, watch_power_cycle
 from portcall.jobs.verify.verify import verify
 from portcall.site.folder import Site, this_site
@@ -82,6 +85,10 @@ def verify_command(
     if cycled is not None:
         return _power_cycle(adapter, site, plan, cycled, wait, as_json)
     verified = run(verify(adapter, site, plan, rows, note))
+    if verified.looked is not None:
+        body = look_body(verified.looked, verified.devices, **document(verified))
+        told = f"{verified.right} right, {verified.wrong} wrong, {verified.not_judged} not judged"
+        recorded(site, Kind.VERIFICATION, told, body, adapter=adapter.name)
     if as_json:
         print_json(document(verified))
     else:
@@ -113,6 +120,16 @@ def _power_cycle(
     if meant.row is None:
         raise BadInput(f"{name}: is not in the plan, so no address is known that it should keep")
     cycled = watch_power_cycle(adapter, site, plan, meant, wait, note)
+    recorded(
+        site,
+        Kind.POWER_CYCLE,
+        cycled.sentence,
+        _cycled_document(cycled),
+        adapter=adapter.name,
+        name=meant.name,
+        mac=str(cycled.found.mac) if cycled.found.device else "",
+        address=str(meant.row.address),
+    )
     if as_json:
         print_json(_cycled_document(cycled))
     else:

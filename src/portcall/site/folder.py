@@ -10,6 +10,7 @@
     pace_to_one = 20                      # of these, to any one device
     maker_defaults = ["203.0.113.40"]     # where unset devices are looked for
     community = "public"                  # for SNMP
+    logbook = "postgresql://team@record/portcall"   # the team's, without a password
     domain = "mill.example"               # for devices that ask for it by DHCP
     domain_servers = ["10.61.20.1"]
     time_servers = ["10.61.20.1"]
@@ -74,6 +75,8 @@ class Site:
     """Names by MAC prefix, six hex digits in upper case without separators."""
     community: str = "public"
     """For SNMP."""
+    logbook: str = ""
+    """Where the team's logbook is."""
     surroundings: Surroundings = field(default_factory=Surroundings)
     """What devices are told that ask for it by DHCP."""
 
@@ -204,6 +207,7 @@ class _Reader:
                 for prefix, name in (self._take("makers", dict) or {}).items()
             },
             printable(self._take("community", str) or "public"),
+            self._take("logbook", str) or "",
             Surroundings(
                 self._domain(self._take("domain", str) or ""),
                 self._addresses("domain_servers"),
@@ -275,6 +279,7 @@ _SETTINGS = {
     "subnets",
     "makers",
     "community",
+    "logbook",
     "domain",
     "domain_servers",
     "time_servers",

@@ -18,6 +18,7 @@ from portcall.cli.options import (
     say_what_rights_are_missing,
 )
 from portcall.cli.plan.edit import change_document
+from portcall.cli.recording import recorded
 from portcall.cli.running import run_until_interrupted
 from portcall.cli.say import note, print_json, shown_path
 from portcall.cli.table import wide_option
@@ -30,9 +31,11 @@ from portcall.core.find.device import Device
 from portcall.core.find.proposing import LeftOut, Proposal, is_meant, propose
 from portcall.core.plan.changing import Cells, Change, adding
 from portcall.core.plan.targets import parse_targets
+from portcall.core.record.entry import Kind
 from portcall.core.trouble import BadInput
 from portcall.jobs.look.looked import look
 from portcall.jobs.look.orders import gathering_for, orders_for
+from portcall.jobs.record.looks import look_body
 from portcall.site.folder import Site, this_site
 from portcall.site.look_file import read_look
 
@@ -139,7 +142,10 @@ def _look(
     looked.to_its_end()
     for line in not_run_lines(looked.look.not_run):
         note(line)
-    return Found(gathering, adapter.interfaces, site, looked.look.unsearched)
+    found = Found(gathering, adapter.interfaces, site, looked.look.unsearched)
+    told = counted(len(found.devices), "device")
+    recorded(site, Kind.LOOK, told, look_body(looked, found.devices), adapter=adapter.name)
+    return found
 
 
 def _read(site: Site, file: Path) -> Found:

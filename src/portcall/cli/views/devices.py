@@ -192,22 +192,6 @@ def what_fields(device: Device) -> tuple[Field, ...]:
     return tuple(field for field in (Field.MAKER, said) if field and device.value(field))
 
 
-def document(device: Device, lines: Sequence[str]) -> dict[str, object]:
-    """A device as ``find --json`` has it."""
-    single = (field for field in Field if field.is_single)
-    return {
-        "mac": str(device.mac) if device.mac else None,
-        "addresses": [str(address) for address in (*device.addresses, *device.ipv6)],
-        **{field.value: device.value(field) for field in single},
-        "ports": list(device.ports),
-        "said": [
-            {"what": said.field, "value": said.value, "by": said.method} for said in device.said
-        ],
-        "methods": list(device.methods),
-        "remarks": list(lines),
-    }
-
-
 def summary(found: Found) -> dict[str, object]:
     """What is wrong and what to do next, as ``find --json`` has it."""
     return {

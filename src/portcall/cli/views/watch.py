@@ -20,7 +20,6 @@ from portcall.cli.table import Columns, cell, console
 from portcall.cli.views.devices import (
     Found,
     addresses,
-    document,
     not_run_lines,
     what,
     what_fields,
@@ -30,6 +29,7 @@ from portcall.core.counted import counted
 from portcall.core.find.device_watch import DeviceChange, Happened
 from portcall.core.find.devices import Gathering
 from portcall.core.find.sighting import Field
+from portcall.core.record.look import device_document
 from portcall.jobs.look.watching import Happening, LinkTold, LookEnded, Watching
 from portcall.site.folder import Site
 
@@ -114,7 +114,7 @@ class _JsonView:
             "at": fact.at.isoformat(timespec="milliseconds"),
             "last_heard": fact.last_heard.isoformat(timespec="milliseconds"),
             "details": list(change.details),
-            "device": document(change.device, found.remarks(change.device)),
+            "device": device_document(change.device, found.remarks(change.device)),
         }
 
 

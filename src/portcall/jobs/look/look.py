@@ -17,7 +17,7 @@ from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 from itertools import islice
 
 from portcall.core.adapters.adapter import Adapter
-from portcall.core.address import SELF_ASSIGNED, Mac, assumed_network, hosts
+from portcall.core.address import SELF_ASSIGNED, AddressRange, Mac, assumed_network, hosts
 from portcall.core.assign.lookout import LONGEST as LOOKOUT_SECONDS
 from portcall.core.assign.lookout import Lookout, Offer
 from portcall.core.counted import named
@@ -103,6 +103,8 @@ class Look:
         """Addresses that several devices have, each of which is asked alone."""
         self.borrowed: list[Vantage] = []
         self.unsearched: set[IPv4Network] = set()
+        self.swept: list[AddressRange] = []
+        """The addresses that were asked one by one who has them."""
         self._orders = orders
         self._runner: Runner
         self._sweeps = 0
@@ -112,6 +114,11 @@ class Look:
         self._tasks: asyncio.TaskGroup | None = None
         self._networks: list[IPv4Network] = [own.network for own in adapter.interfaces]
         self._arrived: list[Arrival] = []
+
+    @property
+    def methods(self) -> list[Method]:
+        """The methods that were wanted."""
+        return [each for each in Method if each in self._orders.methods]
 
     @property
     def not_run(self) -> list[NotRun]:
@@ -181,6 +188,7 @@ class Look:
                 f"by address: portcall find {SELF_ASSIGNED} does, in some minutes",
             )
         if Method.ARP in wanted and orders.ranges:
+            self.swept += orders.ranges
             sweep = ArpSweep(mac, self.adapter.interfaces, sorted(orders.ranges, key=len))
             asks = self.findings.asks_devices
             report = self.findings.report if asks else self.findings.report_unasked
@@ -368,6 +376,7 @@ class Look:
         if network.num_addresses > _LARGEST_SWEPT:
             self.unsearched.add(network)
             return
+        self.swept.append(hosts(network))
         sweep = ArpSweep(link.mac, (), (hosts(network),))
         self._begin_sweep(sweep, link, self.findings.report, tasks)
 

@@ -72,6 +72,7 @@ class Verified:
     other_ways: Mapping[IPv4Address, str] = field(default_factory=dict)
     devices: Sequence[Device] = ()
     """All that were found meanwhile."""
+    looked: Looked | None = None
 
     @property
     def right(self) -> int:
@@ -139,6 +140,7 @@ async def verify(
         tuple(looked.look.not_run),
         ways,
         devices,
+        looked,
     )
 
 

@@ -21,6 +21,7 @@ from portcall.core.address import AddressError, Mac, parse_mac
 from portcall.core.assign.event import Event, EventKind
 from portcall.core.trouble import NotPossibleHere
 from portcall.site.files import open_to_append
+from portcall.site.logbook.who import who
 from portcall.site.matches import state_folder
 from portcall.site.moment import Moment, read_moment
 
@@ -47,6 +48,7 @@ class AssignedLog:
             raise NotPossibleHere(
                 f"{self.path}: what is given is written down first, and cannot be: {error.strerror}"
             ) from None
+        self._who = json.dumps(who()._asdict(), ensure_ascii=False)
         self._lines: deque[str] = deque()
         self._writing = Lock()
 
@@ -60,7 +62,8 @@ class AssignedLog:
         line = (
             f'{{"at": "{now.isoformat(timespec="milliseconds")}", "event": "{event.kind}", '
             f'"mac": "{event.mac}", "protocol": {_quoted(event.protocol)}, '
-            f'"address": {_quoted(event.address)}, "name": {_quoted(event.name)}'
+            f'"address": {_quoted(event.address)}, "name": {_quoted(event.name)}, '
+            f'"who": {self._who}'
         )
         if temporary_seconds is not None:
             line += f', "lent": {json.dumps(Moment.now().entry)}, "seconds": {temporary_seconds}'

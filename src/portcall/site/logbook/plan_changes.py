@@ -12,6 +12,7 @@ from portcall.core.address import AddressError, Mac, parse_mac
 from portcall.core.plan.changing import Change, cells_of
 from portcall.core.trouble import NotPossibleHere
 from portcall.site.logbook.entries import add_entries, entries
+from portcall.site.logbook.who import who
 
 FILE = "plan-changes.jsonl"
 
@@ -40,6 +41,7 @@ def record_changes(folder: Path, changes: Iterable[Change]) -> None:
                     "name": change.name,
                     "was": cells_of(change.was) or None,
                     "is": cells_of(change.now) or None,
+                    "who": who()._asdict(),
                 }
                 for change in changes
             ),

@@ -14,6 +14,7 @@ from portcall.core.find.sighting import Field
 from portcall.core.setting.had import Had, read_had
 from portcall.core.trouble import NotPossibleHere
 from portcall.site.logbook.entries import add_entries, entries
+from portcall.site.logbook.who import who
 from portcall.site.matches import state_folder
 
 FILE = "settings.jsonl"
@@ -41,7 +42,7 @@ class SettingsLog:
 
     def _write(self, values: dict[str, object]) -> None:
         try:
-            add_entries(self.path, values)
+            add_entries(self.path, {**values, "who": who()._asdict()})
         except OSError as error:
             raise NotPossibleHere(
                 f"{self.path}: what is set in a device is written down first, and cannot be: "

@@ -1,0 +1,113 @@
+"""What the record costs: adding a look, comparing two large ones, and how large a year of it is.
+
+Each against a stated limit, medians of some runs. Ends with 1 when a median is over its limit.
+"""
+
+from __future__ import annotations
+
+import os
+import statistics
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+from time import perf_counter
+
+from portcall.core.record.entry import Kind
+from portcall.site.logbook.inbox import new_entry, write_entries
+from portcall.site.logbook.store import DATABASE, Logbook
+
+RUNS = 5
+ADDING, COMPARING, MEMORY, YEAR = 0.1, 3.0, 300.0, 50.0
+"""Seconds for a look of 250 devices; seconds and MB for two looks of 65,534; MB for a year."""
+
+
+def devices(count: int, changed: int = 0) -> list[dict[str, object]]:
+    """So many devices, as a look has them; the first few of them with another firmware."""
+    return [
+        {
+            "mac": f"02-77-B1-{n >> 16:02X}-{n >> 8 & 255:02X}-{n & 255:02X}",
+            "addresses": [f"10.61.{n >> 8 & 255}.{n & 255}"],
+            "product": "Gale 7 drive, 4 kW",
+            "firmware": "5.003" if n < changed else "5.002",
+            "serial": f"77B1{n:05X}",
+            "ports": ["44818 CIP"],
+            "said": [{"what": "firmware", "value": "5.002", "by": "cip"}],
+            "methods": ["arp", "cip", "ports"],
+            "remarks": [],
+        }
+        for n in range(count)
+    ]
+
+
+def look(count: int, changed: int = 0) -> dict[str, object]:
+    """The body of a look."""
+    scope = {"asked": ["10.61.0.0/16"], "methods": ["arp", "cip", "ports"], "not_run": []}
+    return {**scope, "devices": devices(count, changed)}
+
+
+def adding(site: Path) -> float:
+    """Seconds to write down a look of 250 devices, and to take it in."""
+    entry = new_entry(Kind.LOOK, "250 devices", look(250))
+    began = perf_counter()
+    write_entries(site, entry)
+    return perf_counter() - began
+
+
+def comparing(site: Path) -> tuple[float, float]:
+    """Seconds and MB of ``portcall compare`` over two looks that are in the logbook."""
+    command = [sys.executable, "-m", "portcall", "compare", "--json"]
+    began = perf_counter()
+    null = subprocess.DEVNULL
+    process = subprocess.Popen(command, cwd=site, stdout=null, stderr=null)
+    _, status, usage = os.wait4(process.pid, 0)
+    process.returncode = os.waitstatus_to_exitcode(status)
+    seconds = perf_counter() - began
+    if process.returncode not in (0, 1):
+        sys.exit(f"{command} ended with {process.returncode}")
+    return seconds, usage.ru_maxrss / 1024
+
+
+def year(site: Path) -> float:
+    """MB of 1,000 looks of 250 devices, one in four of which found something else."""
+    for n in range(1000):
+        write_entries(site, new_entry(Kind.LOOK, "250 devices", look(250, n // 4)))
+    Logbook(site)
+    return (site / "logbook" / DATABASE).stat().st_size / 1e6
+
+
+def make_large(site: Path) -> None:
+    """Write down two looks of 65,534 devices."""
+    for changed in (0, 300):
+        write_entries(site, new_entry(Kind.LOOK, "all", look(65_534, changed)))
+    Logbook(site)
+
+
+def main() -> int:
+    """Measure and judge."""
+    with tempfile.TemporaryDirectory() as folder:
+        sites = [Path(folder) / name for name in ("adding", "comparing", "year")]
+        for site in sites:
+            site.mkdir()
+            (site / "plan.csv").write_text("name,address\nx,10.61.0.1\n")
+        added = statistics.median(adding(sites[0]) for _ in range(RUNS))
+        # In a process of its own: what this one had in memory would count for those it starts.
+        subprocess.run([sys.executable, __file__, str(sites[1])], check=True)
+        runs = [comparing(sites[1]) for _ in range(RUNS)]
+        compared = statistics.median(seconds for seconds, _ in runs)
+        size = year(sites[2])
+        quick = statistics.median(comparing(sites[2])[0] for _ in range(RUNS))
+    results = (
+        ("adding a look of 250 devices", added, ADDING, "s"),
+        ("comparing two looks of 65,534 devices", compared, COMPARING, "s"),
+        ("memory for that", max(memory for _, memory in runs), MEMORY, "MB"),
+        ("1,000 looks of 250 devices on the disk", size, YEAR, "MB"),
+        ("comparing the last two of these", quick, 1.0, "s"),
+    )
+    for what, value, limit, unit in results:
+        print(f"{what}: {value:.3g} {unit}, {value / limit:.2f} of {limit:g} {unit}")
+    return int(any(value > limit for _, value, limit, _ in results))
+
+
+if __name__ == "__main__":
+    sys.exit(make_large(Path(sys.argv[1])) if len(sys.argv) > 1 else main())

@@ -1,0 +1,141 @@
+"""``portcall compare``."""
+
+from __future__ import annotations
+
+from functools import partial
+
+import click
+
+from portcall.cli.logbook import opened
+from portcall.cli.main import INTERRUPTED, NO, YES
+from portcall.cli.options import adapter_option, chosen_adapter, json_option
+from portcall.cli.recording import recorded
+from portcall.cli.running import run_until_interrupted
+from portcall.cli.say import note, print_json
+from portcall.cli.table import Remark, Tone, console, print_lines
+from portcall.core.counted import counted
+from portcall.core.record.compare import Changed, Comparison, compare
+from portcall.core.record.entry import Kind
+from portcall.core.record.look import SeenDevice
+from portcall.core.trouble import BadInput
+from portcall.jobs.look.looked import look
+from portcall.jobs.look.orders import gathering_for, orders_for
+from portcall.jobs.record.looks import look_body
+from portcall.jobs.record.reading import Looks, Meant, explained
+from portcall.site.folder import Site, this_site
+
+_NOW = "now"
+
+
+@click.command("compare")
+@click.argument("first", required=False, metavar="[A")
+@click.argument("second", required=False, metavar="[B]]")
+@adapter_option
+@json_option
+def compare_command(
+    first: str | None, second: str | None, adapter_name: str | None, as_json: bool
+) -> int:
+    """Say what changed between two looks, A and then B: devices, addresses, names, firmware, doors.
+
+    A and B are looks or verifications: last, a number of portcall logbook show, yesterday,
+    2026-11-20, "2026-11-20 14:00", a file of find --json; or now, which looks afresh. Without B it
+    is the last, without A the one before. What one of them could not see is not called vanished.
+    Ends with 0 when nothing has changed, 1 when something has.
+
+    \b
+    portcall compare
+    portcall compare yesterday now
+    """
+    site = this_site()
+    if first == _NOW:
+        raise BadInput("now is the later of two: portcall compare last now")
+    if second == _NOW and not _look_afresh(site, adapter_name):
+        return INTERRUPTED
+    book = opened(site)
+    looks = Looks(book)
+    later = looks.from_the_end(0) if second in (None, _NOW) else looks.meant(second or "")
+    if first is not None:
+        earlier = looks.meant(first) if second != _NOW or first != "last" else looks.from_the_end(1)
+    else:
+        earlier = looks.from_the_end(1)
+    found = compare(earlier.look, later.look, explained(book, earlier, later))
+    if as_json:
+        print_json(_document(found, earlier, later))
+    else:
+        _print(found, earlier, later)
+    return YES if found.is_same else NO
+
+
+def _look_afresh(site: Site, adapter_name: str | None) -> bool:
+    """Look, and write it down; False when Ctrl-C ended that."""
+    gathering = gathering_for(site)
+    adapter = chosen_adapter(adapter_name)
+    orders = orders_for(adapter, site, gathering)
+    work = partial(look, adapter, orders, gathering, tell=note)
+    looked, interrupted = run_until_interrupted(lambda stop: work(stop=stop))
+    if interrupted:
+        return False
+    devices = gathering.devices()
+    told = counted(len(devices), "device")
+    recorded(site, Kind.LOOK, told, look_body(looked, devices), adapter=adapter.name)
+    return True
+
+
+def _print(found: Comparison, earlier: Meant, later: Meant) -> None:
+    note(f"{earlier}, and then {later}")
+    lines = [Remark(f"+ {_who(each)} appeared", Tone.TO_DO) for each in found.appeared]
+    lines += [Remark(f"- {_who(each)} vanished", Tone.BROKEN) for each in found.vanished]
+    lines += [Remark(f"  {_whose(each)}: {each}", Tone.TO_DO) for each in found.changed]
+    print_lines(lines)
+    if found.is_same:
+        print_lines([Remark("nothing has changed, of what both could see", Tone.DONE)])
+    if found.undecided:
+        console().print("not decided", style="bold")
+        print_lines(Remark(f"{_who(each.device)}: {each.reason}") for each in found.undecided)
+
+
+def _who(device: SeenDevice) -> str:
+    named = device.called or device.values.get("product", "")
+    at = ", ".join(device.addresses) or "no address"
+    return ", ".join(part for part in (device.mac, named, at) if part)
+
+
+def _whose(change: Changed) -> str:
+    return f"{change.mac} ({change.name})" if change.name else change.mac
+
+
+def _document(found: Comparison, earlier: Meant, later: Meant) -> dict[str, object]:
+    return {
+        "from": _named(earlier),
+        "to": _named(later),
+        "appeared": [_device(each) for each in found.appeared],
+        "vanished": [_device(each) for each in found.vanished],
+        "changed": [
+            {
+                "mac": each.mac or None,
+                "name": each.name or None,
+                "what": each.what,
+                "was": each.was or None,
+                "is": each.now or None,
+                "why": each.why or None,
+            }
+            for each in found.changed
+        ],
+        "undecided": [{**_device(each.device), "reason": each.reason} for each in found.undecided],
+    }
+
+
+def _named(meant: Meant) -> dict[str, object]:
+    return {
+        "look": meant.words,
+        "at": meant.at.isoformat(timespec="milliseconds") if meant.at else None,
+        "devices": len(meant.look),
+    }
+
+
+def _device(device: SeenDevice) -> dict[str, object]:
+    return {
+        "mac": device.mac or None,
+        "addresses": list(device.addresses),
+        "name": device.called or None,
+    }

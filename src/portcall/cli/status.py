@@ -1,0 +1,145 @@
+"""``portcall status``."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import UTC, datetime
+
+import click
+from rich.text import Text
+
+from portcall.cli.logbook import opened
+from portcall.cli.main import NO, YES
+from portcall.cli.options import json_option
+from portcall.cli.say import ago, note, print_json
+from portcall.cli.table import (
+    Columns,
+    Remark,
+    Tone,
+    cell,
+    left_out_sentence,
+    print_lines,
+    print_rows,
+    wide_option,
+)
+from portcall.core.record.standing import RowStanding, Standing, State
+from portcall.core.trouble import BadInput
+from portcall.jobs.record.reading import how_far
+from portcall.site.folder import this_site
+from portcall.site.spreadsheet import csv_text
+
+_TONES = {
+    State.RIGHT: Tone.DONE,
+    State.WRONG: Tone.BROKEN,
+    State.NEVER_SEEN: Tone.TO_DO,
+}
+
+
+@click.command("status")
+@click.option("--csv", "as_csv", is_flag=True, help="Print CSV instead.")
+@wide_option
+@json_option
+def status_command(as_csv: bool, wide: bool, as_json: bool) -> int:
+    """Say how far the site is, from its logbook; nothing is sent.
+
+    Each planned device with what was last known of it, and how old that is. Ends with 0 when every
+    one is verified right, and nothing was done to it since.
+
+    \b
+    portcall status
+    portcall status --csv > status.csv
+    """
+    if as_csv and as_json:
+        raise BadInput("--csv or --json: choose one")
+    site = this_site()
+    plan = site.plan()
+    if not plan.devices:
+        raise BadInput(
+            "there is no plan.csv in this folder or above it; begin one: portcall plan take"
+        )
+    found = how_far(opened(site), plan)
+    now = datetime.now(UTC)
+    if as_json:
+        print_json(_document(found))
+    elif as_csv:
+        heading = ["name", "mac", "address", "group", "state", "since", "verified", "detail"]
+        rows = [heading, *(_texts(each) for each in found.rows)]
+        click.echo(csv_text(rows, ",", mark=False).decode(), nl=False)
+    else:
+        _print(found, now, wide)
+    return YES if found.right == len(found.rows) else NO
+
+
+def _print(found: Standing, now: datetime, wide: bool) -> None:
+    columns = Columns(
+        *("name", "address", "state", "since", "group", "kept", "power cycle", "next", "what"),
+        drops=("since", "next", "group", "kept", "power cycle"),
+        shrinks="what",
+    )
+    left_out = print_rows(columns, found.rows, lambda each: _cells(each, now), wide=wide)
+    if left_out:
+        note(left_out_sentence(left_out))
+    whole = f"{found.right} of {len(found.rows)} verified right"
+    groups = [f"{name} {right} of {count}" for name, (right, count) in found.groups.items() if name]
+    told = f"{whole}; {', '.join(groups)}" if groups else whole
+    print_lines([Remark(told, Tone.DONE if found.right == len(found.rows) else Tone.TO_DO)])
+
+
+def _cells(each: RowStanding, now: datetime) -> Sequence[Text]:
+    return (
+        cell(each.row.name, "bold"),
+        cell(each.row.address),
+        cell(each.state, _TONES.get(each.state, "")),
+        cell(_age(each.since, now)),
+        cell(each.row.group),
+        cell(_age(each.kept, now)),
+        cell(_age(each.proved, now)),
+        cell(each.next_line, Tone.TO_DO),
+        cell(each.detail),
+    )
+
+
+def _age(at: datetime | None, now: datetime) -> str | None:
+    return None if at is None else ago(max((now - at).total_seconds(), 0.0))
+
+
+def _texts(each: RowStanding) -> list[str]:
+    row = each.row
+    return [
+        row.name,
+        str(row.mac or ""),
+        str(row.address),
+        row.group,
+        each.state,
+        _text(each.since),
+        _text(each.verified),
+        each.detail,
+    ]
+
+
+def _text(at: datetime | None) -> str:
+    return "" if at is None else at.isoformat(timespec="seconds")
+
+
+def _document(found: Standing) -> dict[str, object]:
+    return {
+        "rows": [
+            {
+                "name": each.row.name,
+                "mac": str(each.row.mac) if each.row.mac else None,
+                "address": str(each.row.address),
+                "group": each.row.group or None,
+                "state": each.state,
+                "since": _text(each.since) or None,
+                "verified": _text(each.verified) or None,
+                "kept": _text(each.kept) or None,
+                "proved": _text(each.proved) or None,
+                "is_right": each.is_right,
+                "detail": each.detail or None,
+                "next": each.next_line or None,
+            }
+            for each in found.rows
+        ],
+        "right": found.right,
+        "groups": {name: {"right": r, "rows": n} for name, (r, n) in found.groups.items() if name},
+    }

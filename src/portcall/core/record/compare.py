@@ -1,0 +1,125 @@
+"""What changed between two looks; and what cannot be told, because one of them could not see it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass
+
+from portcall.core.record.look import SeenDevice, SeenLook
+
+_COMPARED = ("name", "maker", "product", "serial", "firmware", "mask", "gateway")
+"""The fields whose change matters; a value that one look does not have is not said to be gone."""
+
+
+@dataclass(frozen=True, slots=True)
+class Changed:
+    """Something about a device that was otherwise; ``why`` names what this tool did in between."""
+
+    mac: str
+    name: str
+    what: str
+    was: str
+    now: str
+    why: str = ""
+
+    def __str__(self) -> str:
+        by = f" ({self.why})" if self.why else ""
+        return f"{self.what} is {self.now or 'none'}, was {self.was or 'none'}{by}"
+
+
+@dataclass(frozen=True, slots=True)
+class Undecided:
+    """A device that only one of the looks has, and why that says nothing."""
+
+    device: SeenDevice
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
+class Comparison:
+    """What two looks come to."""
+
+    appeared: tuple[SeenDevice, ...]
+    vanished: tuple[SeenDevice, ...]
+    changed: tuple[Changed, ...]
+    undecided: tuple[Undecided, ...]
+
+    @property
+    def is_same(self) -> bool:
+        """Whether nothing is known to have changed."""
+        return not (self.appeared or self.vanished or self.changed)
+
+
+Why = Callable[[str, str], str]
+"""What this tool did to a device, by its MAC, in between, that explains a change of a field."""
+
+
+def compare(one: SeenLook, other: SeenLook, why: Why = lambda mac, what: "") -> Comparison:
+    """What is otherwise in the ``other`` look, which is the later one."""
+    appeared, vanished, undecided = [], [], []
+    for key in other.written.keys() - one.written.keys():
+        device = other.device(key)
+        reason = one.could_see(device)
+        if reason is None:
+            appeared.append(device)
+        else:
+            undecided.append(Undecided(device, f"not known whether it is new: {reason}"))
+    for key in one.written.keys() - other.written.keys():
+        device = one.device(key)
+        reason = other.could_see(device)
+        if reason is None:
+            vanished.append(device)
+        else:
+            undecided.append(Undecided(device, f"not known whether it is there: {reason}"))
+    both = (key for key in other.written if key in one.written)
+    pairs = [
+        (one.device(key), other.device(key))
+        for key in both
+        if one.written[key] != other.written[key]
+    ]
+    changed = [each for was, now in pairs for each in _changes(one, other, was, now, why)]
+    moved = [now for was, now in pairs if was.addresses != now.addresses]
+    changed += _other_macs(one, other, [*appeared, *moved], why)
+    return Comparison(
+        tuple(sorted(appeared, key=_order)),
+        tuple(sorted(vanished, key=_order)),
+        tuple(changed),
+        tuple(sorted(undecided, key=lambda each: _order(each.device))),
+    )
+
+
+def _order(device: SeenDevice) -> tuple[str, ...]:
+    return (device.mac, *device.addresses)
+
+
+def _changes(
+    one: SeenLook, other: SeenLook, was: SeenDevice, now: SeenDevice, why: Why
+) -> Iterator[Changed]:
+    def change(what: str, before: str, after: str) -> Changed:
+        name = now.called or was.called
+        return Changed(now.mac, name, what, before, after, why(now.mac, what))
+
+    if was.addresses != now.addresses:
+        yield change("address", ", ".join(was.addresses), ", ".join(now.addresses))
+    for what in _COMPARED:
+        before, after = was.values.get(what), now.values.get(what)
+        # Another method may say the same thing in other words: only what one said twice counts.
+        if before and after and before != after and was.by.get(what) == now.by.get(what):
+            yield change(what, before, after)
+    ran = "ports" in one.methods and "ports" in other.methods
+    if ran and was.addresses and now.addresses and set(was.doors) != set(now.doors):
+        yield change("doors", ", ".join(was.doors), ", ".join(now.doors))
+
+
+def _other_macs(
+    one: SeenLook, other: SeenLook, arrived: Iterable[SeenDevice], why: Why
+) -> Iterator[Changed]:
+    """Addresses that another device has than before, of those at which one has arrived."""
+    by = {address: device for device in arrived for address in device.addresses if device.mac}
+    before, after = one.macs_at(by), other.macs_at(by)
+    for address, device in by.items():
+        was, now = before.get(address, set()), after.get(address, set())
+        if was and now and not was & now:
+            macs = ", ".join(sorted(was)), ", ".join(sorted(now))
+            what = f"device at {address}"
+            yield Changed(device.mac, device.called, what, *macs, why(device.mac, "address"))

@@ -1,0 +1,90 @@
+"""An entry of the logbook: who saw or did what, when and with what line."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta, timezone
+from enum import StrEnum
+from typing import Any
+
+from portcall.core.printable import printable
+
+_LONGEST_COMMAND = 400
+
+
+class Kind(StrEnum):
+    """What an entry is about; the names are part of the record."""
+
+    LOOK = "look"
+    VERIFICATION = "verification"
+    ASSIGNED = "assigned"
+    SETTING = "setting"
+    MATCH = "match"
+    PLAN = "plan"
+    SWAP = "swap"
+    POWER_CYCLE = "power cycle"
+    WATCH = "watch"
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """Something that was seen or done, in short; ``uid`` is its own, wherever it is copied to.
+
+    ``at`` is in UTC, ``offset`` how far the workstation's clock was ahead. ``name``, ``mac`` and
+    ``address`` are of the one device that it is about, empty where it is about several.
+    """
+
+    uid: str
+    at: datetime
+    kind: Kind
+    workstation: str = ""
+    person: str = ""
+    command: str = ""
+    adapter: str = ""
+    name: str = ""
+    mac: str = ""
+    address: str = ""
+    summary: str = ""
+    offset: timedelta = timedelta(0)
+    body: Mapping[str, Any] = field(default_factory=dict)
+
+    @property
+    def local(self) -> datetime:
+        """When it was, by the workstation's own clock."""
+        return self.at.astimezone(timezone(self.offset))
+
+    @property
+    def document(self) -> dict[str, Any]:
+        """As JSON has it."""
+        return {
+            "uid": self.uid,
+            "at": self.at.astimezone(UTC).isoformat(timespec="milliseconds"),
+            "offset": round(self.offset.total_seconds() / 60),
+            "kind": self.kind.value,
+            **{key: getattr(self, key) for key in _TEXTS},
+            "body": dict(self.body),
+        }
+
+
+_TEXTS = ("workstation", "person", "command", "adapter", "name", "mac", "address", "summary")
+
+
+def read_entry(document: Any) -> Entry | None:
+    """An entry from JSON; None for what is none."""
+    try:
+        at = datetime.fromisoformat(document["at"])
+        if at.tzinfo is None:
+            return None
+        body = document.get("body", {})
+        texts = {key: printable(str(document.get(key) or ""), _LONGEST_COMMAND) for key in _TEXTS}
+        return Entry(
+            str(document["uid"])[:64],
+            at.astimezone(UTC),
+            Kind(document["kind"]),
+            offset=timedelta(minutes=int(document.get("offset", 0))),
+            body=body if isinstance(body, dict) else {},
+            **texts,
+        )
+    except (KeyError, TypeError, ValueError, AttributeError, OverflowError):
+        return None

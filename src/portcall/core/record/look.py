@@ -1,0 +1,189 @@
+"""A look as it is written down: who was there, what each said, and what could be seen at all.
+
+It has the shape of ``find --json``, so that a file made by that is a look, too.
+"""
+
+from __future__ import annotations
+
+import marshal
+from collections.abc import Container, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from ipaddress import AddressValueError, IPv4Address
+from typing import Any
+
+from portcall.core.address import AddressError, AddressRange, parse_range
+from portcall.core.find.device import Device
+from portcall.core.find.sighting import Field
+from portcall.core.printable import printable
+
+_MOST_DEVICES = 200_000
+_LONGEST = 400
+
+
+def device_document(device: Device, remarks: Sequence[str]) -> dict[str, Any]:
+    """A device as ``find --json`` has it, and the logbook."""
+    single = (each for each in Field if each.is_single)
+    return {
+        "mac": str(device.mac) if device.mac else None,
+        "addresses": [str(address) for address in (*device.addresses, *device.ipv6)],
+        **{each.value: device.value(each) for each in single},
+        "ports": list(device.ports),
+        "said": [
+            {"what": said.field, "value": said.value, "by": said.method} for said in device.said
+        ],
+        "methods": list(device.methods),
+        "remarks": list(remarks),
+    }
+
+
+@dataclass(frozen=True, slots=True)
+class SeenDevice:
+    """A device as it was seen: ``values`` by field, ``by`` the method that said each."""
+
+    mac: str
+    addresses: tuple[str, ...]
+    values: Mapping[str, str]
+    by: Mapping[str, str]
+    doors: tuple[str, ...]
+    methods: frozenset[str]
+
+    @property
+    def called(self) -> str:
+        """Its name, where it has one."""
+        return self.values.get("name", "")
+
+
+@dataclass(frozen=True, slots=True)
+class SeenLook:
+    """A look: its devices as they are written, by what they go by, and what it can be held against.
+
+    A device is read when it is asked for: of two looks of ten thousands, most are the same in both,
+    and packed they take a fifth of the memory.
+    ``ranges`` were asked address by address; ``not_run`` are methods that could not run; ``whole``
+    says that it came to its end, with the cable in.
+    """
+
+    written: Mapping[str, bytes]
+    ranges: tuple[AddressRange, ...] = ()
+    not_run: frozenset[str] = frozenset()
+    methods: frozenset[str] = frozenset()
+    whole: bool = True
+    unasked: bool = field(default=False)
+    """Whether nothing says which ranges it asked: a file of an older version."""
+
+    def __len__(self) -> int:
+        """How many devices it has."""
+        return len(self.written)
+
+    def device(self, key: str) -> SeenDevice:
+        """One of its devices."""
+        return _device(marshal.loads(self.written[key]))
+
+    def macs_at(self, addresses: Container[str]) -> dict[str, set[str]]:
+        """Who has some addresses, by their MACs."""
+        found: dict[str, set[str]] = {}
+        for packed in self.written.values():
+            document = marshal.loads(packed)
+            for address in _list(document.get("addresses")):
+                if isinstance(address, str) and address in addresses and document.get("mac"):
+                    found.setdefault(address, set()).add(str(document["mac"]))
+        return found
+
+    def could_see(self, device: SeenDevice) -> str | None:
+        """Why a device that this look does not have may have been there all the same, or None."""
+        if not self.whole:
+            return "the look was interrupted, or its cable was out"
+        by = device.methods - _LISTS
+        if by and not by & self.methods:
+            return f"it was seen by {', '.join(sorted(by))} only, which did not run"
+        if self.unasked or not device.addresses or by & _EVERYWHERE:
+            return None
+        if not any(_address(each) in span for each in device.addresses for span in self.ranges):
+            return f"{device.addresses[0]} was not asked"
+        return None
+
+
+_LISTS = frozenset(("plan", "registry", "catalog"))
+_EVERYWHERE = frozenset(("dcp", "ipv6"))
+"""Methods that reach everybody on the wire, whatever address they have."""
+
+
+def read_look(body: Any) -> SeenLook | None:
+    """A look from JSON; None for what is none. What is odd in a device loses that alone."""
+    try:
+        listed = body["devices"]
+        if not isinstance(listed, list) or len(listed) > _MOST_DEVICES:
+            return None
+        not_run = frozenset(str(each["method"]) for each in body.get("not_run") or ())
+        whole = not body.get("interrupted") and not body.get("cable_out")
+    except (KeyError, TypeError, AttributeError):
+        return None
+    run = body.get("methods")
+    said = [each for each in listed if isinstance(each, dict)]
+    ran = frozenset(map(str, run)) if isinstance(run, list) else _said_in(said)
+    written = {key: _packed(each) for each in said if (key := _key(each))}
+    asked = body.get("asked")
+    ranges = tuple(_ranges(asked)) if isinstance(asked, list) else ()
+    return SeenLook(written, ranges, not_run, ran, bool(whole), not isinstance(asked, list))
+
+
+def _packed(document: dict[str, Any]) -> bytes:
+    """A device's document in few octets; equal ones with their keys in the same order are equal."""
+    return marshal.dumps(document, _WITHOUT_REFERENCES)
+
+
+_WITHOUT_REFERENCES = 2
+"""The version of the format in which what is equal is written alike."""
+
+
+def _key(document: Mapping[str, Any]) -> str:
+    """What a device goes by: its MAC, or where nobody told that, its first address."""
+    mac, addresses = document.get("mac"), _list(document.get("addresses"))
+    return str(mac or next(iter(addresses), ""))
+
+
+def _said_in(documents: Iterable[Mapping[str, Any]]) -> frozenset[str]:
+    methods = (method for each in documents for method in _list(each.get("methods")))
+    return frozenset(method for method in methods if isinstance(method, str))
+
+
+def _ranges(asked: list[Any]) -> Iterable[AddressRange]:
+    for each in asked:
+        try:
+            yield parse_range(str(each))
+        except AddressError:
+            continue
+
+
+def _address(text: str) -> IPv4Address | None:
+    try:
+        return IPv4Address(text)
+    except AddressValueError:
+        return None
+
+
+_SINGLE = tuple(each.value for each in Field if each.is_single)
+
+
+def _device(document: Mapping[str, Any]) -> SeenDevice:
+    values = {
+        key: printable(value, _LONGEST)
+        for key in _SINGLE
+        if isinstance(value := document.get(key), str) and value
+    }
+    by: dict[str, str] = {}
+    for said in _list(document.get("said")):
+        if isinstance(said, dict) and said.get("value") == document.get(str(said.get("what"))):
+            by.setdefault(str(said["what"]), str(said.get("by")))
+    return SeenDevice(
+        printable(str(document.get("mac") or "")),
+        tuple(printable(str(each)) for each in _list(document.get("addresses"))),
+        values,
+        by,
+        tuple(printable(str(each)) for each in _list(document.get("ports"))),
+        frozenset(str(each) for each in _list(document.get("methods"))),
+    )
+
+
+def _list(value: Any) -> list[Any]:
+    return value if isinstance(value, list) else []

@@ -1,0 +1,354 @@
+"""The logbook: a database in the site's folder, which takes in what commands wrote down.
+
+``logbook/logbook.db`` is SQLite. Entries are only ever added. What a look found is kept once,
+however often it is found again, under a digest of it. The other records of a site (settings,
+assignments, changes of the plan) are taken in as they grow; each of their lines is an entry whose
+identity follows from what it says, so that reading it again adds nothing.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import zlib
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from dataclasses import replace
+from datetime import UTC, datetime, timedelta
+from hashlib import sha256
+from pathlib import Path
+from typing import Any
+
+import sqlalchemy as sql
+from sqlalchemy.dialects.sqlite import insert
+from sqlalchemy.exc import DatabaseError, OperationalError
+
+from portcall.core.printable import printable
+from portcall.core.record.entry import Entry, Kind, read_entry
+from portcall.core.trouble import NotPossibleHere
+from portcall.site.files import as_caller, make_folder
+from portcall.site.logbook import assigned, plan_changes, settings
+from portcall.site.logbook.inbox import INBOX, logbook_folder
+from portcall.site.logbook.who import Who
+from portcall.site.matches import state_folder
+from portcall.site.turns import alone_in
+
+DATABASE = "logbook.db"
+_PATIENCE = 10.0
+_LONGEST_WORDS = 400
+_AT_ONCE = 2000
+_LARGEST_CONTENT = 256 * 1024 * 1024
+
+_META = sql.MetaData()
+_ENTRIES = sql.Table(
+    "entries",
+    _META,
+    sql.Column("number", sql.Integer, primary_key=True),
+    sql.Column("uid", sql.Text, nullable=False, unique=True),
+    sql.Column("at", sql.Text, nullable=False, index=True),
+    sql.Column("offset", sql.Integer, nullable=False),
+    sql.Column("kind", sql.Text, nullable=False, index=True),
+    sql.Column("workstation", sql.Text, nullable=False),
+    sql.Column("person", sql.Text, nullable=False),
+    sql.Column("command", sql.Text, nullable=False),
+    sql.Column("adapter", sql.Text, nullable=False),
+    sql.Column("name", sql.Text, nullable=False, index=True),
+    sql.Column("mac", sql.Text, nullable=False, index=True),
+    sql.Column("address", sql.Text, nullable=False),
+    sql.Column("summary", sql.Text, nullable=False),
+    sql.Column("content", sql.Text, nullable=False),
+)
+_CONTENTS = sql.Table(
+    "contents",
+    _META,
+    sql.Column("digest", sql.Text, primary_key=True),
+    sql.Column("data", sql.LargeBinary, nullable=False),
+)
+_TAKEN = sql.Table(
+    "taken_in",
+    _META,
+    sql.Column("file", sql.Text, primary_key=True),
+    sql.Column("octets", sql.Integer, nullable=False),
+)
+
+
+class Numbered:
+    """An entry, and its number in this logbook; its body is read when it is asked for."""
+
+    def __init__(self, number: int, entry: Entry, digest: str, book: Logbook) -> None:
+        self.number = number
+        self.entry = entry
+        self._digest = digest
+        self._book = book
+
+    def is_about(self, name: str | None, mac: str | None) -> bool:
+        """Whether it is about a device, by its name or MAC, alone or among others."""
+        entry = self.entry
+        if (name and entry.name == name) or (mac and entry.mac == mac):
+            return True
+        listed = [*(self.body.get("devices") or ()), *(self.body.get("rows") or ())]
+        return any(
+            (mac and each.get("mac") == mac) or (name and each.get("name") == name)
+            for each in listed
+            if isinstance(each, dict)
+        )
+
+    @property
+    def body(self) -> Mapping[str, Any]:
+        """What was seen or done, in full."""
+        return self._book.content(self._digest)
+
+
+class Logbook:
+    """A site's logbook, up to now. Raises NotPossibleHere.
+
+    ``set_aside`` is where a damaged one was put, when that had to be done.
+    """
+
+    def __init__(self, site: Path | None) -> None:
+        self._site = site
+        self.folder = logbook_folder(site)
+        self.set_aside: Path | None = None
+        try:
+            make_folder(self.folder)
+            # As the person who called sudo: SQLite makes files of its own beside the database.
+            with alone_in(self.folder, _PATIENCE), as_caller(self.folder / DATABASE):
+                self._engine = self._opened()
+                self._take_in()
+        except (OSError, OperationalError) as error:
+            reason = error.strerror if isinstance(error, OSError) else str(error.orig)
+            raise NotPossibleHere(f"{self.folder}: the logbook cannot be used: {reason}") from None
+
+    def _opened(self) -> sql.Engine:
+        path = self.folder / DATABASE
+        engine = sql.create_engine(f"sqlite:///{path}")
+        sql.event.listen(engine, "connect", _flush_always)
+        try:
+            _META.create_all(engine)
+            with engine.connect() as connection:
+                connection.execute(sql.text("PRAGMA quick_check(1)")).scalar_one()
+        except OperationalError:
+            raise
+        except DatabaseError:
+            engine.dispose()
+            self.set_aside = _put_aside(path)
+            return self._opened()
+        return engine
+
+    def _take_in(self) -> None:
+        """Take in what was written down since: it is in the database before it is dropped there."""
+        inbox = self.folder / INBOX
+        lines = _lines(inbox, 0)
+        others = (self._site or state_folder(),)
+        with self._engine.begin() as connection:
+            self._add(connection, (read_entry(each) for _, each in lines))
+            for folder in others:
+                for name, kind in _OLDER.items():
+                    self._take_older(connection, folder / name, kind)
+        if lines:
+            os.truncate(inbox, 0)
+
+    def _take_older(self, connection: sql.Connection, path: Path, kind: Kind) -> None:
+        taken = connection.execute(
+            sql.select(_TAKEN.c.octets).where(_TAKEN.c.file == path.name)
+        ).scalar_one_or_none()
+        size = path.stat().st_size if path.exists() else 0
+        start = taken if taken is not None and taken <= size else 0
+        lines = _lines(path, start)
+        if not lines:
+            return
+        self._add(connection, (_older(path.name, line, each, kind) for line, each in lines))
+        end = start + sum(len(line) + 1 for line, _ in lines)
+        row = {"file": path.name, "octets": end}
+        new = insert(_TAKEN).values(row)
+        connection.execute(new.on_conflict_do_update(index_elements=["file"], set_=row))
+
+    def _add(self, connection: sql.Connection, entries: Iterator[Entry | None]) -> None:
+        rows, contents = [], {}
+        for entry in entries:
+            if entry is None:
+                continue
+            data = json.dumps(entry.body, sort_keys=True, ensure_ascii=False).encode()
+            digest = sha256(data).hexdigest()
+            contents[digest] = zlib.compress(data)
+            document = entry.document
+            del document["body"]
+            rows.append({**document, "content": digest})
+        for start in range(0, len(rows), _AT_ONCE):
+            batch = rows[start : start + _AT_ONCE]
+            connection.execute(insert(_ENTRIES).on_conflict_do_nothing(), batch)
+        kept = [{"digest": digest, "data": data} for digest, data in contents.items()]
+        for start in range(0, len(kept), _AT_ONCE):
+            batch = kept[start : start + _AT_ONCE]
+            connection.execute(insert(_CONTENTS).on_conflict_do_nothing(), batch)
+
+    def entries(
+        self,
+        kinds: Sequence[Kind] = (),
+        since: datetime | None = None,
+        until: datetime | None = None,
+    ) -> list[Numbered]:
+        """The entries, oldest first, of some kinds and a time."""
+        wanted = sql.select(_ENTRIES).order_by(_ENTRIES.c.at, _ENTRIES.c.number)
+        if kinds:
+            wanted = wanted.where(_ENTRIES.c.kind.in_([each.value for each in kinds]))
+        if since is not None:
+            wanted = wanted.where(_ENTRIES.c.at >= _text(since))
+        if until is not None:
+            wanted = wanted.where(_ENTRIES.c.at < _text(until))
+        with self._engine.connect() as connection:
+            rows = connection.execute(wanted).mappings().all()
+        found = ((row, read_entry({**row, "body": {}})) for row in rows)
+        return [
+            Numbered(row["number"], entry, row["content"], self)
+            for row, entry in found
+            if entry is not None
+        ]
+
+    def digests(self) -> dict[str, str]:
+        """Every entry's identity, and the digest of what it holds."""
+        with self._engine.connect() as connection:
+            rows = connection.execute(sql.select(_ENTRIES.c.uid, _ENTRIES.c.content))
+            return {row.uid: row.content for row in rows}
+
+    def documents(self, uids: Sequence[str]) -> Iterator[tuple[str, str, str]]:
+        """Entries as JSON without what they hold, each with its identity and that digest."""
+        wanted = sql.select(_ENTRIES).where(_ENTRIES.c.uid.in_(uids))
+        with self._engine.connect() as connection:
+            for row in connection.execute(wanted).mappings():
+                document = {key: row[key] for key in row if key not in ("number", "content")}
+                yield row["uid"], json.dumps(document, ensure_ascii=False), row["content"]
+
+    def contents(self, digests: Collection[str]) -> Iterator[tuple[str, bytes]]:
+        """What entries hold, packed, by its digest."""
+        with self._engine.connect() as connection:
+            for row in connection.execute(
+                sql.select(_CONTENTS).where(_CONTENTS.c.digest.in_(digests))
+            ):
+                yield row.digest, row.data
+
+    def take(self, documents: Sequence[tuple[str, str]], contents: Mapping[str, bytes]) -> int:
+        """Take in entries of another laptop, each with the digest of what it holds; how many.
+
+        What does not fit its digest, and what is no entry, is not taken.
+        """
+        held = {
+            digest: body for digest, data in contents.items() if (body := _unpacked(data, digest))
+        }
+        found = []
+        for text, digest in documents:
+            said = _parsed(text.encode())
+            entry = read_entry({**said, "body": {}}) if isinstance(said, dict) else None
+            if entry is not None and digest in held:
+                found.append(replace(entry, body=held[digest]))
+        with (
+            alone_in(self.folder, _PATIENCE),
+            as_caller(self.folder / DATABASE),
+            self._engine.begin() as connection,
+        ):
+            self._add(connection, iter(found))
+        return len(found)
+
+    def content(self, digest: str) -> Mapping[str, Any]:
+        """What an entry holds."""
+        with self._engine.connect() as connection:
+            data = connection.execute(
+                sql.select(_CONTENTS.c.data).where(_CONTENTS.c.digest == digest)
+            ).scalar_one_or_none()
+        return _unpacked(data or b"", digest) or {}
+
+
+def _flush_always(connection: Any, _: object) -> None:
+    """Every commit is on the disk when it returns (SQLite, PRAGMA synchronous)."""
+    connection.execute("PRAGMA synchronous = FULL")
+    connection.execute("PRAGMA busy_timeout = 5000")
+
+
+def _unpacked(data: bytes, digest: str) -> dict[str, Any] | None:
+    """What an entry holds; None for what is damaged, or is not what its digest says."""
+    try:
+        unpacked = zlib.decompressobj().decompress(data, _LARGEST_CONTENT)
+        body = json.loads(unpacked)
+    except (zlib.error, ValueError):
+        return None
+    is_it = sha256(unpacked).hexdigest() == digest
+    return body if is_it and isinstance(body, dict) else None
+
+
+def _put_aside(path: Path) -> Path:
+    """Give a damaged database a name that says when; it is never written over."""
+    now = datetime.now(UTC).strftime("%Y%m%dT%H%M%S.%fZ")
+    aside = path.with_name(f"logbook-damaged-{now}.db")
+    os.rename(path, aside)
+    return aside
+
+
+def _lines(path: Path, start: int) -> list[tuple[bytes, Any]]:
+    """The whole lines of a record from an octet on, each with what it says; None where nothing."""
+    try:
+        with open(path, "rb") as file:
+            file.seek(start)
+            data = file.read()
+    except FileNotFoundError:
+        return []
+    whole, _, _ = data.rpartition(b"\n")
+    lines = whole.split(b"\n") if whole else []
+    return [(line, _parsed(line)) for line in lines]
+
+
+def _parsed(line: bytes) -> Any:
+    try:
+        return json.loads(line)
+    except ValueError:
+        return None
+
+
+def _text(at: datetime) -> str:
+    return at.astimezone(UTC).isoformat(timespec="milliseconds")
+
+
+_OLDER = {
+    settings.FILE: Kind.SETTING,
+    assigned.FILE: Kind.ASSIGNED,
+    plan_changes.FILE: Kind.PLAN,
+}
+"""Records that are written for themselves, and what their lines are about."""
+
+
+def _older(file: str, line: bytes, said: Any, kind: Kind) -> Entry | None:
+    """An entry of a line that was written for itself; None where it cannot be read."""
+    if not isinstance(said, dict):
+        return None
+    try:
+        at = datetime.fromisoformat(str(said["at"]))
+    except (KeyError, ValueError):
+        return None
+    now = said.get("is") if isinstance(said.get("is"), dict) else said
+    assert isinstance(now, dict)
+    body = {key: value for key, value in said.items() if key not in ("at", "who")}
+    by = said.get("who") if isinstance(said.get("who"), dict) else {}
+    assert isinstance(by, dict)
+    return Entry(
+        sha256(file.encode() + b"\0" + line).hexdigest()[:32],
+        at if at.tzinfo else at.replace(tzinfo=UTC),
+        kind,
+        **{key: printable(str(by.get(key) or ""), _LONGEST_WORDS) for key in Who._fields},
+        name=printable(str(said.get("name") or "")),
+        mac=printable(str(now.get("mac") or "")),
+        address=printable(str(now.get("address") or "")),
+        summary=_in_short(kind, said),
+        offset=timedelta(0),
+        body=body,
+    )
+
+
+def _in_short(kind: Kind, said: Mapping[str, Any]) -> str:
+    """A line of another record in a few words."""
+    if kind is Kind.SETTING:
+        parts: tuple[Any, ...] = (said.get("step"), said.get("by"), said.get("settings"))
+    elif kind is Kind.ASSIGNED:
+        parts = (said.get("event"), said.get("protocol"), said.get("address"))
+    else:
+        parts = (
+            "added" if not said.get("was") else "removed" if not said.get("is") else "changed",
+        )
+    return ", ".join(printable(str(part)) for part in parts if part)

@@ -1,0 +1,176 @@
+"""What looks come to: compared, and folded into how far a site is."""
+
+from datetime import UTC, datetime, timedelta
+from ipaddress import IPv4Interface
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from portcall.core.address import parse_mac
+from portcall.core.plan.rows import Plan, PlannedDevice
+from portcall.core.record.compare import compare
+from portcall.core.record.entry import Entry, Kind, read_entry
+from portcall.core.record.look import read_look
+from portcall.core.record.standing import State, standing
+
+FAN, PUMP = "02-77-B1-00-00-21", "02-77-B1-00-00-22"
+START = datetime(2026, 11, 20, 8, 0, tzinfo=UTC)
+
+
+def device(mac, *addresses, methods=("arp", "cip"), by="cip", **values):
+    said = [{"what": key, "value": value, "by": by} for key, value in values.items()]
+    ports = values.pop("ports", [])
+    return {
+        "mac": mac,
+        "addresses": list(addresses),
+        "methods": list(methods),
+        "said": [each for each in said if each["what"] != "ports"],
+        "ports": ports,
+        **values,
+    }
+
+
+def seen(*devices, asked=("10.61.20.0/24",), methods=("arp", "cip", "dcp", "ports"), **more):
+    return read_look(
+        {"devices": list(devices), "asked": list(asked), "methods": list(methods), **more}
+    )
+
+
+def sentences(one, other):
+    found = compare(one, other)
+    return (
+        [each.mac for each in found.appeared],
+        [each.mac for each in found.vanished],
+        [f"{each.mac[-2:]} {each}" for each in found.changed],
+        [each.reason for each in found.undecided],
+    )
+
+
+@pytest.mark.parametrize(
+    ("was", "now", "change"),
+    [
+        ({"firmware": "5.002"}, {"firmware": "5.004"}, "21 firmware is 5.004, was 5.002"),
+        ({"name": "a"}, {"name": "b"}, "21 name is b, was a"),
+        ({"mask": "255.255.255.0"}, {"mask": "255.255.0.0"}, "21 mask is 255.255.0.0, was 255."),
+        ({"firmware": "5.002"}, {}, None),
+        ({}, {"firmware": "5.002"}, None),
+        ({"ports": ["80 web"]}, {"ports": []}, "21 doors is none, was 80 web"),
+    ],
+)
+def test_a_value_that_is_otherwise_is_a_change_and_one_that_is_not_told_is_none(was, now, change):
+    one, other = seen(device(FAN, "10.61.20.21", **was)), seen(device(FAN, "10.61.20.21", **now))
+    _, _, changed, _ = sentences(one, other)
+    assert bool(changed) is (change is not None)
+    assert changed == [] or changed[0].startswith(change)
+
+
+def test_addresses_and_devices_that_come_go_and_take_each_others_place():
+    one = seen(device(FAN, "10.61.20.21"), device(PUMP, "10.61.20.22"))
+    other = seen(device(FAN, "10.61.20.31"), device("02-77-B1-00-00-99", "10.61.20.22"))
+    appeared, vanished, changed, undecided = sentences(one, other)
+    assert (appeared, vanished, undecided) == (["02-77-B1-00-00-99"], [PUMP], [])
+    assert changed == [
+        "21 address is 10.61.20.31, was 10.61.20.21",
+        f"99 device at 10.61.20.22 is 02-77-B1-00-00-99, was {PUMP}",
+    ]
+    assert compare(one, one).is_same
+    told = compare(one, other, lambda mac, what: f"why {what}" if mac == FAN else "")
+    assert told.changed[0].why == "why address"
+
+
+@pytest.mark.parametrize(
+    ("changed", "reason"),
+    [
+        ({"asked": ("10.61.30.0/24",)}, "10.61.20.21 was not asked"),
+        ({"methods": ("dcp",)}, "it was seen by arp, cip only, which did not run"),
+        ({"interrupted": True}, "the look was interrupted, or its cable was out"),
+        ({"cable_out": True}, "the look was interrupted, or its cable was out"),
+    ],
+)
+def test_what_a_look_could_not_see_is_never_called_vanished(changed, reason):
+    one, other = seen(device(FAN, "10.61.20.21")), seen(**changed)
+    assert sentences(one, other) == ([], [], [], [f"not known whether it is there: {reason}"])
+    backwards = sentences(other, one)
+    assert backwards == ([], [], [], [f"not known whether it is new: {reason}"])
+
+
+@given(
+    st.recursive(
+        st.none() | st.booleans() | st.integers() | st.text(max_size=5) | st.just("devices"),
+        lambda inner: (
+            st.lists(inner, max_size=4)
+            | st.dictionaries(
+                st.sampled_from(
+                    ["devices", "mac", "addresses", "said", "methods", "asked", "ports"]
+                )
+                | st.text(max_size=4),
+                inner,
+                max_size=5,
+            )
+        ),
+        max_leaves=20,
+    )
+)
+def test_any_json_is_a_look_an_entry_or_none(document):
+    look = read_look(document)
+    if look is not None:
+        assert compare(look, look).is_same
+    assert read_entry(document) is None or read_entry(document).uid
+
+
+PLAN = Plan(
+    (
+        PlannedDevice("fan", IPv4Interface("10.61.20.21/24"), parse_mac(FAN), group="A"),
+        PlannedDevice("pump", IPv4Interface("10.61.20.22/24"), parse_mac(PUMP)),
+    )
+)
+
+
+def entry(kind, hours, body=None, **about):
+    made = Entry(f"{kind}{hours}", START + timedelta(hours=hours), kind, **about)
+    return made, body or {}
+
+
+def judged(name, mac, address, verdict, *findings):
+    values = {"name": name, "mac": mac, "address": address, "verdict": verdict}
+    return {**values, "findings": list(findings)}
+
+
+def states(*entries):
+    found = standing(PLAN, entries)
+    return [(each.state, each.is_right) for each in found.rows], found
+
+
+def test_the_last_known_state_of_a_row_is_what_its_entries_say_in_turn():
+    look = entry(Kind.LOOK, 1, {"devices": [device(FAN), device("02-00-00-00-00-01")]})
+    given_ = entry(Kind.ASSIGNED, 2, {"event": "assigned"}, name="fan", mac=FAN)
+    kept = entry(Kind.SETTING, 3, {"step": "done"}, name="fan", mac=FAN)
+    proved = entry(Kind.POWER_CYCLE, 4, {"verdict": "kept"}, name="fan", mac=FAN)
+    rows = [
+        judged("fan", FAN, "10.61.20.21", "right"),
+        judged("pump", PUMP, "10.61.20.22", "elsewhere", "it is at 10.9.9.9: portcall move pump"),
+    ]
+    verified = entry(Kind.VERIFICATION, 5, {"rows": rows})
+    steps = [look, given_, kept, proved, verified]
+    expected = [State.SEEN, State.GIVEN, State.KEPT, State.PROVED, State.RIGHT]
+    for count, state in enumerate(expected, 1):
+        found, _ = states(*steps[:count])
+        assert found[0] == (state, state is State.RIGHT)
+    (_, pump), whole = states(*steps)
+    assert pump == (State.WRONG, False)
+    assert whole.rows[1].detail == "elsewhere: it is at 10.9.9.9"
+    assert whole.rows[1].next_line == "portcall move pump"
+    assert (whole.right, whole.groups) == (1, {"A": (1, 1), "": (0, 1)})
+    # It was set again since it was judged.
+    after, _ = states(*steps, entry(Kind.SETTING, 6, {"step": "done"}, name="fan", mac=FAN))
+    assert after[0] == (State.KEPT, False)
+
+
+def test_what_was_judged_of_another_mac_or_address_says_nothing_now():
+    rows = [
+        judged("fan", PUMP, "10.61.20.21", "right"),
+        judged("pump", PUMP, "10.61.20.9", "right"),
+    ]
+    found, _ = states(entry(Kind.VERIFICATION, 1, {"rows": rows}))
+    assert found == [(State.NEVER_SEEN, False)] * 2
