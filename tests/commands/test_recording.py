@@ -28,7 +28,7 @@ def test_a_day_is_told_by_its_logbook(plant):
     assert [each["addresses"] for each in told["vanished"]] == [["10.61.20.15"]]
     fan = next(each for each in told["changed"] if each["mac"] == "02-77-B1-4C-09-21")
     assert (fan["what"], fan["was"], fan["is"]) == ("address", None, "10.61.20.21")
-    assert fan["why"].startswith("set by this tool, ")
+    assert fan["why"].startswith("by assign, ")
     # The same against a file that was kept elsewhere.
     plant.write("first.json", first)
     again = plant.run("portcall compare first.json last --json").json
@@ -60,6 +60,9 @@ def test_a_day_is_told_by_its_logbook(plant):
     assert setting["command"].startswith("portcall assign fan-drive-1 --keep")
     story = plant.run("portcall logbook show --device fan-drive-1 --kind setting").out
     assert "done, CIP, 10.61.20.21/24 stored in the device" in story
+    whole = plant.run("portcall logbook show --device fan-drive-1").out
+    assert "seen without an address" in whole
+    assert "right" in whole
     plant.run("portcall logbook export all.jsonl")
     lines = plant.run("cat all.jsonl").out.splitlines()
     assert [json.loads(line)["uid"] for line in lines] == [each["uid"] for each in entries]

@@ -143,7 +143,8 @@ def states(*entries):
 
 
 def test_the_last_known_state_of_a_row_is_what_its_entries_say_in_turn():
-    look = entry(Kind.LOOK, 1, {"devices": [device(FAN), device("02-00-00-00-00-01")]})
+    asking = {**device(FAN), "asks": ["BOOTP"]}
+    look = entry(Kind.LOOK, 1, {"devices": [asking, device("02-00-00-00-00-01")]})
     given_ = entry(Kind.ASSIGNED, 2, {"event": "assigned"}, name="fan", mac=FAN)
     kept = entry(Kind.SETTING, 3, {"step": "done"}, name="fan", mac=FAN)
     proved = entry(Kind.POWER_CYCLE, 4, {"verdict": "kept"}, name="fan", mac=FAN)
@@ -153,7 +154,7 @@ def test_the_last_known_state_of_a_row_is_what_its_entries_say_in_turn():
     ]
     verified = entry(Kind.VERIFICATION, 5, {"rows": rows})
     steps = [look, given_, kept, proved, verified]
-    expected = [State.SEEN, State.GIVEN, State.KEPT, State.PROVED, State.RIGHT]
+    expected = [State.ASKED, State.GIVEN, State.KEPT, State.PROVED, State.RIGHT]
     for count, state in enumerate(expected, 1):
         found, _ = states(*steps[:count])
         assert found[0] == (state, state is State.RIGHT)

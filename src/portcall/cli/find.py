@@ -132,6 +132,11 @@ def find_command(
             watching = Watching(adapter, gathering, view.tell, view.refreshed)
             view.show(watching)
             run_until_interrupted(partial(watching.run, orders))
+        if watching.whole_look is not None:
+            there = watching.present()
+            told = f"{counted(len(there), 'device')} at the end of a watch"
+            body = look_body(watching.whole_look, there)
+            recorded(site, Kind.LOOK, told, body, adapter=adapter.name)
         return INTERRUPTED
     with finding_view(gathering, as_json or as_csv) as draw:
         looked, _ = run_until_interrupted(

@@ -162,7 +162,7 @@ def _found(
     meant = parse_device(device, site.plan())
     mac = str(meant.mac) if meant.mac else None
     name = meant.row.name if meant.row else None
-    return [each for each in found if each.is_about(name, mac)]
+    return [about for each in found if (about := each.of(name, mac)) is not None]
 
 
 def _moment(text: str) -> datetime:

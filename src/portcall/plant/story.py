@@ -70,6 +70,15 @@ STORY = (
         "portcall verify",
         NO,
     ),
+    Step(
+        "How far is the site? Its logbook knows, in its folder logbook/; nothing is sent.",
+        "portcall status",
+        NO,
+    ),
+    Step(
+        "And the island: what was done to it, by whom, and what was there before?",
+        "portcall logbook show --device io-island-1",
+    ),
     Step("Done for today: the laptop goes back to what it was.", "portcall restore"),
 )
 

@@ -32,6 +32,7 @@ def device_document(device: Device, remarks: Sequence[str]) -> dict[str, Any]:
             {"what": said.field, "value": said.value, "by": said.method} for said in device.said
         ],
         "methods": list(device.methods),
+        "asks": [asking.protocol.value for asking in device.asks],
         "remarks": list(remarks),
     }
 

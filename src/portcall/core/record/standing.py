@@ -17,6 +17,7 @@ class State(StrEnum):
 
     NEVER_SEEN = "never seen"
     SEEN = "seen"
+    ASKED = "asked"
     GIVEN = "given"
     KEPT = "kept"
     PROVED = "proved by power cycle"
@@ -105,7 +106,12 @@ def _seen(entry: Entry, body: Mapping[str, Any], by_mac: Mapping[str, RowStandin
             continue
         addresses = device.get("addresses")
         at = ", ".join(map(str, addresses)) if isinstance(addresses, list) else ""
-        if known.state in (State.NEVER_SEEN, State.SEEN):
+        if known.state not in (State.NEVER_SEEN, State.SEEN, State.ASKED):
+            continue
+        asks = device.get("asks")
+        if not at and isinstance(asks, list) and asks:
+            known.now(State.ASKED, entry.at, f"for an address by {asks[0]}")
+        else:
             known.now(State.SEEN, entry.at, f"at {at}" if at else "without an address")
 
 

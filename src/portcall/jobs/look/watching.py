@@ -82,6 +82,8 @@ class Watching:
         self.looks = 0
         self.look_ended: float | None = None
         """When the last whole look ended, on the loop's clock."""
+        self.whole_look: Look | None = None
+        """The first one that was whole: it asked everybody who they are."""
         self._tell = tell
         self._refreshed = refreshed
         self._watch = DeviceWatch()
@@ -131,6 +133,7 @@ class Watching:
         self._tell(LookEnded(tuple(looking.not_run)))
         self.looks += 1
         self.look_ended = loop.time()
+        self.whole_look = self.whole_look or looking
         self.gathering.forget(self._watch.vanished_before)
         self._compare(whole=True)
         self._asked = {

@@ -131,12 +131,11 @@ def explained(book: Logbook, one: Meant, other: Meant) -> Why:
         entry = by_mac.get(mac)
         if entry is None or what in ("firmware", "serial", "product", "maker", "doors"):
             return ""
-        return f"{_BY[entry.kind]}, {entry.at.astimezone():%H:%M}"
+        words = entry.command.split()
+        by = f"by {words[1]}" if len(words) > 1 else "by this tool"
+        return f"{by}, {entry.at.astimezone():%H:%M}"
 
     return why
-
-
-_BY = {Kind.SETTING: "set by this tool", Kind.ASSIGNED: "by assign", Kind.SWAP: "by swap"}
 
 
 def how_far(book: Logbook, plan: Plan) -> Standing:

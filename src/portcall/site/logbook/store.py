@@ -24,6 +24,7 @@ from sqlalchemy.exc import DatabaseError, OperationalError
 
 from portcall.core.printable import printable
 from portcall.core.record.entry import Entry, Kind, read_entry
+from portcall.core.record.story import said_of
 from portcall.core.trouble import NotPossibleHere
 from portcall.site.files import as_caller, make_folder
 from portcall.site.logbook import assigned, plan_changes, settings
@@ -80,17 +81,15 @@ class Numbered:
         self._digest = digest
         self._book = book
 
-    def is_about(self, name: str | None, mac: str | None) -> bool:
-        """Whether it is about a device, by its name or MAC, alone or among others."""
+    def of(self, name: str | None, mac: str | None) -> Numbered | None:
+        """The entry as far as it is about a device, by its name or MAC; None when it is not."""
         entry = self.entry
         if (name and entry.name == name) or (mac and entry.mac == mac):
-            return True
-        listed = [*(self.body.get("devices") or ()), *(self.body.get("rows") or ())]
-        return any(
-            (mac and each.get("mac") == mac) or (name and each.get("name") == name)
-            for each in listed
-            if isinstance(each, dict)
-        )
+            return self
+        said = said_of(self.body, name, mac)
+        if not said:
+            return None
+        return Numbered(self.number, replace(entry, summary=said), self._digest, self._book)
 
     @property
     def body(self) -> Mapping[str, Any]:
