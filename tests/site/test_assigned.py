@@ -27,7 +27,16 @@ def test_what_was_given_is_one_line_of_json_an_event(tmp_path):
         ("assigned", 'fan "1" é'),
         ("answering", "fan"),
     ]
-    assert lines[0].keys() == {"at", "event", "mac", "protocol", "address", "name", "who"}
+    assert lines[0].keys() == {
+        "at",
+        "event",
+        "mac",
+        "protocol",
+        "address",
+        "name",
+        "who",
+        "adapter",
+    }
     assert (lines[0]["mac"], lines[0]["address"]) == (str(FAN), str(ADDRESS))
     record.close()
 

@@ -1,17 +1,22 @@
 """The team's logbook, in a real PostgreSQL of its own folder that only a Unix socket leads to."""
 
+import json
 import os
 import shutil
 import signal
 import subprocess
 import sys
 import time
+from dataclasses import replace
+from datetime import UTC, datetime, timedelta
 from glob import glob
 from pathlib import Path
 from tempfile import mkdtemp
 
 import pytest
+from click.testing import CliRunner
 
+from portcall.cli.main import portcall
 from portcall.core.record.entry import Kind
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.site.logbook.inbox import new_entry, write_entries
@@ -147,3 +152,118 @@ def test_what_cannot_be_reached_and_what_is_no_address_is_said(tmp_path):
         with pytest.raises(BadInput, match=complaint) as caught:
             check_url(text, may_have_password=False)
         assert "secret" not in str(caught.value)
+
+
+MONDAY = datetime(2026, 11, 16, 8, 0, tzinfo=UTC)
+OLD, NEW = "02-77-B1-00-00-0A", "02-77-B1-00-00-FA"
+
+
+def week_devices(day):
+    """The 60 devices of a line as they are on a day of the week, Monday being 0."""
+    firmware = {1: "5.004" if day >= 1 else "5.002", 2: "5.004" if day >= 4 else "5.002"}
+    return [
+        {
+            "mac": NEW if n == 10 and day >= 2 else f"02-77-B1-00-00-{n:02X}",
+            "addresses": [f"10.61.20.{n}"],
+            "name": f"drive-{n:02}",
+            "firmware": firmware.get(n, "5.002"),
+            "said": [{"what": "firmware", "value": firmware.get(n, "5.002"), "by": "cip"}],
+            "methods": ["arp", "cip"],
+        }
+        for n in range(1, 61)
+    ]
+
+
+def week_entry(kind, day, who, body, **about):
+    at = MONDAY + timedelta(days=day)
+    scope = {"asked": ["10.61.20.0/24"], "methods": ["arp", "cip"], "not_run": []}
+    made = new_entry(kind, about.pop("summary", kind.value), {**scope, **body}, **about)
+    return replace(made, at=at, workstation=f"{who}s-laptop", person=who, command="portcall swap x")
+
+
+def week(tmp_path):
+    """Three laptops of a team, and what each wrote down."""
+    rows = [
+        {
+            "name": each["name"],
+            "mac": each["mac"],
+            "address": each["addresses"][0],
+            "verdict": "missing" if n == 6 else "right",
+            "findings": ["nothing at its address"] if n == 6 else [],
+        }
+        for n, each in enumerate(week_devices(4))
+    ]
+    about = {"name": "drive-10", "mac": NEW, "address": "10.61.20.10"}
+    told = {
+        "anna": [
+            week_entry(Kind.LOOK, 0, "anna", {"devices": week_devices(0)}),
+            week_entry(Kind.LOOK, 3, "anna", {"devices": week_devices(3)[:20], "cable_out": True}),
+        ],
+        "bo": [
+            week_entry(Kind.LOOK, 1, "bo", {"devices": week_devices(1)}),
+            week_entry(Kind.VERIFICATION, 4, "bo", {"devices": week_devices(4), "rows": rows}),
+        ],
+        "cleo": [
+            week_entry(Kind.SWAP, 2, "cleo", {}, summary=f"{NEW} for {OLD}: right", **about),
+            week_entry(Kind.LOOK, 2.1, "cleo", {"devices": week_devices(2)}),
+        ],
+    }
+    plan = "name,mac,address,group\n"
+    plan += "".join(
+        f"{each['name']},{each['mac']},{each['addresses'][0]},{'A' if n < 30 else 'B'}\n"
+        for n, each in enumerate(week_devices(4))
+    )
+    sites = []
+    for who, entries in told.items():
+        site = tmp_path / who / "line"
+        site.mkdir(parents=True)
+        (site / "plan.csv").write_text(plan)
+        write_entries(site, *entries)
+        sites.append(site)
+    return sites
+
+
+@pytest.mark.xdist_group("postgresql")
+def test_a_week_of_three_laptops_is_told_value_by_value(server, tmp_path, monkeypatch):
+    sites = week(tmp_path)
+    for site in (*sites, *sites):
+        synced(site, server, "week")
+    assert told(sites[0]) == told(sites[1]) == told(sites[2])
+    monkeypatch.chdir(sites[0])
+
+    def run(*words):
+        ended = CliRunner().invoke(portcall, [*words, "--json"], standalone_mode=False)
+        assert ended.exception is None, ended.exception
+        return ended.return_value, json.loads(ended.stdout)
+
+    code, whole = run("compare", "2026-11-16", "2026-11-20")
+    assert (code, [each["mac"] for each in whole["appeared"]]) == (1, [NEW])
+    assert [each["mac"] for each in whole["vanished"]] == [OLD]
+    changes = {(each["name"], each["what"]): (each["was"], each["is"]) for each in whole["changed"]}
+    assert changes == {
+        ("drive-01", "firmware"): ("5.002", "5.004"),
+        ("drive-02", "firmware"): ("5.002", "5.004"),
+        ("drive-10", "device at 10.61.20.10"): (OLD, NEW),
+    }
+    (swapped,) = [each for each in whole["changed"] if each["name"] == "drive-10"]
+    assert swapped["why"].startswith("by swap, ")
+    # On Thursday the cable was out: nobody is said to be gone, and nobody to be back.
+    code, thursday = run("compare", "2026-11-18", "2026-11-19")
+    assert (code, thursday["vanished"], len(thursday["undecided"])) == (0, [], 40)
+    code, friday = run("compare", "2026-11-19", "last")
+    assert (friday["appeared"], len(friday["undecided"])) == ([], 40)
+    code, status = run("status")
+    assert (code, status["right"], len(status["rows"])) == (1, 59, 60)
+    assert status["groups"] == {"A": {"right": 29, "rows": 30}, "B": {"right": 30, "rows": 30}}
+    wrong = [(each["name"], each["detail"]) for each in status["rows"] if not each["is_right"]]
+    assert wrong == [("drive-07", "missing: nothing at its address")]
+    _, story = run("logbook", "show", "--device", "drive-10")
+    assert [(each["kind"], each["person"]) for each in story["entries"]] == [
+        ("look", "anna"),
+        ("look", "bo"),
+        ("swap", "cleo"),
+        ("look", "cleo"),
+        ("look", "anna"),
+        ("verification", "bo"),
+    ]
+    assert story["entries"][2]["summary"] == f"{NEW} for {OLD}: right"

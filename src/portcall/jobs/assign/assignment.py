@@ -142,7 +142,7 @@ class Assignment:
         loop = asyncio.get_running_loop()
         if self._options.seconds is not None:
             loop.call_later(self._options.seconds, self._stop.set)
-        with closing(AssignedLog(self._served.site.folder)) as self._log:
+        with closing(AssignedLog(self._served.site.folder, adapter.name)) as self._log:
             server = self._server()
             with serving(adapter, server, self._report) as self._service:
                 self._service.look_out(secrets.randbits(32), known)
@@ -176,7 +176,7 @@ class Assignment:
         assert self._service is not None
         async with together() as tasks:
             if self._options.keep:
-                log = SettingsLog(self._served.site.folder)
+                log = SettingsLog(self._served.site.folder, self._served.adapter.name)
                 site, adapter = self._served.site, self._served.adapter
                 self._keeper = Keeper(adapter, site.pace.in_all, log, self._report, tasks)
             chores = [

@@ -43,7 +43,7 @@ def keep_each(
     require(Privilege.NET_RAW)
     good = True
     names = [names_for(each, name) for each in meant]
-    log = SettingsLog(site.folder)
+    log = SettingsLog(site.folder, adapter.name)
     located = locate(adapter, site, plan, meant, tell)
     for each, (called, unnamed) in zip(located, names, strict=True):
         outcome = _obstacle(adapter, each)

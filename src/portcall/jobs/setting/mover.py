@@ -67,7 +67,7 @@ class Mover:
     ) -> None:
         self.adapter = adapter
         self.site = site
-        self.log = SettingsLog(site.folder)
+        self.log = SettingsLog(site.folder, adapter.name)
         self._wait = wait
         self._force = force
         self.tell = tell

@@ -155,7 +155,7 @@ def _serve(
     called, unnamed = names_for(Meant(row.name, row, row.mac), None)
     assert row.mac is not None
     job = Job(row.name, row.mac, row.interface, row.gateway, row.address, called, called)
-    log = SettingsLog(site.folder)
+    log = SettingsLog(site.folder, adapter.name)
     kept = asyncio.run(_keep(adapter, replace(job, force=how.force), remembering(log, job)))
     return written(log, job, kept).with_findings(*unnamed)
 

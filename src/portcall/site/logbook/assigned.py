@@ -40,7 +40,7 @@ def _quoted(value: object) -> str:
 class AssignedLog:
     """The record of a site, or without one, of this computer."""
 
-    def __init__(self, folder: Path | None) -> None:
+    def __init__(self, folder: Path | None, adapter: str = "") -> None:
         self.path = (folder or state_folder()) / FILE
         try:
             self._file = open_to_append(self.path)
@@ -48,7 +48,8 @@ class AssignedLog:
             raise NotPossibleHere(
                 f"{self.path}: what is given is written down first, and cannot be: {error.strerror}"
             ) from None
-        self._who = json.dumps(who()._asdict(), ensure_ascii=False)
+        by = json.dumps(who()._asdict(), ensure_ascii=False)
+        self._who = f'"who": {by}, "adapter": {_quoted(adapter)}'
         self._lines: deque[str] = deque()
         self._writing = Lock()
 
@@ -63,7 +64,7 @@ class AssignedLog:
             f'{{"at": "{now.isoformat(timespec="milliseconds")}", "event": "{event.kind}", '
             f'"mac": "{event.mac}", "protocol": {_quoted(event.protocol)}, '
             f'"address": {_quoted(event.address)}, "name": {_quoted(event.name)}, '
-            f'"who": {self._who}'
+            f"{self._who}"
         )
         if temporary_seconds is not None:
             line += f', "lent": {json.dumps(Moment.now().entry)}, "seconds": {temporary_seconds}'

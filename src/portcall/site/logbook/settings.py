@@ -24,8 +24,9 @@ _IDENTITY = (Field.PRODUCT, Field.SERIAL, Field.FIRMWARE)
 class SettingsLog:
     """The record of a site, or without one, of this computer."""
 
-    def __init__(self, folder: Path | None) -> None:
+    def __init__(self, folder: Path | None, adapter: str = "") -> None:
         self.path = (folder or state_folder()) / FILE
+        self._adapter = adapter
 
     def write_before(self, name: str, mac: Mac, address: IPv4Address, had: Had) -> None:
         """Write down all that is about to be changed; it is on the disk on return.
@@ -42,7 +43,7 @@ class SettingsLog:
 
     def _write(self, values: dict[str, object]) -> None:
         try:
-            add_entries(self.path, {**values, "who": who()._asdict()})
+            add_entries(self.path, {**values, "who": who()._asdict(), "adapter": self._adapter})
         except OSError as error:
             raise NotPossibleHere(
                 f"{self.path}: what is set in a device is written down first, and cannot be: "

@@ -323,7 +323,7 @@ def _older(file: str, line: bytes, said: Any, kind: Kind) -> Entry | None:
         return None
     now = said.get("is") if isinstance(said.get("is"), dict) else said
     assert isinstance(now, dict)
-    body = {key: value for key, value in said.items() if key not in ("at", "who")}
+    body = {key: value for key, value in said.items() if key not in ("at", "who", "adapter")}
     by = said.get("who") if isinstance(said.get("who"), dict) else {}
     assert isinstance(by, dict)
     return Entry(
@@ -331,6 +331,7 @@ def _older(file: str, line: bytes, said: Any, kind: Kind) -> Entry | None:
         at if at.tzinfo else at.replace(tzinfo=UTC),
         kind,
         **{key: printable(str(by.get(key) or ""), _LONGEST_WORDS) for key in Who._fields},
+        adapter=printable(str(said.get("adapter") or "")),
         name=printable(str(said.get("name") or "")),
         mac=printable(str(now.get("mac") or "")),
         address=printable(str(now.get("address") or "")),
