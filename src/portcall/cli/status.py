@@ -72,11 +72,10 @@ def status_command(as_csv: bool, wide: bool, as_json: bool) -> int:
 
 def _print(found: Standing, now: datetime, wide: bool) -> None:
     columns = Columns(
-        *("name", "address", "state", "since", "group", "kept", "power cycle", "next", "what"),
-        drops=("since", "next", "group", "kept", "power cycle"),
-        shrinks="what",
+        *("name", "address", "state", "since", "group", "kept", "power cycle"),
+        drops=("since", "group", "kept", "power cycle"),
     )
-    left_out = print_rows(columns, found.rows, lambda each: _cells(each, now), wide=wide)
+    left_out = print_rows(columns, found.rows, lambda each: _cells(each, now), _below, wide)
     if left_out:
         note(left_out_sentence(left_out))
     whole = f"{found.right} of {len(found.rows)} verified right"
@@ -94,9 +93,14 @@ def _cells(each: RowStanding, now: datetime) -> Sequence[Text]:
         cell(each.row.group),
         cell(_age(each.kept, now)),
         cell(_age(each.proved, now)),
-        cell(each.next_line, Tone.TO_DO),
-        cell(each.detail),
     )
+
+
+def _below(each: RowStanding) -> Sequence[Remark]:
+    """What is wrong with a row, and what to type next for it."""
+    told = ": ".join(part for part in (each.detail, each.next_line) if part)
+    tone = Tone.BROKEN if each.state is State.WRONG else Tone.INFORMATION
+    return [Remark(told, tone)] if told and not each.is_right else ()
 
 
 def _age(at: datetime | None, now: datetime) -> str | None:
