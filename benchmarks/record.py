@@ -54,9 +54,9 @@ def adding(site: Path) -> float:
     return perf_counter() - began
 
 
-def comparing(site: Path) -> tuple[float, float]:
-    """Seconds and MB of ``portcall compare`` over two looks that are in the logbook."""
-    command = [sys.executable, "-m", "portcall", "compare", "--json"]
+def running(site: Path, what: str) -> tuple[float, float]:
+    """Seconds and MB of a command that reads the logbook."""
+    command = [sys.executable, "-m", "portcall", what, "--json"]
     began = perf_counter()
     null = subprocess.DEVNULL
     process = subprocess.Popen(command, cwd=site, stdout=null, stderr=null)
@@ -93,16 +93,18 @@ def main() -> int:
         added = statistics.median(adding(sites[0]) for _ in range(RUNS))
         # In a process of its own: what this one had in memory would count for those it starts.
         subprocess.run([sys.executable, __file__, str(sites[1])], check=True)
-        runs = [comparing(sites[1]) for _ in range(RUNS)]
+        runs = [running(sites[1], "compare") for _ in range(RUNS)]
         compared = statistics.median(seconds for seconds, _ in runs)
         size = year(sites[2])
-        quick = statistics.median(comparing(sites[2])[0] for _ in range(RUNS))
+        state = statistics.median(running(sites[2], "status")[0] for _ in range(RUNS))
+        quick = statistics.median(running(sites[2], "compare")[0] for _ in range(RUNS))
     results = (
         ("adding a look of 250 devices", added, ADDING, "s"),
         ("comparing two looks of 65,534 devices", compared, COMPARING, "s"),
         ("memory for that", max(memory for _, memory in runs), MEMORY, "MB"),
         ("1,000 looks of 250 devices on the disk", size, YEAR, "MB"),
         ("comparing the last two of these", quick, 1.0, "s"),
+        ("status after these", state, 1.5, "s"),
     )
     for what, value, limit, unit in results:
         print(f"{what}: {value:.3g} {unit}, {value / limit:.2f} of {limit:g} {unit}")

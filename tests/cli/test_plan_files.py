@@ -197,6 +197,10 @@ def test_an_exported_spreadsheet_has_only_texts_and_is_read_again(site):
     assert text.startswith(b"\xef\xbb\xbfname;address;mask;gateway;group;serial;note\n'=1+1;")
     assert run("plan", "export", "a.json", "--group", "a").return_value == 0
     assert [row["name"] for row in json.loads((site / "a.json").read_text())["rows"]] == ["3-4"]
+    for name in ("out.csv", "plan.xlsx"):
+        (site / "plan.csv").unlink()
+        told = imported(site, name, (site / name).read_bytes())
+        assert {"=1+1", "3-4"} == set(rows(told))
     (site / "plan.csv").unlink()
     told = imported(site, "plan.xlsx", (site / "plan.xlsx").read_bytes())
     assert {name: row["serial"] for name, row in rows(told).items()} == {

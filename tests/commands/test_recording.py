@@ -3,6 +3,7 @@
 import csv
 import io
 import json
+import signal
 
 import pytest
 
@@ -92,3 +93,19 @@ def test_what_cannot_be_recorded_is_said_and_the_look_goes_on(plant):
     shown = plant.run("portcall logbook show")
     assert shown.code == 3
     assert "Traceback" not in shown.err
+
+
+@pytest.mark.long
+def test_a_watch_is_recorded_when_it_ends(plant):
+    plant.run("portcall match dryer-plc --no-probe")
+    watching = plant.start("portcall find --watch --json")
+    # A device that vanishes is told of at the end of a whole look.
+    plant.until(watching, "02-5A-1D-04-40-3B")
+    plant.run("portcall plant unplug old-feeder")
+    plant.until(watching, '"event": "vanished"')
+    plant.finish(watching, signal.SIGINT)
+    plant.run("portcall reach dryer-plc --watch --for 1 --interval 0.2")
+    entries = plant.run("portcall logbook show --json").json["entries"]
+    told = {each["kind"]: each["summary"] for each in entries}
+    assert told["look"].endswith("at the end of a watch")
+    assert told["watch"].startswith("1 target: ")

@@ -162,7 +162,8 @@ def _found(
     meant = parse_device(device, site.plan())
     mac = str(meant.mac) if meant.mac else None
     name = meant.row.name if meant.row else None
-    return [about for each in found if (about := each.of(name, mac)) is not None]
+    told = (each.of(name, mac, body) for each, body in book.with_bodies(found))
+    return [each for each in told if each is not None]
 
 
 def _moment(text: str) -> datetime:

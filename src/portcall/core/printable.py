@@ -39,3 +39,9 @@ def decoded(data: bytes, longest: int = LONGEST) -> str:
 def for_spreadsheets(text: str) -> str:
     """The text as a cell that no spreadsheet takes for a formula: others choose these texts."""
     return f"'{text}" if text.startswith(_RUN_BY_SPREADSHEETS) else text
+
+
+def from_spreadsheets(text: str) -> str:
+    """The text of a cell that was written by ``for_spreadsheets``."""
+    plain = text.removeprefix("'")
+    return plain if plain.startswith(_RUN_BY_SPREADSHEETS) else text

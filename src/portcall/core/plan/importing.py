@@ -18,7 +18,7 @@ from portcall.core.plan.reading import REQUIRED, PlanError, Problem, read_lines
 from portcall.core.plan.rows import Plan, PlannedDevice, Subnet
 from portcall.core.plan.synonyms import meaning_of
 from portcall.core.plan.text import Line
-from portcall.core.printable import printable
+from portcall.core.printable import from_spreadsheets, printable
 from portcall.core.trouble import BadInput
 
 _HEADING_WITHIN = 30
@@ -222,7 +222,7 @@ def _cells(line: Line, columns: Columns) -> dict[str, str]:
     """The cells of a row by our columns, with what is certain put right."""
     places = {**columns.ours, **columns.extra}
     cells = {
-        column: printable(line.cells[place], _LONGEST_CELL)
+        column: from_spreadsheets(printable(line.cells[place], _LONGEST_CELL))
         for column, place in places.items()
         if place < len(line.cells)
     }

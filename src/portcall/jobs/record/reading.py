@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
-from typing import Any
 
 from portcall.core.plan.rows import Plan
 from portcall.core.printable import printable
@@ -143,10 +142,5 @@ def how_far(book: Logbook, plan: Plan) -> Standing:
     found = book.entries()
     looks = [each.number for each in found if each.entry.kind in _LOOKS]
     old = frozenset(looks[:-_MOST_LOOKS])
-
-    def told() -> Iterator[tuple[Entry, Mapping[str, Any]]]:
-        for each in found:
-            if each.number not in old:
-                yield each.entry, each.body
-
-    return standing(plan, told())
+    chosen = [each for each in found if each.number not in old]
+    return standing(plan, ((each.entry, body) for each, body in book.with_bodies(chosen)))

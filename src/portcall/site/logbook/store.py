@@ -37,6 +37,7 @@ DATABASE = "logbook.db"
 _PATIENCE = 10.0
 _LONGEST_WORDS = 400
 _AT_ONCE = 2000
+_READ_AT_ONCE = 200
 _LARGEST_CONTENT = 256 * 1024 * 1024
 
 _META = sql.MetaData()
@@ -78,23 +79,26 @@ class Numbered:
     def __init__(self, number: int, entry: Entry, digest: str, book: Logbook) -> None:
         self.number = number
         self.entry = entry
-        self._digest = digest
+        self.digest = digest
         self._book = book
 
-    def of(self, name: str | None, mac: str | None) -> Numbered | None:
-        """The entry as far as it is about a device, by its name or MAC; None when it is not."""
+    def of(self, name: str | None, mac: str | None, body: Mapping[str, Any]) -> Numbered | None:
+        """The entry as far as it is about a device, by its name or MAC; None when it is not.
+
+        ``body`` is what it holds.
+        """
         entry = self.entry
         if (name and entry.name == name) or (mac and entry.mac == mac):
             return self
-        said = said_of(self.body, name, mac)
+        said = said_of(body, name, mac)
         if not said:
             return None
-        return Numbered(self.number, replace(entry, summary=said), self._digest, self._book)
+        return Numbered(self.number, replace(entry, summary=said), self.digest, self._book)
 
     @property
     def body(self) -> Mapping[str, Any]:
         """What was seen or done, in full."""
-        return self._book.content(self._digest)
+        return self._book.content(self.digest)
 
 
 class Logbook:
@@ -202,6 +206,20 @@ class Logbook:
             for row, entry in found
             if entry is not None
         ]
+
+    def with_bodies(
+        self, chosen: Sequence[Numbered]
+    ) -> Iterator[tuple[Numbered, Mapping[str, Any]]]:
+        """Entries with what they hold; what several hold is unpacked once, where they follow."""
+        for start in range(0, len(chosen), _READ_AT_ONCE):
+            part = chosen[start : start + _READ_AT_ONCE]
+            packed = dict(self.contents({each.digest for each in part}))
+            last, body = "", {}
+            for each in part:
+                if each.digest != last:
+                    last = each.digest
+                    body = _unpacked(packed.get(last, b""), last) or {}
+                yield each, body
 
     def digests(self) -> dict[str, str]:
         """Every entry's identity, and the digest of what it holds."""
