@@ -14,7 +14,7 @@ from portcall.core.record.entry import Kind
 from portcall.core.trouble import NotPossibleHere
 from portcall.site.logbook.inbox import INBOX, logbook_folder, new_entry, write_if_possible
 from portcall.site.logbook.inbox import write_entries as write
-from portcall.site.logbook.store import DATABASE, Logbook
+from portcall.site.logbook.store import DATABASE, UNREAD, Logbook
 
 
 def look(n, devices=()):
@@ -64,9 +64,11 @@ def test_the_other_records_are_taken_in_as_they_grow_and_once(tmp_path):
     with open(older, "a") as file:
         file.write(line.replace("10:00", "11:00") + '{"at": "2026')
     assert told(tmp_path) == ["done, CIP"] * 2
-    # It was written anew, by somebody who knows nothing of this.
+    # It was written anew, by somebody who knows nothing of this, and has grown since.
     older.write_text(line)
     assert told(tmp_path) == ["done, CIP"] * 2
+    older.write_text("".join(line.replace("10:00", f"1{n}:30") for n in range(5)))
+    assert told(tmp_path) == ["done, CIP"] * 7
 
 
 def test_a_crash_after_taking_in_and_before_emptying_adds_nothing_twice(tmp_path):
@@ -75,6 +77,31 @@ def test_a_crash_after_taking_in_and_before_emptying_adds_nothing_twice(tmp_path
     Logbook(tmp_path)
     (tmp_path / "logbook" / INBOX).write_bytes(lines + b'{"uid": "half')
     assert told(tmp_path) == ["look 1", "look 2"]
+
+
+def test_what_a_newer_version_wrote_is_kept(tmp_path):
+    write(tmp_path, look(1))
+    inbox = tmp_path / "logbook" / INBOX
+    newer = inbox.read_bytes().replace(b'"look"', b'"prophecy"')
+    inbox.write_bytes(inbox.read_bytes() + newer)
+    assert told(tmp_path) == ["look 1"]
+    assert (tmp_path / "logbook" / UNREAD).read_bytes() == newer
+    assert inbox.read_bytes() == b""
+
+
+def test_a_database_with_a_damaged_page_is_set_aside_with_its_journal(tmp_path):
+    devices = [{"mac": f"02-00-00-00-00-{n:02X}", "product": str(n) * 40} for n in range(250)]
+    write(tmp_path, *(look(n, devices[: 10 + n]) for n in range(60)))
+    Logbook(tmp_path)
+    path = tmp_path / "logbook" / DATABASE
+    data = bytearray(path.read_bytes())
+    data[4096:8192] = bytes(range(256)) * 16
+    path.write_bytes(data)
+    path.with_name(DATABASE + "-journal").write_bytes(b"not a journal")
+    book = Logbook(tmp_path)
+    assert book.set_aside.read_bytes() == data
+    assert sorted(each.name.partition("Z.")[2] for each in path.parent.glob("*damaged*"))[0] == "db"
+    assert book.entries() == []
 
 
 def test_a_damaged_database_is_set_aside_and_never_written_over(tmp_path):

@@ -12,6 +12,7 @@ import json
 import os
 import zlib
 from collections.abc import Collection, Iterator, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from hashlib import sha256
@@ -26,7 +27,7 @@ from portcall.core.printable import printable
 from portcall.core.record.entry import Entry, Kind, read_entry
 from portcall.core.record.story import said_of
 from portcall.core.trouble import NotPossibleHere
-from portcall.site.files import as_caller, make_folder
+from portcall.site.files import as_caller, make_folder, open_to_append
 from portcall.site.logbook import assigned, plan_changes, settings
 from portcall.site.logbook.inbox import INBOX, logbook_folder
 from portcall.site.logbook.who import Who
@@ -34,6 +35,10 @@ from portcall.site.matches import state_folder
 from portcall.site.turns import alone_in
 
 DATABASE = "logbook.db"
+UNREAD = "unread.jsonl"
+"""Lines that were written down, and that cannot be read here."""
+
+_LONGEST_LINE = 1 << 20
 _PATIENCE = 10.0
 _LONGEST_WORDS = 400
 _AT_ONCE = 2000
@@ -70,7 +75,9 @@ _TAKEN = sql.Table(
     _META,
     sql.Column("file", sql.Text, primary_key=True),
     sql.Column("octets", sql.Integer, nullable=False),
+    sql.Column("beginning", sql.Text, nullable=False),
 )
+"""How far other records are taken in, and how they begin: a new one begins otherwise."""
 
 
 class Numbered:
@@ -128,10 +135,12 @@ class Logbook:
         try:
             _META.create_all(engine)
             with engine.connect() as connection:
-                connection.execute(sql.text("PRAGMA quick_check(1)")).scalar_one()
+                told = connection.execute(sql.text("PRAGMA quick_check(1)")).scalar_one()
         except OperationalError:
             raise
-        except DatabaseError:
+        except DatabaseError as error:
+            told = str(error.orig)
+        if told != "ok":
             engine.dispose()
             self.set_aside = _put_aside(path)
             return self._opened()
@@ -141,27 +150,35 @@ class Logbook:
         """Take in what was written down since: it is in the database before it is dropped there."""
         inbox = self.folder / INBOX
         lines = _lines(inbox, 0)
-        others = (self._site or state_folder(),)
+        read = [(line, read_entry(said)) for line, said in lines]
+        folder = self._site or state_folder()
         with self._engine.begin() as connection:
-            self._add(connection, (read_entry(each) for _, each in lines))
-            for folder in others:
-                for name, kind in _OLDER.items():
-                    self._take_older(connection, folder / name, kind)
+            self._add(connection, (entry for _, entry in read))
+            for name, kind in _OLDER.items():
+                self._take_older(connection, folder / name, kind)
+        unread = [line for line, entry in read if entry is None and line.strip()]
+        if unread:
+            # A newer version wrote it, or a crash cut it: nobody here can say that it is nothing.
+            with open_to_append(self.folder / UNREAD) as file:
+                file.write(b"\n".join(unread) + b"\n")
+                os.fsync(file.fileno())
         if lines:
             os.truncate(inbox, 0)
 
     def _take_older(self, connection: sql.Connection, path: Path, kind: Kind) -> None:
         taken = connection.execute(
-            sql.select(_TAKEN.c.octets).where(_TAKEN.c.file == path.name)
-        ).scalar_one_or_none()
+            sql.select(_TAKEN).where(_TAKEN.c.file == path.name)
+        ).one_or_none()
         size = path.stat().st_size if path.exists() else 0
-        start = taken if taken is not None and taken <= size else 0
+        beginning = _beginning(path)
+        goes_on = taken is not None and taken.octets <= size and taken.beginning == beginning
+        start = taken.octets if taken is not None and goes_on else 0
         lines = _lines(path, start)
         if not lines:
             return
         self._add(connection, (_older(path.name, line, each, kind) for line, each in lines))
         end = start + sum(len(line) + 1 for line, _ in lines)
-        row = {"file": path.name, "octets": end}
+        row = {"file": path.name, "octets": end, "beginning": beginning}
         new = insert(_TAKEN).values(row)
         connection.execute(new.on_conflict_do_update(index_elements=["file"], set_=row))
 
@@ -292,11 +309,25 @@ def _unpacked(data: bytes, digest: str) -> dict[str, Any] | None:
 
 
 def _put_aside(path: Path) -> Path:
-    """Give a damaged database a name that says when; it is never written over."""
+    """Give a damaged database a name that says when; it is never written over.
+
+    What SQLite has beside it for taking back what was not finished goes with it.
+    """
     now = datetime.now(UTC).strftime("%Y%m%dT%H%M%S.%fZ")
     aside = path.with_name(f"logbook-damaged-{now}.db")
-    os.rename(path, aside)
+    for ending in ("-journal", "-wal", "-shm", ""):
+        with suppress(FileNotFoundError):
+            os.rename(f"{path}{ending}", f"{aside}{ending}")
     return aside
+
+
+def _beginning(path: Path) -> str:
+    """How a record begins: a digest of its first line."""
+    try:
+        with open(path, "rb") as file:
+            return sha256(file.readline(_LONGEST_LINE)).hexdigest()
+    except FileNotFoundError:
+        return ""
 
 
 def _lines(path: Path, start: int) -> list[tuple[bytes, Any]]:
