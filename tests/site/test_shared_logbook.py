@@ -52,7 +52,10 @@ class Server:
         subprocess.run(command, check=True, capture_output=True, cwd=self.folder, timeout=60)
 
     def start(self):
-        options = f"-c listen_addresses='' -c unix_socket_directories={self.folder}"
+        options = (
+            f"-c listen_addresses='' -c unix_socket_directories={self.folder} "
+            "-c dynamic_shared_memory_type=mmap"
+        )
         log = self.folder / "log"
         self.run("pg_ctl", "-D", self.data, "-l", log, "-w", "-o", options, "start")
 
