@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from enum import Enum, auto
 
 from portcall.core.plan.changing import Cells, cells_of
-from portcall.core.plan.columns import COLUMNS, extra_columns
+from portcall.core.plan.columns import COLUMNS
 from portcall.core.plan.reading import REQUIRED, PlanError, Problem, read_lines
 from portcall.core.plan.rows import Plan, PlannedDevice, Subnet
 from portcall.core.plan.synonyms import meaning_of
@@ -158,7 +158,7 @@ def _no_heading(lines: Sequence[Line], chosen: Mapping[str, str]) -> str:
     for column, heading in chosen.items():
         cells = (cell for line in lines[:_HEADING_WITHIN] for cell in line.cells)
         if not any(_same(heading, cell) for cell in cells):
-            said = f"--column {column}={heading}: no heading is called so"
+            said = f"--column {column}={printable(heading, 60)}: no heading is called so"
             return f"{said}; line {there.number} has {words}"
     return (
         f"no line is understood as its heading; line {there.number} has {words}; say which mean "
@@ -275,8 +275,3 @@ def _standing(row: PlannedDevice, cells: Cells, planned: PlannedDevice | None) -
     }
     standing = Standing.DIFFERS if differences else Standing.SAME
     return ImportedRow(row, cells, standing, differences)
-
-
-def own_columns(columns: Columns) -> list[str]:
-    """The columns of the table that have no meaning here, and are kept."""
-    return extra_columns(columns.extra)
