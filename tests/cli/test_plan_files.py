@@ -74,6 +74,22 @@ def test_delimiters_declared_or_not_and_every_encoding(site):
     assert (row["address"], row["mac"]) == ("10.61.20.21", "02-77-B1-4C-09-21")
 
 
+def test_a_cell_far_away_costs_nothing_and_one_too_far_is_said(site):
+    far = {"name": "A1", "address": "B1"}
+    for place, told in (("GR60000", 1), ("GR70000", None)):
+        book = openpyxl.Workbook()
+        for word, at in far.items():
+            book.active[at] = word
+        book.active["A2"], book.active["B2"], book.active[place] = "fan", "10.61.20.5", "x"
+        book.save(site / "far.xlsx")
+        data = (site / "far.xlsx").read_bytes()
+        if told:
+            assert len(imported(site, "far.xlsx", data)["rows"]) == told
+        else:
+            with pytest.raises(BadInput, match="has 70000 rows and 200 columns; at most"):
+                imported(site, "far.xlsx", data)
+
+
 def test_a_mask_behind_the_address_and_cells_that_say_nothing(site):
     told = rows(imported(site, "ips.xlsx", sheets.MASK_BEHIND))
     assert {name: row["prefix"] for name, row in told.items()} == dict.fromkeys(told, 24)

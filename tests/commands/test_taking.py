@@ -59,8 +59,12 @@ def test_what_is_found_becomes_a_plan_that_keeps_every_rule(undocumented):
     again = plant.run("portcall plan take --all")
     assert (again.code, "nothing to take" in again.err) == (0, True)
     assert plant.run("cat plan.csv").out == before
-    # The same of a look that was written down, and only what is named.
+    # The same of the last look recorded, of one that was written down, and only what is named.
     plant.run("rm plan.csv")
+    last = plant.run("portcall plan take --from last --dry-run --json")
+    assert [each["row"] for each in last.json["proposed"]] == [
+        each["row"] for each in told["proposed"]
+    ]
     plant.write("look.json", looked.out)
     one = plant.run("portcall plan take --from look.json --only 02-77-B1-40-12-55 --json")
     assert [change["name"] for change in one.json["changes"]] == ["infeed-drive"]

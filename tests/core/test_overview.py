@@ -2,9 +2,10 @@
 
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
-from portcall.core.address import parse_mac
+from portcall.core.address import AddressRange, parse_mac
 from portcall.core.find.devices import merge
 from portcall.core.find.overview import Scene, faults, neighbourhoods, next_steps
+from portcall.core.find.proposing import propose
 from portcall.core.find.sighting import Field, Method, Said, Sighting
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.talk.request import AddressProtocol
@@ -40,6 +41,28 @@ def scene(*sightings, plan=PLAN, own=OWN):
 
 def lines(*sightings, plan=PLAN, own=OWN):
     return [str(step) for step in next_steps(scene(*sightings, plan=plan, own=own))]
+
+
+def test_a_proposed_row_runs_in_no_spreadsheet_and_names_no_mac_that_nobody_told():
+    scene = Scene(
+        merge(
+            [
+                Sighting(
+                    0.0,
+                    Method.CIP,
+                    OTHER,
+                    IPv4Address("10.61.20.9"),
+                    (Said(Field.NAME, "=1+1", Method.CIP), Said(Field.PRODUCT, "+5 V", Method.CIP)),
+                ),
+                Sighting(0.0, Method.CIP, None, IPv4Address("203.0.113.40")),
+            ]
+        )
+    )
+    defaults = [AddressRange(IPv4Address("203.0.113.40"), IPv4Address("203.0.113.49"))]
+    (made,), (left,) = propose(scene, defaults)
+    assert (made.cells["name"], made.cells["product"]) == ("'=1+1", "'+5 V")
+    assert (made.row.name, made.row.expected.product) == ("=1+1", "+5 V")
+    assert left.reason.endswith("portcall plan add NAME ADDRESS/N")
 
 
 def test_devices_stand_by_subnet_this_computers_first_and_those_without_address_last():

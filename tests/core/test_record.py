@@ -1,18 +1,24 @@
 """What looks come to: compared, and folded into how far a site is."""
 
+import json
 from datetime import UTC, datetime, timedelta
-from ipaddress import IPv4Interface
+from ipaddress import IPv4Address, IPv4Interface
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from portcall.core.address import parse_mac
+from portcall.core.find.devices import Gathering
+from portcall.core.find.sighting import Field, Method, Said, Sighting
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.record.compare import compare
 from portcall.core.record.entry import Entry, Kind, read_entry
-from portcall.core.record.look import read_look
+from portcall.core.record.look import device_document, read_look
 from portcall.core.record.standing import State, standing
+from portcall.core.talk.request import AddressProtocol
+from portcall.core.trouble import BadInput
+from portcall.jobs.record.reading import parse_time
 
 FAN, PUMP = "02-77-B1-00-00-21", "02-77-B1-00-00-22"
 START = datetime(2026, 11, 20, 8, 0, tzinfo=UTC)
@@ -95,6 +101,58 @@ def test_what_a_look_could_not_see_is_never_called_vanished(changed, reason):
     assert backwards == ([], [], [], [f"not known whether it is new: {reason}"])
 
 
+def test_who_was_only_overheard_is_not_said_to_be_gone_when_it_is_silent():
+    one = seen(device(FAN, methods=("listen", "registry")), methods=("arp", "listen"))
+    _, vanished, _, undecided = sentences(one, seen(methods=("arp", "listen")))
+    assert (vanished, len(undecided)) == ([], 1)
+    assert "it was only overheard, and need not have spoken" in undecided[0]
+
+
+def test_what_is_written_of_a_device_gives_the_same_device_again():
+    first = Gathering(lambda mac: "by the registry")
+    said = (
+        Said(Field.PRODUCT, "Gale 7", Method.CIP),
+        Said(Field.MANNER, "is slow", Method.CIP),
+    )
+    door = (Said(Field.PORT, "80 web", Method.PORTS),)
+    first.add(Sighting(0.0, Method.CIP, parse_mac(FAN), IPv4Address("10.61.20.21"), said))
+    first.add(Sighting(0.0, Method.PORTS, parse_mac(FAN), IPv4Address("10.61.20.21"), door))
+    first.add(Sighting(0.0, Method.ARP, parse_mac(FAN), IPv4Address("10.61.20.21")))
+    first.add(Sighting(0.0, Method.LISTEN, parse_mac(PUMP), asks=AddressProtocol.BOOTP))
+    written = [device_document(each, ()) for each in first.devices()]
+    again = Gathering(lambda mac: "by the registry")
+    look = read_look(json.loads(json.dumps({"devices": written})))
+    for sighting in look.sightings():
+        again.add(sighting)
+    assert [device_document(each, ()) for each in again.devices()] == written
+
+
+@pytest.mark.parametrize(
+    ("words", "begins", "ends"),
+    [
+        ("today", "2026-11-27T00:00", "2026-11-28T00:00"),
+        ("yesterday", "2026-11-26T00:00", "2026-11-27T00:00"),
+        ("2026-11-20", "2026-11-20T00:00", "2026-11-21T00:00"),
+        ("2026-11-20 14:00", "2026-11-20T14:00", "2026-11-20T14:00:00.000001"),
+    ],
+)
+def test_a_day_or_a_moment_begins_and_ends(words, begins, ends):
+    now = datetime(2026, 11, 27, 10).astimezone()
+    told = parse_time(words, lambda: now)
+    assert told.begins == datetime.fromisoformat(begins).astimezone()
+    assert told.ends == datetime.fromisoformat(ends).astimezone()
+
+
+@pytest.mark.parametrize("words", ["soon", "", "9999-12-31", "0001-01-01 00:00", "2026-13-01"])
+def test_what_is_no_time_is_said_to_be_none(words):
+    try:
+        parse_time(words)
+    except BadInput as refusal:
+        assert "is no look and no time" in str(refusal)
+    else:
+        assert words.startswith("0001")  # There, in a time zone that is not behind UTC.
+
+
 @given(
     st.recursive(
         st.none() | st.booleans() | st.integers() | st.text(max_size=5) | st.just("devices"),
@@ -116,6 +174,13 @@ def test_any_json_is_a_look_an_entry_or_none(document):
     look = read_look(document)
     if look is not None:
         assert compare(look, look).is_same
+        gathering = Gathering()
+        for sighting in look.sightings():
+            gathering.add(sighting)
+        assert len(gathering.devices()) <= 2 * len(look)
+    if isinstance(document, dict):
+        for kind in Kind:
+            standing(PLAN, [entry(kind, 1, document, name="fan", mac=FAN)])
     assert read_entry(document) is None or read_entry(document).uid
 
 
@@ -163,6 +228,13 @@ def test_the_last_known_state_of_a_row_is_what_its_entries_say_in_turn():
     assert whole.rows[1].detail == "elsewhere: it is at 10.9.9.9"
     assert whole.rows[1].next_line == "portcall move pump"
     assert (whole.right, whole.groups) == (1, {"A": (1, 1), "": (0, 1)})
+    # Undone, it is kept no more; and a swap has judged what it did.
+    settings = {"step": "done", "settings": "10.61.20.21/24 by BOOTP"}
+    undone = entry(Kind.SETTING, 6, settings, name="fan", mac=FAN, address="10.61.20.21")
+    after, told = states(*steps, undone)
+    assert (after[0], told.rows[0].kept) == ((State.GIVEN, False), None)
+    swapped = entry(Kind.SWAP, 7, {"verdict": "right"}, name="fan", mac=FAN)
+    assert states(*steps, undone, swapped)[0][0] == (State.RIGHT, True)
     # It was set again since it was judged.
     after, _ = states(*steps, entry(Kind.SETTING, 6, {"step": "done"}, name="fan", mac=FAN))
     assert after[0] == (State.KEPT, False)

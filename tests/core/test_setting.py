@@ -17,7 +17,7 @@ from portcall.core.setting.cip_settings import Answered
 from portcall.core.setting.dcp_set import DcpSet, SetAnswer
 from portcall.core.setting.names import check_host_name, check_station_name
 from portcall.core.setting.power_cycle import ASKING_TIME, PowerCycle, Return
-from portcall.core.setting.series import Occupants, Standing, Turn, call
+from portcall.core.setting.series import Occupants, Progress, Turn, call
 from portcall.core.setting.whereabouts import Asks, At, Left, Other, Whereabouts
 from portcall.core.talk.conversation import Frame, StreamBytes
 from portcall.core.talk.dialogue import Dialogue
@@ -324,7 +324,7 @@ NEARLY = Mac(b"\x02\x77\xb1\x90\x00\x31")
     ],
 )
 def test_whose_turn_it_is(row, there, turn, words):
-    called = call(row, frozenset(there), Standing(ROWS, (row.name,), {OWN: "pump"}))
+    called = call(row, frozenset(there), Progress(ROWS, (row.name,), {OWN: "pump"}))
     assert called.turn is turn
     assert words in called.sentence
     assert (called.mac is not None) is (turn in (Turn.READY, Turn.ASK))
@@ -332,7 +332,7 @@ def test_whose_turn_it_is(row, there, turn, words):
 
 
 def test_a_device_that_the_plan_knows_goes_first_and_another_one_can_be_meant():
-    both = Standing(ROWS, ("pier-radio", "shore-radio"))
+    both = Progress(ROWS, ("pier-radio", "shore-radio"))
     assert call(PIER, frozenset((OTHER, ISLAND)), both).name == "shore-radio"
     there = frozenset((OTHER, NEARLY))
     first = call(PIER, there, both)

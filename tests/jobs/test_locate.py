@@ -13,6 +13,7 @@ from portcall.core.plan.targets import Meant, parse_device
 from portcall.core.talk.request import AddressProtocol
 from portcall.core.trouble import BadInput
 from portcall.jobs.look.locate import Located, _located
+from portcall.jobs.setting.keeping import _obstacle as kept_obstacle
 from portcall.jobs.setting.moving import _goal, _obstacle, _recognised, with_goal
 from portcall.jobs.setting.naming import names_for
 from portcall.site.folder import Site
@@ -106,6 +107,16 @@ def test_what_stands_in_the_way_of_a_move():
     )
     assert "set it at its own panel" in obstacle(at(FAN))
     assert obstacle(at(FAN, OLD, rivals=(PIER,))) is None
+
+
+def test_nothing_is_set_by_address_where_another_device_has_it_too():
+    shared = at(FAN, OLD, rivals=(PIER,))
+    assert Located(Meant("fan-1", FAN_ROW, FAN), shared).shares == f"{OLD} is shared with {PIER}"
+    by_dcp = at(FAN, OLD, methods=(Method.DCP,), rivals=(PIER,))
+    assert Located(Meant("fan-1", FAN_ROW, FAN), by_dcp).shares is None
+    here = at(FAN, FAN_ROW.address, rivals=(PIER,))
+    outcome = kept_obstacle(None, Located(Meant("fan-1", FAN_ROW, FAN), here))
+    assert f"is shared with {PIER}: portcall move {FAN} --to" in outcome.findings[0]
 
 
 def test_names_come_from_the_plan_where_they_can():

@@ -10,10 +10,12 @@ from concurrent.futures import ThreadPoolExecutor
 
 import pytest
 
+from portcall.core.address import parse_mac
 from portcall.core.record.entry import Kind
 from portcall.core.trouble import NotPossibleHere
 from portcall.site.logbook.inbox import INBOX, logbook_folder, new_entry, write_if_possible
 from portcall.site.logbook.inbox import write_entries as write
+from portcall.site.logbook.plan_changes import macs_before
 from portcall.site.logbook.store import DATABASE, UNREAD, Logbook
 
 
@@ -176,6 +178,23 @@ def test_killed_at_any_moment_what_was_acknowledged_is_there_once(tmp_path, mome
     # One more may be there, whose acknowledgement was not written any more.
     assert [each for each in acknowledged if each not in found] == []
     assert len(found) - len(acknowledged) in (0, 1)
+
+
+def test_a_row_had_another_mac_only_where_that_was_changed(tmp_path):
+    old, new = parse_mac("02-77-B1-00-00-01"), parse_mac("02-77-B1-00-00-02")
+    lines = [(new, new), (old, old), (old, new), (new, new)]
+    (tmp_path / "plan-changes.jsonl").write_text(
+        "".join(
+            json.dumps(
+                {"name": "fan", "was": {"mac": str(was)}, "is": {"name": "FAN", "mac": str(now)}}
+            )
+            + "\n"
+            for was, now in lines
+        )
+        + '{"name": "fan", "was": null, "is": {"name": "fan", "mac": "02-77"}}\n'
+    )
+    assert macs_before(tmp_path, "fan", new) == (old,)
+    assert macs_before(tmp_path, "fan", old) == ()
 
 
 def test_the_logbook_without_a_site_is_this_persons(monkeypatch, tmp_path):

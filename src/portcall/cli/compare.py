@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+from datetime import UTC, datetime
 from functools import partial
 
 import click
@@ -16,12 +18,12 @@ from portcall.cli.table import Remark, Tone, console, print_lines
 from portcall.core.counted import counted
 from portcall.core.record.compare import Changed, Comparison, compare
 from portcall.core.record.entry import Kind
-from portcall.core.record.look import SeenDevice
+from portcall.core.record.look import SeenDevice, read_look
 from portcall.core.trouble import BadInput
 from portcall.jobs.look.looked import look
 from portcall.jobs.look.orders import gathering_for, orders_for
 from portcall.jobs.record.looks import look_body
-from portcall.jobs.record.reading import Looks, Meant, explained
+from portcall.jobs.record.reading import Looks, NamedLook, explained
 from portcall.site.folder import Site, this_site
 
 _NOW = "now"
@@ -49,15 +51,14 @@ def compare_command(
     site = this_site()
     if first == _NOW:
         raise BadInput("now is the later of two: portcall compare last now")
-    if second == _NOW and not _look_afresh(site, adapter_name):
-        return INTERRUPTED
     book = opened(site)
     looks = Looks(book)
-    later = looks.from_the_end(0) if second in (None, _NOW) else looks.meant(second or "")
-    if first is not None:
-        earlier = looks.meant(first) if second != _NOW or first != "last" else looks.from_the_end(1)
-    else:
-        earlier = looks.from_the_end(1)
+    afresh = second == _NOW
+    # The earlier one first: where there is none, nothing is sent.
+    earlier = looks.from_the_end(0 if afresh else 1) if first is None else looks.named(first)
+    later = _look_afresh(site, adapter_name) if afresh else looks.named(second or "last")
+    if later is None:
+        return INTERRUPTED
     found = compare(earlier.look, later.look, explained(book, earlier, later))
     if as_json:
         print_json(_document(found, earlier, later))
@@ -66,26 +67,29 @@ def compare_command(
     return YES if found.is_same else NO
 
 
-def _look_afresh(site: Site, adapter_name: str | None) -> bool:
-    """Look, and write it down; False when Ctrl-C ended that."""
+def _look_afresh(site: Site, adapter_name: str | None) -> NamedLook | None:
+    """Look, and write it down; None when Ctrl-C ended that."""
     gathering = gathering_for(site)
     adapter = chosen_adapter(adapter_name)
     orders = orders_for(adapter, site, gathering)
     work = partial(look, adapter, orders, gathering, tell=note)
     looked, interrupted = run_until_interrupted(lambda stop: work(stop=stop))
     if interrupted:
-        return False
+        return None
     devices = gathering.devices()
-    told = counted(len(devices), "device")
-    recorded(site, Kind.LOOK, told, look_body(looked, devices), adapter=adapter.name)
-    return True
+    body = look_body(looked, devices)
+    recorded(site, Kind.LOOK, counted(len(devices), "device"), body, adapter=adapter.name)
+    # As it is written down, which is how the other one is read.
+    afresh = read_look(json.loads(json.dumps(body)))
+    assert afresh is not None
+    return NamedLook(_NOW, afresh, datetime.now(UTC))
 
 
-def _print(found: Comparison, earlier: Meant, later: Meant) -> None:
+def _print(found: Comparison, earlier: NamedLook, later: NamedLook) -> None:
     note(f"{earlier}, and then {later}")
-    lines = [Remark(f"+ {_who(each)} appeared", Tone.TO_DO) for each in found.appeared]
-    lines += [Remark(f"- {_who(each)} vanished", Tone.BROKEN) for each in found.vanished]
-    lines += [Remark(f"  {_whose(each)}: {each}", Tone.TO_DO) for each in found.changed]
+    lines = [Remark(f"{_who(each)} appeared", Tone.TO_DO) for each in found.appeared]
+    lines += [Remark(f"{_who(each)} vanished", Tone.BROKEN) for each in found.vanished]
+    lines += [Remark(f"{_whose(each)}: {each}", Tone.TO_DO) for each in found.changed]
     print_lines(lines)
     if found.is_same:
         print_lines([Remark("nothing has changed, of what both could see", Tone.DONE)])
@@ -104,7 +108,7 @@ def _whose(change: Changed) -> str:
     return f"{change.mac} ({change.name})" if change.name else change.mac
 
 
-def _document(found: Comparison, earlier: Meant, later: Meant) -> dict[str, object]:
+def _document(found: Comparison, earlier: NamedLook, later: NamedLook) -> dict[str, object]:
     return {
         "from": _named(earlier),
         "to": _named(later),
@@ -125,7 +129,7 @@ def _document(found: Comparison, earlier: Meant, later: Meant) -> dict[str, obje
     }
 
 
-def _named(meant: Meant) -> dict[str, object]:
+def _named(meant: NamedLook) -> dict[str, object]:
     return {
         "look": meant.words,
         "at": meant.at.isoformat(timespec="milliseconds") if meant.at else None,

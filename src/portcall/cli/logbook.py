@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Sequence
-from datetime import datetime
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 import click
@@ -19,14 +18,16 @@ from portcall.core.counted import counted
 from portcall.core.plan.targets import parse_device
 from portcall.core.record.entry import Kind
 from portcall.core.trouble import BadInput
-from portcall.jobs.record.reading import parse_moment
+from portcall.jobs.record.reading import parse_time
 from portcall.site.files import write_whole
 from portcall.site.folder import Site, this_site
 from portcall.site.logbook.store import Logbook, Numbered
 from portcall.site.spreadsheet import csv_text
 
 _device_option = click.option("--device", metavar="NAME|MAC", help="Only what is about this one.")
-_since_option = click.option("--since", metavar="TIME", help='From then on: "2026-11-20 14:00".')
+_since_option = click.option(
+    "--since", metavar="TIME", help='From then on: yesterday, "2026-11-20 14:00".'
+)
 _kind_option = click.option(
     "--kind",
     "kinds",
@@ -61,9 +62,10 @@ def show_command(
     portcall logbook show --since "2026-11-20 14:00" --kind setting
     """
     site = this_site()
-    found = _found(opened(site), site, device, since, kinds)
+    book = opened(site)
+    found = _found(book, site, device, since, kinds)
     if as_json:
-        print_json({"entries": [_document(each) for each in found]})
+        print_json({"entries": list(_documents(book, found))})
         return YES
     if not found:
         note("the logbook has nothing of that")
@@ -100,12 +102,13 @@ def export_command(
     if file.exists() and not overwrite:
         raise BadInput(f"{file}: is there already; another name, or --overwrite")
     site = this_site()
-    found = _found(opened(site), site, device, since, kinds)
+    book = opened(site)
+    found = _found(book, site, device, since, kinds)
     if suffix == ".csv":
         rows = [_TEXTS, *([str(_short(each)[key]) for key in _TEXTS] for each in found)]
         write_whole(file, csv_text(rows, ",", mark=False))
     else:
-        lines = (json.dumps(_document(each), ensure_ascii=False) + "\n" for each in found)
+        lines = (json.dumps(each, ensure_ascii=False) + "\n" for each in _documents(book, found))
         write_whole(file, "".join(lines).encode())
     note(f"{file}: {counted(len(found), 'entry', 'entries')}")
     return YES
@@ -155,7 +158,7 @@ def opened(site: Site) -> Logbook:
 def _found(
     book: Logbook, site: Site, device: str | None, since: str | None, kinds: Sequence[str]
 ) -> list[Numbered]:
-    start = _moment(since) if since else None
+    start = parse_time(since).begins if since else None
     found = book.entries([Kind(each) for each in kinds], start)
     if device is None:
         return found
@@ -166,18 +169,14 @@ def _found(
     return [each for each in told if each is not None]
 
 
-def _moment(text: str) -> datetime:
-    """When something begins: a day begins at its first hour."""
-    at = parse_moment(text)
-    is_day = len(text.strip()) == len("2026-11-20") or text.strip() in ("today", "yesterday")
-    return parse_moment(f"{text} 00:00") if is_day and text.strip()[:1].isdigit() else at
-
-
-def _document(each: Numbered) -> dict[str, object]:
-    return {"number": each.number, **each.entry.document, "body": dict(each.body)}
+def _documents(book: Logbook, found: Sequence[Numbered]) -> Iterator[dict[str, object]]:
+    """Entries in full."""
+    for each, body in book.with_bodies(found):
+        yield {**_short(each), "body": dict(body)}
 
 
 def _short(each: Numbered) -> dict[str, object]:
+    """An entry without what it holds."""
     return {"number": each.number, **each.entry.document}
 
 

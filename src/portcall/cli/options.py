@@ -11,6 +11,7 @@ from portcall.core.adapters.adapter import Adapter
 from portcall.core.counted import counted
 from portcall.core.plan.reading import PlanError
 from portcall.core.plan.rows import Plan
+from portcall.core.trouble import BadInput
 from portcall.jobs.workstation import adapters, rights
 from portcall.site.folder import Site, this_site
 
@@ -66,6 +67,16 @@ def begin_capture(adapter: Adapter, file: str | None) -> None:
         from portcall.jobs.record.capture import capturing
 
         click.get_current_context().with_resource(capturing(adapter, Path(file), note))
+
+
+def plan_that_is_there(site: Site) -> Plan:
+    """The site's plan, which has rows. Raises BadInput."""
+    plan = site.plan()
+    if not plan.devices:
+        raise BadInput(
+            "there is no plan.csv in this folder or above it; begin one: portcall plan take"
+        )
+    return plan
 
 
 def plan_if_sound(site: Site) -> Plan:

@@ -10,7 +10,7 @@ from rich.text import Text
 
 from portcall.cli.logbook import opened
 from portcall.cli.main import NO, YES
-from portcall.cli.options import json_option
+from portcall.cli.options import json_option, plan_that_is_there
 from portcall.cli.say import ago, note, print_json
 from portcall.cli.table import (
     Columns,
@@ -52,11 +52,7 @@ def status_command(as_csv: bool, wide: bool, as_json: bool) -> int:
     if as_csv and as_json:
         raise BadInput("--csv or --json: choose one")
     site = this_site()
-    plan = site.plan()
-    if not plan.devices:
-        raise BadInput(
-            "there is no plan.csv in this folder or above it; begin one: portcall plan take"
-        )
+    plan = plan_that_is_there(site)
     found = how_far(opened(site), plan)
     now = datetime.now(UTC)
     if as_json:

@@ -29,6 +29,7 @@ from portcall.cli.views.swapped import (
     swapped_document,
     tell_swap,
 )
+from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import Mac, parse_mac
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.plan.targets import parse_device
@@ -36,7 +37,7 @@ from portcall.core.record.entry import Kind
 from portcall.core.swap.candidates import Candidate, the_one
 from portcall.core.trouble import BadInput
 from portcall.core.verify.judgement import Verdict
-from portcall.jobs.swap.looking import NobodyNew, Scene, look_for_new
+from portcall.jobs.swap.looking import Around, NobodyNew, look_for_new
 from portcall.jobs.swap.swap import HowToSwap, judge_row, swap
 from portcall.site.folder import Site, this_site
 from portcall.site.logbook.plan_changes import macs_before
@@ -95,16 +96,16 @@ def swap_command(
     adapter = chosen_adapter(adapter_name)
     begin_capture(adapter, capture)
     note(f"looking for the device that replaces {row.name}, {row.mac} at {row.address} …")
-    scene = look_for_new(adapter, site, plan, row, wait, note)
-    if scene.still_there is not None:
-        return _refused(scene, adapter, site, plan, as_json)
-    if not scene.candidates and mac is None:
+    around = look_for_new(adapter, site, plan, row, wait, note)
+    if around.still_there is not None:
+        return _refused(around, adapter, site, plan, as_json)
+    if not around.candidates and mac is None:
         return _none(row, as_json)
-    new = _chosen(scene, mac, plan)
+    new = _chosen(around, mac, plan)
     if new is None and not asks:
-        return _several(scene, as_json)
+        return _several(around, as_json)
     if asks:
-        new = ask_which(scene) if new is None else _confirmed(scene, new)
+        new = ask_which(around) if new is None else _confirmed(around, new)
         if new is None:
             note("nothing is changed")
             return NO
@@ -113,7 +114,7 @@ def swap_command(
         adapter,
         site,
         plan,
-        scene,
+        around,
         new,
         HowToSwap(max(wait, BY_HAND), force=force, alongside=alongside),
         tell_swap,
@@ -122,7 +123,7 @@ def swap_command(
     if swapped is None:
         note("interrupted: the plan is as it was; the same line goes on")
         return INTERRUPTED
-    document = swapped_document(swapped, scene, new)
+    document = swapped_document(swapped, around, new)
     about = {"adapter": adapter.name, "name": row.name, "mac": str(new.mac)}
     verdict = swapped.judgement.verdict if swapped.judgement else "not done"
     told = f"{new.mac} for {swapped.old}: {verdict}"
@@ -156,34 +157,34 @@ def _until(work: Callable[[asyncio.Event], Coroutine[Any, Any, None]]) -> bool:
     return interrupted
 
 
-def _chosen(scene: Scene, mac: Mac | None, plan: Plan) -> Candidate | None:
+def _chosen(around: Around, mac: Mac | None, plan: Plan) -> Candidate | None:
     """The device that was named, or the only one that can be meant. Raises BadInput."""
     if mac is None:
-        return the_one(scene.candidates)
-    for each in scene.candidates:
+        return the_one(around.candidates)
+    for each in around.candidates:
         if each.mac == mac:
             return each
     planned = plan.by_mac(mac)
     if planned is not None:
         raise BadInput(f"--with {mac}: it is {planned.name} in the plan")
-    device = next((each for each in scene.devices if each.mac == mac), None)
+    device = next((each for each in around.devices if each.mac == mac), None)
     if device is None:
         raise BadInput(f"--with {mac}: it is not heard on this wire")
     at = ", ".join(str(address) for address in device.addresses) or "no address"
     return Candidate(device, f"it was named, and is at {at}", None)
 
 
-def _confirmed(scene: Scene, new: Candidate) -> Candidate | None:
-    show_both(scene, new)
-    row = scene.gone.row
+def _confirmed(around: Around, new: Candidate) -> Candidate | None:
+    show_both(around, new)
+    row = around.gone.row
     question = f"Enter makes it {row.name}, {row.interface}; n: nothing is done"
     said: str = click.prompt(question, default="", show_default=False, err=True)
     return new if said.strip() == "" else None
 
 
-def _refused(scene: Scene, adapter: Any, site: Site, plan: Plan, as_json: bool) -> int:
+def _refused(around: Around, adapter: Adapter, site: Site, plan: Plan, as_json: bool) -> int:
     """The old one is heard: nothing is done; unless it is the new one of a swap that is done."""
-    row = scene.gone.row
+    row = around.gone.row
     assert row.mac is not None
     before = macs_before(site.own_plan.parent, row.name, row.mac)
     is_done = False
@@ -193,7 +194,7 @@ def _refused(scene: Scene, adapter: Any, site: Site, plan: Plan, as_json: bool) 
     if is_done:
         sentence = f"{row.name} is right: {row.mac} took the place of {before[-1]} already"
     else:
-        sentence = f"{scene.still_there}; nothing is done"
+        sentence = f"{around.still_there}; nothing is done"
     if as_json:
         document = {"name": row.name, "swapped": False, "is_right": is_done, "why": sentence}
         print_json(document)
@@ -211,12 +212,12 @@ def _none(row: PlannedDevice, as_json: bool) -> int:
     return NO
 
 
-def _several(scene: Scene, as_json: bool) -> int:
+def _several(around: Around, as_json: bool) -> int:
     """Several could be meant, and nobody is asked."""
     if as_json:
-        told = [candidate_document(each) for each in scene.candidates]
-        print_json({"name": scene.gone.row.name, "swapped": False, "candidates": told})
+        told = [candidate_document(each) for each in around.candidates]
+        print_json({"name": around.gone.row.name, "swapped": False, "candidates": told})
     else:
-        show_candidates(scene)
-        note(f"say which: portcall swap {scene.gone.row.name} --with MAC --yes")
+        show_candidates(around)
+        note(f"say which: portcall swap {around.gone.row.name} --with MAC --yes")
     return NO

@@ -35,7 +35,7 @@ from portcall.core.catalog.catalog import Catalog, Codes, Numbering, Product
 from portcall.core.catalog.eds import parse_eds
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput, NotPossibleHere
-from portcall.site.files import make_folder, write_whole
+from portcall.site.files import make_folder, read_bounded, write_whole
 from portcall.site.toml_text import parse_toml
 
 FOLDER = "catalog"
@@ -66,13 +66,7 @@ def read_catalogs(site: Path | None) -> Catalog:
 
 def read_catalog(path: Path) -> Catalog:
     """One file, TOML or EDS by what is in it. Raises BadInput, NotPossibleHere."""
-    try:
-        with open(path, "rb") as file:
-            data = file.read(_LONGEST_FILE + 1)
-    except OSError as error:
-        raise NotPossibleHere(f"{path}: cannot be read: {error.strerror}") from None
-    if len(data) > _LONGEST_FILE:
-        raise BadInput(f"{path}: is larger than any description, {_LONGEST_FILE:,} octets")
+    data = read_bounded(path, _LONGEST_FILE, "description")
     if path.suffix.lower() != ".toml":
         return parse_eds(data.decode("utf-8-sig", "replace"), path.name)
     return _Reading(path.name).catalog(parse_toml(data, str(path)))

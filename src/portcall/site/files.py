@@ -101,15 +101,18 @@ def make_folder(path: Path) -> None:
         path.mkdir(parents=True, exist_ok=True)
 
 
-def read_bounded(path: Path, largest: int) -> bytes:
-    """All of a file that somebody named. Raises NotPossibleHere, and BadInput when it is larger."""
+def read_bounded(path: Path, largest: int, what: str) -> bytes:
+    """All of a file that somebody named, which should be a ``what``.
+
+    Raises NotPossibleHere, and BadInput when it has more octets than any of these.
+    """
     try:
         with open(path, "rb") as file:
             data = file.read(largest + 1)
     except OSError as error:
         raise NotPossibleHere(f"{path}: cannot be read: {error.strerror}") from None
     if len(data) > largest:
-        raise BadInput(f"{path.name}: has more than {largest:,} octets, which is too large")
+        raise BadInput(f"{path}: is larger than any {what}, {largest:,} octets")
     return data
 
 

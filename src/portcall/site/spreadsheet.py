@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 import zipfile
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime, time
 from io import BytesIO
@@ -33,6 +33,9 @@ if TYPE_CHECKING:
 _LARGEST = 32 * 1024 * 1024
 _LARGEST_UNPACKED = 256 * 1024 * 1024
 _MOST_ROWS, _MOST_COLUMNS = 65_536, 256
+_MOST_FILLED = 1_000_000
+"""Cells that merged ones stand for: spans may lie over each other in a file that means harm."""
+
 _SAMPLE = 20
 """Lines at the top of a CSV file by which it is told what separates its cells."""
 
@@ -51,7 +54,7 @@ def read_tables(path: Path) -> tuple[Table, ...]:
 
     Raises BadInput for what is neither, NotPossibleHere for what cannot be read.
     """
-    data = read_bounded(path, _LARGEST)
+    data = read_bounded(path, _LARGEST, "list of devices")
     if data.startswith(b"PK\x03\x04"):
         return tuple(_sheets(path.name, data))
     if data.startswith(b"\xd0\xcf\x11\xe0"):
@@ -103,44 +106,57 @@ def _sheets(name: str, data: bytes) -> Iterator[Table]:
 
 
 def _table(name: str, sheet: Worksheet, formulas: Worksheet) -> Table:
+    cells = _told(sheet, formulas)
     # People format whole columns, down to the millionth row: only cells that say something count.
-    told = [place for place, cell in sheet._cells.items() if cell.value is not None]
-    rows = max((row for row, _ in told), default=0)
-    columns = max((column for _, column in told), default=0)
-    if rows > _MOST_ROWS or columns > _MOST_COLUMNS:
-        raise BadInput(
-            f"{name}, sheet {printable(sheet.title, 40)}: has {rows} rows and {columns} columns; "
-            f"at most {_MOST_ROWS} and {_MOST_COLUMNS} are read"
-        )
-    filled = _merged(sheet)
-    lines = []
-    for number, cells in enumerate(sheet.iter_rows(max_row=rows, max_col=columns), 1):
-        texts = []
-        for place, cell in enumerate(cells, 1):
-            value = filled.get((number, place)) if cell.value is None else cell.value
-            if value is None and formulas.cell(number, place).data_type == "f":
-                value = "#FORMULA WITHOUT A RESULT!"
-            texts.append(_as_text(value, cell.number_format))
-        line = Line(number, texts)
-        if not line.is_empty:
-            lines.append(line)
-    hidden = {n for n, each in sheet.row_dimensions.items() if each.hidden}
-    return Table(
-        printable(sheet.title, 60),
-        lines,
-        sum(line.number in hidden for line in lines),
+    last = (
+        max((row for row, _ in cells), default=0),
+        max((column for _, column in cells), default=0),
     )
+    if last[0] > _MOST_ROWS or last[1] > _MOST_COLUMNS:
+        raise BadInput(
+            f"{name}, sheet {printable(sheet.title, 40)}: has {last[0]} rows and {last[1]} "
+            f"columns; at most {_MOST_ROWS} and {_MOST_COLUMNS} are read"
+        )
+    _fill_merged(sheet, cells, last[0])
+    rows: dict[int, dict[int, str]] = {}
+    for (row, column), text in cells.items():
+        rows.setdefault(row, {})[column] = text
+    lines = [
+        Line(number, [row.get(place, "") for place in range(1, max(row) + 1)])
+        for number, row in sorted(rows.items())
+    ]
+    lines = [line for line in lines if not line.is_empty]
+    hidden = {n for n, each in sheet.row_dimensions.items() if each.hidden}
+    return Table(printable(sheet.title, 60), lines, sum(line.number in hidden for line in lines))
 
 
-def _merged(sheet: Worksheet) -> Mapping[tuple[int, int], Any]:
-    """The value of each cell that is merged with one above it: it stands for all of them."""
-    filled: dict[tuple[int, int], Any] = {}
+def _told(sheet: Worksheet, formulas: Worksheet) -> dict[tuple[int, int], str]:
+    """The cells that say something, by row and column: a sheet has few of those it could have.
+
+    openpyxl makes each cell that is asked for, so that its own store is read.
+    """
+    told = {
+        place: _as_text(cell.value, cell.number_format)
+        for place, cell in sheet._cells.items()
+        if cell.value is not None
+    }
+    unknown = "#FORMULA WITHOUT A RESULT!"
+    return told | {
+        place: unknown
+        for place, cell in formulas._cells.items()
+        if cell.data_type == "f" and place not in told
+    }
+
+
+def _fill_merged(sheet: Worksheet, cells: dict[tuple[int, int], str], last: int) -> None:
+    """A cell that is merged with those below it stands for all of them, down to the last row."""
+    room = _MOST_FILLED
     for span in sheet.merged_cells.ranges:
-        if span.min_col == span.max_col and span.size["rows"] <= _MOST_ROWS:
-            value = sheet.cell(span.min_row, span.min_col).value
-            for row in range(span.min_row + 1, span.max_row + 1):
-                filled[row, span.min_col] = value
-    return filled
+        text = cells.get((span.min_row, span.min_col))
+        if span.min_col == span.max_col and text is not None:
+            for row in range(span.min_row + 1, min(span.max_row, last, span.min_row + room) + 1):
+                cells[row, span.min_col] = text
+                room -= 1
 
 
 def _as_text(value: object, shown_as: str) -> str:

@@ -11,7 +11,7 @@ import click
 
 from portcall import __version__
 from portcall.cli.main import YES
-from portcall.cli.options import group_option
+from portcall.cli.options import group_option, plan_that_is_there
 from portcall.cli.say import document_head, note
 from portcall.cli.views.plan_rows import row_document
 from portcall.core.counted import counted
@@ -58,11 +58,7 @@ def export_command(
     if kind != ".csv" and (bom or delimiter != "comma"):
         raise BadInput("--delimiter and --bom are for a .csv")
     site = this_site()
-    plan = site.plan()
-    if not plan.devices:
-        raise BadInput(
-            "there is no plan.csv in this folder or above it; begin one: portcall plan take"
-        )
+    plan = plan_that_is_there(site)
     if file.exists() and site.plan_path is not None and file.samefile(site.plan_path):
         raise BadInput(f"{file}: is the plan itself")
     if file.exists() and not overwrite:

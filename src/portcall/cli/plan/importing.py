@@ -17,7 +17,7 @@ from portcall.cli.views.imported import print_understood, understood_document
 from portcall.core.counted import counted
 from portcall.core.plan.changing import Change, merging
 from portcall.core.plan.columns import COLUMNS
-from portcall.core.plan.importing import Standing, Understood, has_heading, understand
+from portcall.core.plan.importing import Relation, Understood, has_heading, understand
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput
 from portcall.site.folder import Site, this_site
@@ -122,7 +122,7 @@ def _table(file: Path, sheet: str | None, chosen: Mapping[str, str]) -> Table:
 
 def _wanted(understood: Understood, update: bool) -> int:
     """How many rows would be written."""
-    written = (Standing.NEW, Standing.DIFFERS) if update else (Standing.NEW,)
+    written = (Relation.NEW, Relation.DIFFERS) if update else (Relation.NEW,)
     return sum(each.standing in written for each in understood.rows)
 
 
@@ -135,9 +135,9 @@ def _written(site: Site, understood: Understood, update: bool, dry_run: bool) ->
     changed = {
         each.row.name: {column: each.cells[column] for column in each.differences}
         for each in understood.rows
-        if update and each.standing is Standing.DIFFERS
+        if update and each.standing is Relation.DIFFERS
     }
-    new = [each.cells for each in understood.rows if each.standing is Standing.NEW]
+    new = [each.cells for each in understood.rows if each.standing is Relation.NEW]
     return site.change_plan(merging(changed, new), dry_run)
 
 

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Collection, Sequence
-from pathlib import Path
 
 import click
 
+from portcall.cli.logbook import opened
 from portcall.cli.main import INTERRUPTED, NO, YES
 from portcall.cli.options import (
     adapter_option,
@@ -36,8 +36,8 @@ from portcall.core.trouble import BadInput
 from portcall.jobs.look.looked import look
 from portcall.jobs.look.orders import gathering_for, orders_for
 from portcall.jobs.record.looks import look_body
+from portcall.jobs.record.reading import Looks
 from portcall.site.folder import Site, this_site
-from portcall.site.look_file import read_look
 
 
 @click.command("take")
@@ -52,9 +52,10 @@ from portcall.site.look_file import read_look
 )
 @click.option(
     "--from",
-    "from_file",
-    type=click.Path(exists=True, dir_okay=False, path_type=Path),
-    help="Take what an earlier look found, as find --json printed it, and send nothing.",
+    "earlier",
+    metavar="LOOK",
+    help="Take what an earlier look found, and send nothing: last, a number of logbook show, a "
+    "time as yesterday, or the file of a find --json.",
 )
 @click.option("--dry-run", is_flag=True, help="Show what would be taken, and write nothing.")
 @wide_option
@@ -65,7 +66,7 @@ def take_command(
     ranges: tuple[str, ...],
     take_all: bool,
     only: tuple[str, ...],
-    from_file: Path | None,
+    earlier: str | None,
     dry_run: bool,
     wide: bool,
     adapter_name: str | None,
@@ -92,10 +93,10 @@ def take_command(
         )
     wanted = [parse_mac(text) for text in only]
     site = this_site()
-    if from_file is not None:
+    if earlier is not None:
         if ranges or adapter_name or capture:
             raise BadInput("--from sends nothing: name no RANGE, --adapter or --capture with it")
-        found = _read(site, from_file)
+        found = _earlier(site, earlier)
     else:
         looked_at = _look(site, ranges, adapter_name, capture, as_json)
         if looked_at is None:
@@ -148,10 +149,10 @@ def _look(
     return found
 
 
-def _read(site: Site, file: Path) -> Found:
+def _earlier(site: Site, words: str) -> Found:
     """What an earlier look found."""
     gathering = gathering_for(site)
-    for seen in read_look(file):
+    for seen in Looks(opened(site)).named(words).look.sightings():
         gathering.add(seen)
     return Found(gathering, None, site)
 

@@ -9,12 +9,12 @@ from portcall.cli.table import Remark, Tone, left_out_sentence, print_lines, pri
 from portcall.cli.views.plan_rows import plan_cells, plan_columns, row_document
 from portcall.core.counted import counted, named
 from portcall.core.plan.columns import nearly_ours
-from portcall.core.plan.importing import ImportedRow, Standing, Understood
+from portcall.core.plan.importing import ImportedRow, Relation, Understood
 from portcall.site.spreadsheet import Table
 
 _MOST_NAMED = 4
 
-_WORDS = {Standing.NEW: "new", Standing.SAME: "in the plan", Standing.DIFFERS: "differs"}
+_WORDS = {Relation.NEW: "new", Relation.SAME: "in the plan", Relation.DIFFERS: "differs"}
 
 
 def print_understood(understood: Understood, table: Table, update: bool, wide: bool) -> None:
@@ -60,7 +60,7 @@ def _lines(understood: Understood, table: Table) -> Iterator[Remark]:
 
 
 def _difference(each: ImportedRow, update: bool) -> list[Remark]:
-    if each.standing is not Standing.DIFFERS:
+    if each.standing is not Relation.DIFFERS:
         return []
     told = "; ".join(
         f"{column} is {gives or 'empty'}, the plan has {has or 'none'}"

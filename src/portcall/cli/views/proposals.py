@@ -23,7 +23,7 @@ from portcall.core.find.proposing import LeftOut, Proposal
 from portcall.core.plan.changing import Cells
 from portcall.core.plan.columns import COLUMNS
 from portcall.core.plan.editing import csv_line
-from portcall.core.plan.text import BrokenLine, delimiter_in, lines_in, lines_of
+from portcall.core.plan.text import BrokenLine, Line, delimiter_in, lines_in, lines_of
 
 
 def print_proposals(
@@ -118,9 +118,9 @@ def _edited(rows: Sequence[Cells]) -> Sequence[Cells]:
             return rows
         lines = lines_in(saved)
         try:
-            heading, *rest = lines_of(lines, *delimiter_in(lines))
-        except (BrokenLine, ValueError) as error:
-            note(f"what was saved is no table: {error}")
+            heading, *rest = list(lines_of(lines, *delimiter_in(lines))) or [Line(1, [])]
+        except BrokenLine as error:
+            note(f"what was saved {error}")
             text = saved
             continue
         names = [cell.strip().lower() for cell in heading.cells]

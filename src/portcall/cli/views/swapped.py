@@ -12,16 +12,16 @@ from portcall.cli.table import Columns, Remark, Tone, cell, print_lines, print_r
 from portcall.core.assign.event import Event, EventKind
 from portcall.core.swap.candidates import IDENTITY, Candidate
 from portcall.core.verify.judgement import Verdict
-from portcall.jobs.swap.looking import Scene
+from portcall.jobs.swap.looking import Around
 from portcall.jobs.swap.swap import Swapped
 from portcall.site.plan_file import PLAN_FILE
 
 _NOT_ASKED = "not asked yet: it has no address"
 
 
-def show_both(scene: Scene, new: Candidate) -> None:
+def show_both(around: Around, new: Candidate) -> None:
     """The device that is gone and the new one, side by side."""
-    gone = scene.gone
+    gone = around.gone
     unknown = "" if new.device.addresses else _NOT_ASKED
     lines: list[tuple[str, str, str]] = [("MAC", str(gone.mac), str(new.mac))]
     lines += [
@@ -33,7 +33,7 @@ def show_both(scene: Scene, new: Candidate) -> None:
     remarks = [new.doubt] if new.doubt else []
     if new.alike is False:
         remarks.append("it is not like the old one")
-    others = [each for each in scene.candidates if each is not new]
+    others = [each for each in around.candidates if each is not new]
     remarks += [f"not meant, as it seems: {each.mac}, {each.why}" for each in others]
     print_lines(Remark(remark, Tone.TO_DO) for remark in remarks)
 
@@ -48,9 +48,9 @@ def _both(line: tuple[str, str, str]) -> Sequence[Text]:
     )
 
 
-def show_candidates(scene: Scene) -> None:
+def show_candidates(around: Around) -> None:
     """All that may be the new one, numbered."""
-    rows = list(enumerate(scene.candidates, 1))
+    rows = list(enumerate(around.candidates, 1))
     print_rows(Columns("", "mac", "maker", "product", "serial", "firmware", "found"), rows, _cells)
 
 
@@ -64,11 +64,11 @@ def _cells(row: tuple[int, Candidate]) -> Sequence[Text]:
     )
 
 
-def ask_which(scene: Scene) -> Candidate | None:
+def ask_which(around: Around) -> Candidate | None:
     """Ask which one is meant; None for none of them. Raises click.Abort."""
-    show_candidates(scene)
-    count = len(scene.candidates)
-    row = scene.gone.row
+    show_candidates(around)
+    count = len(around.candidates)
+    row = around.gone.row
     while True:
         said: str = click.prompt(
             f"which one is {row.name} now? 1 to {count}; Enter: none",
@@ -79,7 +79,7 @@ def ask_which(scene: Scene) -> Candidate | None:
         if not said.strip():
             return None
         if said.strip().isdecimal() and 1 <= int(said) <= count:
-            return scene.candidates[int(said) - 1]
+            return around.candidates[int(said) - 1]
 
 
 _TOLD = {
@@ -147,9 +147,9 @@ def candidate_document(each: Candidate) -> dict[str, object]:
     }
 
 
-def swapped_document(swapped: Swapped, scene: Scene, new: Candidate) -> dict[str, object]:
+def swapped_document(swapped: Swapped, around: Around, new: Candidate) -> dict[str, object]:
     """What came of it, as JSON."""
-    gone = scene.gone
+    gone = around.gone
     judgement = swapped.judgement
     old = {"mac": str(gone.mac), **{field.value: gone.said.get(field) for field in IDENTITY}}
     return {

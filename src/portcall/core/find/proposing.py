@@ -15,7 +15,7 @@ from portcall.core.plan.columns import COLUMNS
 from portcall.core.plan.reading import LONGEST_NAME, PlanError, read_lines
 from portcall.core.plan.rows import PlannedDevice
 from portcall.core.plan.text import Line
-from portcall.core.printable import printable
+from portcall.core.printable import for_spreadsheets, printable
 
 _TOLD = {
     "kind": Field.KIND,
@@ -118,15 +118,18 @@ def _doubt(device: Device, defaults: Sequence[AddressRange]) -> str | None:
         what = f"{address} is a maker's default address"
     elif address in SELF_ASSIGNED:
         what = f"it took {address} itself, because nobody gave it one"
-    return f"{what}: portcall plan add NAME ADDRESS/N --mac {device.mac}" if what else None
+    mac = f" --mac {device.mac}" if device.mac is not None else ""
+    return f"{what}: portcall plan add NAME ADDRESS/N{mac}" if what else None
 
 
 def _proposal(device: Device, masks: _Masks, names: _Names) -> Proposal | str:
     """The row of a device, or what rule of the plan it would break."""
     address = device.addresses[0]
-    told = {column: device.value(field) or "" for column, field in _TOLD.items()}
+    # A device may say what a spreadsheet runs, and people open their plan in one.
+    told = {column: for_spreadsheets(device.value(field) or "") for column, field in _TOLD.items()}
+    name = names.made_of(device.value(Field.NAME), device.value(Field.KIND) or "")
     cells = {
-        "name": names.made_of(device.value(Field.NAME), told["kind"]),
+        "name": for_spreadsheets(name),
         "mac": str(device.mac or ""),
         "address": str(address),
         "mask": masks.of(device),
@@ -152,7 +155,7 @@ def _proposal(device: Device, masks: _Masks, names: _Names) -> Proposal | str:
         cells |= dict.fromkeys((column for column in wrong if column), "")
         row = _read(cells)
     filled = {column: cell for column, cell in cells.items() if cell}
-    names.take(filled["name"])
+    names.take(name)
     return Proposal(device, row, filled, "; ".join(remarks))
 
 

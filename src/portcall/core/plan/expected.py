@@ -35,7 +35,7 @@ class Firmware:
         if not self.limit:
             versions = all(_NUMBERS.fullmatch(each) for each in (said, self.version))
             same = versions and compared(said, self.version) == 0
-            return same or _plain(said) == _plain(self.version)
+            return same or alike(said, self.version)
         order = compared(said, self.version)
         return order is not None and _LIMITS[self.limit]((order,), (0,))
 
@@ -63,7 +63,7 @@ class Expected:
         """Whether one of the things that a device said for a column is what is asked for."""
         if column == "firmware" and self.firmware is not None:
             return any(self.firmware.agrees(each) for each in said)
-        return _plain(self.asked[column]) in {_plain(each) for each in said}
+        return any(alike(self.asked[column], each) for each in said)
 
 
 NOTHING_EXPECTED = Expected()
@@ -98,5 +98,6 @@ def _version(text: str) -> tuple[int, ...] | None:
     return tuple(int(number) for number in found[0].split(".")) if found else None
 
 
-def _plain(text: str) -> str:
-    return " ".join(text.casefold().split())
+def alike(one: str, other: str) -> bool:
+    """Whether two texts say the same: in upper or lower case, and with any spaces."""
+    return one.casefold().split() == other.casefold().split()

@@ -14,11 +14,12 @@ from enum import Enum, auto
 
 from portcall.core.plan.changing import Cells, cells_of
 from portcall.core.plan.columns import COLUMNS
+from portcall.core.plan.expected import alike
 from portcall.core.plan.reading import REQUIRED, PlanError, Problem, read_lines
 from portcall.core.plan.rows import Plan, PlannedDevice, Subnet
 from portcall.core.plan.synonyms import meaning_of
 from portcall.core.plan.text import Line
-from portcall.core.printable import from_spreadsheets, printable
+from portcall.core.printable import printable
 from portcall.core.trouble import BadInput
 
 _HEADING_WITHIN = 30
@@ -44,7 +45,7 @@ class Columns:
     extra: Mapping[str, int]
 
 
-class Standing(Enum):
+class Relation(Enum):
     """How a row stands to the plan that is there."""
 
     NEW = auto()
@@ -58,7 +59,7 @@ class ImportedRow:
 
     row: PlannedDevice
     cells: Cells
-    standing: Standing
+    standing: Relation
     differences: Mapping[str, tuple[str, str]]
     """By column, what the plan has and what the table gives."""
 
@@ -139,15 +140,11 @@ def _heading(lines: Sequence[Line], chosen: Mapping[str, str]) -> int | None:
 def _meaning(heading: str, chosen: Mapping[str, str]) -> str | None:
     """What a heading means: as it is said, as it is one of ours, or as others use the word."""
     for column, words in chosen.items():
-        if _same(words, heading):
+        if alike(words, heading):
             return column
     plain = heading.strip().lower()
     meaning = plain if plain in COLUMNS else meaning_of(heading)
     return None if meaning in chosen else meaning
-
-
-def _same(one: str, other: str) -> bool:
-    return " ".join(one.split()).casefold() == " ".join(other.split()).casefold()
 
 
 def _no_heading(lines: Sequence[Line], chosen: Mapping[str, str]) -> str:
@@ -157,7 +154,7 @@ def _no_heading(lines: Sequence[Line], chosen: Mapping[str, str]) -> str:
     words = ", ".join(printable(cell, 40) for cell in there.cells if cell.strip())
     for column, heading in chosen.items():
         cells = (cell for line in lines[:_HEADING_WITHIN] for cell in line.cells)
-        if not any(_same(heading, cell) for cell in cells):
+        if not any(alike(heading, cell) for cell in cells):
             said = f"--column {column}={printable(heading, 60)}: no heading is called so"
             return f"{said}; line {there.number} has {words}"
     return (
@@ -184,7 +181,7 @@ def _columns(heading: Line, chosen: Mapping[str, str], source: str) -> Columns:
         elif words:
             extra[_once(words.lower(), (*extra, *COLUMNS))] = place
     for column, words in chosen.items():
-        if not any(_same(words, cell) for cell in heading.cells):
+        if not any(alike(words, cell) for cell in heading.cells):
             there = ", ".join((*headings.values(), *extra))
             raise BadInput(
                 f"--column {column}={printable(words, 60)}: {source} line {heading.number} has no "
@@ -222,7 +219,7 @@ def _cells(line: Line, columns: Columns) -> dict[str, str]:
     """The cells of a row by our columns, with what is certain put right."""
     places = {**columns.ours, **columns.extra}
     cells = {
-        column: from_spreadsheets(printable(line.cells[place], _LONGEST_CELL))
+        column: printable(line.cells[place], _LONGEST_CELL)
         for column, place in places.items()
         if place < len(line.cells)
     }
@@ -266,12 +263,12 @@ def _in_their_words(problem: Problem, columns: Columns) -> Problem:
 
 def _standing(row: PlannedDevice, cells: Cells, planned: PlannedDevice | None) -> ImportedRow:
     if planned is None:
-        return ImportedRow(row, cells, Standing.NEW, {})
+        return ImportedRow(row, cells, Relation.NEW, {})
     has, gives = cells_of(planned), cells_of(row)
     differences = {
         column: (has.get(column, ""), gives.get(column, ""))
         for column in cells
         if column != "name" and has.get(column, "") != gives.get(column, "")
     }
-    standing = Standing.DIFFERS if differences else Standing.SAME
+    standing = Relation.DIFFERS if differences else Relation.SAME
     return ImportedRow(row, cells, standing, differences)

@@ -27,7 +27,7 @@ from portcall.core.plan.expected import Expected, parse_firmware
 from portcall.core.plan.rows import Plan, PlannedDevice, Subnet, gateway_for, prefix_for
 from portcall.core.plan.slips import slip
 from portcall.core.plan.text import BrokenLine, Line, decode, delimiter_in, lines_in, lines_of
-from portcall.core.printable import printable
+from portcall.core.printable import from_spreadsheets, printable
 from portcall.core.trouble import BadInput
 
 REQUIRED = ("name", "address")
@@ -141,7 +141,8 @@ class _Reading:
                 None,
                 f"has {len(cells)} cells, the header {len(names)}; {extra!r} is one cell too many",
             )
-        cell = dict(zip(names, (cell.strip() for cell in cells), strict=False))
+        told = (from_spreadsheets(cell.strip()) for cell in cells)
+        cell = dict(zip(names, told, strict=False))
         # What the heading lacks is said there, and not again in every row.
         name = self._name(cell.get("name", ""), line) if "name" in names else None
         mac = self._value("mac", cell, line, parse_mac)

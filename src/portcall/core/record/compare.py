@@ -56,21 +56,8 @@ Why = Callable[[str, str], str]
 
 def compare(one: SeenLook, other: SeenLook, why: Why = lambda mac, what: "") -> Comparison:
     """What is otherwise in the ``other`` look, which is the later one."""
-    appeared, vanished, undecided = [], [], []
-    for key in other.written.keys() - one.written.keys():
-        device = other.device(key)
-        reason = one.could_see(device)
-        if reason is None:
-            appeared.append(device)
-        else:
-            undecided.append(Undecided(device, f"not known whether it is new: {reason}"))
-    for key in one.written.keys() - other.written.keys():
-        device = one.device(key)
-        reason = other.could_see(device)
-        if reason is None:
-            vanished.append(device)
-        else:
-            undecided.append(Undecided(device, f"not known whether it is there: {reason}"))
+    appeared, unknown = _only_in(other, one, "not known whether it is new")
+    vanished, unheard = _only_in(one, other, "not known whether it is there")
     both = (key for key in other.written if key in one.written)
     pairs = [
         (one.device(key), other.device(key))
@@ -80,11 +67,19 @@ def compare(one: SeenLook, other: SeenLook, why: Why = lambda mac, what: "") -> 
     changed = [each for was, now in pairs for each in _changes(one, other, was, now, why)]
     moved = [now for was, now in pairs if was.addresses != now.addresses]
     changed += _other_macs(one, other, [*appeared, *moved], why)
-    return Comparison(
-        tuple(sorted(appeared, key=_order)),
-        tuple(sorted(vanished, key=_order)),
-        tuple(changed),
-        tuple(sorted(undecided, key=lambda each: _order(each.device))),
+    undecided = sorted((*unknown, *unheard), key=lambda each: _order(each.device))
+    return Comparison(tuple(appeared), tuple(vanished), tuple(changed), tuple(undecided))
+
+
+def _only_in(
+    one: SeenLook, other: SeenLook, words: str
+) -> tuple[list[SeenDevice], list[Undecided]]:
+    """The devices that only one look has, and those of which the other one could not say so."""
+    devices = sorted(map(one.device, one.written.keys() - other.written.keys()), key=_order)
+    reasons = [(device, other.could_see(device)) for device in devices]
+    return (
+        [device for device, reason in reasons if reason is None],
+        [Undecided(device, f"{words}: {reason}") for device, reason in reasons if reason],
     )
 
 

@@ -6,17 +6,19 @@ It has the shape of ``find --json``, so that a file made by that is a look, too.
 from __future__ import annotations
 
 import marshal
-from collections.abc import Container, Iterable, Mapping, Sequence
+from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from ipaddress import AddressValueError, IPv4Address
 from typing import Any
 
-from portcall.core.address import AddressError, AddressRange, parse_range
+from portcall.core.address import AddressError, AddressRange, Mac, parse_mac, parse_range
 from portcall.core.find.device import Device
-from portcall.core.find.sighting import Field
+from portcall.core.find.sighting import Field, Method, Said, Sighting
 from portcall.core.printable import printable
+from portcall.core.talk.request import AddressProtocol
 
 _MOST_DEVICES = 200_000
+_MOST_SAID = 64
 _LONGEST = 400
 
 
@@ -35,6 +37,32 @@ def device_document(device: Device, remarks: Sequence[str]) -> dict[str, Any]:
         "asks": [asking.protocol.value for asking in device.asks],
         "remarks": list(remarks),
     }
+
+
+def sightings_in(document: Mapping[str, Any]) -> Iterator[Sighting]:
+    """The sightings behind a device's document: for each method one, at each of its addresses.
+
+    What plan and registry said then is not taken: those that are here now are asked. What is odd is
+    left out.
+    """
+    mac = _mac(document.get("mac"))
+    listed = (_address(each) for each in _list(document.get("addresses")))
+    addresses: list[IPv4Address | None] = [each for each in listed if each is not None]
+    told: dict[Method, list[Said]] = {
+        method: [] for each in _list(document.get("methods")) if (method := _method(each))
+    }
+    for said in _list(document.get("said"))[:_MOST_SAID]:
+        known = _said(said)
+        if known is not None:
+            told.setdefault(known.method, []).append(known)
+    for method in (Method.PLAN, Method.REGISTRY):
+        told.pop(method, None)
+    asked = [_protocol(each) for each in _list(document.get("asks"))]
+    for address in addresses or [None]:
+        for method, values in told.items():
+            yield Sighting(0.0, method, mac, address, tuple(values))
+        for protocol in filter(None, asked):
+            yield Sighting(0.0, Method.LISTEN, mac, address, asks=protocol)
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,6 +108,11 @@ class SeenLook:
         """One of its devices."""
         return _device(marshal.loads(self.written[key]))
 
+    def sightings(self) -> Iterator[Sighting]:
+        """What was seen of its devices."""
+        for packed in self.written.values():
+            yield from sightings_in(marshal.loads(packed))
+
     def macs_at(self, addresses: Container[str]) -> dict[str, set[str]]:
         """Who has some addresses, by their MACs."""
         found: dict[str, set[str]] = {}
@@ -95,6 +128,8 @@ class SeenLook:
         if not self.whole:
             return "the look was interrupted, or its cable was out"
         by = device.methods - _LISTS
+        if by and by <= _OVERHEARD:
+            return "it was only overheard, and need not have spoken"
         if by and not by & self.methods:
             return f"it was seen by {', '.join(sorted(by))} only, which did not run"
         if self.unasked or not device.addresses or by & _EVERYWHERE:
@@ -104,8 +139,9 @@ class SeenLook:
         return None
 
 
-_LISTS = frozenset(("plan", "registry", "catalog"))
-_EVERYWHERE = frozenset(("dcp", "ipv6"))
+_LISTS = frozenset((Method.PLAN, Method.REGISTRY, Method.CATALOG))
+_OVERHEARD = frozenset((Method.LISTEN, Method.LLDP))
+_EVERYWHERE = frozenset((Method.DCP, Method.IPV6))
 """Methods that reach everybody on the wire, whatever address they have."""
 
 
@@ -156,11 +192,36 @@ def _ranges(asked: list[Any]) -> Iterable[AddressRange]:
             continue
 
 
-def _address(text: str) -> IPv4Address | None:
+def _address(text: Any) -> IPv4Address | None:
     try:
-        return IPv4Address(text)
+        return IPv4Address(text) if isinstance(text, str) else None
     except AddressValueError:
         return None
+
+
+def _mac(text: Any) -> Mac | None:
+    try:
+        return parse_mac(text) if isinstance(text, str) else None
+    except AddressError:
+        return None
+
+
+def _method(text: Any) -> Method | None:
+    return Method(text) if isinstance(text, str) and text in set(Method) else None
+
+
+def _protocol(text: Any) -> AddressProtocol | None:
+    known = isinstance(text, str) and text in {each.value for each in AddressProtocol}
+    return AddressProtocol(text) if known else None
+
+
+def _said(said: Any) -> Said | None:
+    if not isinstance(said, dict) or not isinstance(said.get("value"), str):
+        return None
+    method, what = _method(said.get("by")), said.get("what")
+    if method is None or not isinstance(what, str) or what not in set(Field):
+        return None
+    return Said(Field(what), printable(said["value"]), method)
 
 
 _SINGLE = tuple(each.value for each in Field if each.is_single)

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 from enum import StrEnum
 from typing import Any
 
+from portcall.core.address import UNSPECIFIED
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.record.entry import Entry, Kind
+from portcall.core.setting.had import asks_again
 
 
 class State(StrEnum):
@@ -100,8 +102,8 @@ def standing(plan: Plan, entries: Iterable[tuple[Entry, Mapping[str, Any]]]) -> 
 
 
 def _seen(entry: Entry, body: Mapping[str, Any], by_mac: Mapping[str, RowStanding]) -> None:
-    for device in body.get("devices") or ():
-        known = by_mac.get(str(device.get("mac"))) if isinstance(device, dict) else None
+    for device in _documents(body.get("devices")):
+        known = by_mac.get(str(device.get("mac")))
         if known is None:
             continue
         addresses = device.get("addresses")
@@ -116,8 +118,8 @@ def _seen(entry: Entry, body: Mapping[str, Any], by_mac: Mapping[str, RowStandin
 
 
 def _verified(entry: Entry, body: Mapping[str, Any], rows: Mapping[str, RowStanding]) -> None:
-    for judged in body.get("rows") or ():
-        known = rows.get(str(judged.get("name"))) if isinstance(judged, dict) else None
+    for judged in _documents(body.get("rows")):
+        known = rows.get(str(judged.get("name")))
         if known is None or judged.get("verdict") == "not judged":
             continue
         row = known.row
@@ -138,16 +140,36 @@ def _done(entry: Entry, body: Mapping[str, Any], known: RowStanding | None) -> N
     """Something that this tool did to one device."""
     if known is None or entry.mac != str(known.row.mac):
         return
-    if entry.kind is Kind.ASSIGNED and body.get("event") in ("assigned", "answering"):
-        known.now(State.GIVEN, entry.at, entry.address)
-    elif entry.kind is Kind.SETTING and body.get("step") == "done":
-        known.kept = entry.at
-        known.now(State.KEPT, entry.at, entry.address)
-    elif entry.kind is Kind.POWER_CYCLE and body.get("verdict") == "kept":
+    if entry.kind is Kind.POWER_CYCLE and body.get("verdict") == "kept":
         known.proved = entry.at
         known.now(State.PROVED, entry.at, entry.address)
-    else:
-        return
-    if entry.kind is not Kind.POWER_CYCLE:
-        # It was changed since it was judged.
+    elif entry.kind is Kind.SWAP and body.get("verdict") == "right":
+        known.verified, known.is_right = entry.at, True
+        known.now(State.RIGHT, entry.at)
+    elif entry.kind is Kind.ASSIGNED and body.get("event") in ("assigned", "answering"):
         known.is_right = False
+        known.now(State.GIVEN, entry.at, entry.address)
+    elif entry.kind is Kind.SETTING and body.get("step") == "done":
+        known.is_right = False
+        _set(entry, str(body.get("settings")), known)
+
+
+def _set(entry: Entry, settings: str, known: RowStanding) -> None:
+    """A device was told to hold an address; or, undoing that, to ask again, or to have none."""
+    if entry.address == str(UNSPECIFIED):
+        known.kept = None
+        known.now(State.SEEN, entry.at, "without an address")
+    elif asks_again(settings):
+        known.kept = None
+        known.now(State.GIVEN, entry.at, f"{settings}, and asks again")
+    else:
+        known.kept = entry.at
+        known.now(State.KEPT, entry.at, entry.address)
+
+
+def _documents(listed: Any) -> Iterator[Mapping[str, Any]]:
+    return (
+        (each for each in listed if isinstance(each, dict))
+        if isinstance(listed, list)
+        else iter(())
+    )

@@ -53,6 +53,11 @@ class Had:
         return {**addresses, "domain": domain, "name": self.name, "control": self.control}
 
 
+def asks_again(settings: str) -> bool:
+    """Whether settings, in the words of a record, are of a device that asks for its address."""
+    return settings.endswith(("by BOOTP", "by DHCP"))
+
+
 _ADDRESSES = ("address", "mask", "gateway", "name_server", "second_name_server")
 
 

@@ -101,7 +101,7 @@ class Call:
 
 
 @dataclass(frozen=True, slots=True)
-class Standing:
+class Progress:
     """How far a series is: ``waiting`` are the names that are left, the next one first.
 
     ``done`` are the devices that were moved, with the names they have; ``passed`` those of which a
@@ -114,7 +114,7 @@ class Standing:
     passed: Collection[Mac] = ()
 
 
-def call(row: PlannedDevice, there: frozenset[Mac], now: Standing) -> Call:
+def call(row: PlannedDevice, there: frozenset[Mac], now: Progress) -> Call:
     """Whose turn it is, when it would be a row's and some devices are there.
 
     Several may be there at once: each is reached by its MAC alone. One that the plan knows goes
@@ -146,7 +146,7 @@ def call(row: PlannedDevice, there: frozenset[Mac], now: Standing) -> Call:
     return Call(Turn.ASK, sentence, mac, row.name, others)
 
 
-def _nobody_whose_turn(row: PlannedDevice, there: Sequence[Mac], now: Standing) -> Call:
+def _nobody_whose_turn(row: PlannedDevice, there: Sequence[Mac], now: Progress) -> Call:
     """All that are there are done, or are planned for something else."""
     mac = there[0]
     if mac in now.done:

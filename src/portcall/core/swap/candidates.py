@@ -14,7 +14,7 @@ from ipaddress import IPv4Address
 from portcall.core.address import SELF_ASSIGNED, AddressRange, Mac
 from portcall.core.find.device import Device
 from portcall.core.find.sighting import Field, Method
-from portcall.core.plan.expected import compared
+from portcall.core.plan.expected import alike, compared
 from portcall.core.plan.near import difference
 from portcall.core.plan.rows import Plan, PlannedDevice
 
@@ -132,20 +132,16 @@ def _footing(row: PlannedDevice, device: Device, defaults: Sequence[AddressRange
 def _alike(gone: Predecessor, device: Device) -> bool | None:
     was, now = gone.said.get(Field.PRODUCT), device.value(Field.PRODUCT)
     if was and now:
-        return _plain(was) == _plain(now)
+        return alike(was, now)
     if device.mac is not None and device.mac[:_PREFIX] == gone.mac[:_PREFIX]:
         return True
     was, now = gone.said.get(Field.MAKER), device.value(Field.MAKER)
-    return _plain(was) == _plain(now) if was and now else None
+    return alike(was, now) if was and now else None
 
 
 def _doubt(gone: Predecessor, device: Device) -> str:
     how = difference(device.mac, gone.mac) if device.mac is not None else None
     return f"its MAC {how} the one in the plan: was that a slip?" if how else ""
-
-
-def _plain(text: str) -> str:
-    return " ".join(text.casefold().split())
 
 
 def still_there(row: PlannedDevice, devices: Sequence[Device]) -> str | None:
@@ -176,7 +172,7 @@ def unlike(gone: Predecessor, now: Mapping[Field, str]) -> Iterator[str]:
     """How the new device differs from its predecessor, in sentences."""
     for field in (Field.MAKER, Field.PRODUCT):
         was, is_now = gone.said.get(field), now.get(field)
-        if was and is_now and _plain(was) != _plain(is_now):
+        if was and is_now and not alike(was, is_now):
             yield f"its {field} is {is_now}; its predecessor's was {was}"
     was, is_now = gone.said.get(Field.FIRMWARE), now.get(Field.FIRMWARE)
     if was and is_now and was != is_now:

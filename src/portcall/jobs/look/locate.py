@@ -37,6 +37,18 @@ class Located:
     reason: str = ""
 
     @property
+    def shares(self) -> str | None:
+        """Who else answers where it is reached, in a sentence; None where nobody does.
+
+        By DCP it is reached by its MAC.
+        """
+        device = self.device
+        if device is None or not device.rivals or Method.DCP in device.methods:
+            return None
+        others = " and ".join(str(mac) for mac in device.rivals)
+        return f"{device.addresses[0]} is shared with {others}"
+
+    @property
     def mac(self) -> Mac:
         """The device's MAC; only where it was found."""
         mac = self.device.mac if self.device else None

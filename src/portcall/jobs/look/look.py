@@ -328,8 +328,8 @@ class Look:
         asked.set()
         try:
             leg = Leg(self._runner, self.adapter.name, own, Only(address, mac))
-        except NotPossibleHere as trouble:
-            self._cannot_ask_in(network, str(trouble))
+        except NotPossibleHere:
+            # They were asked as one, and what one of them says is told as that.
             return
         with closing(leg):
             await ask_these(self._runner, alone, leg.vantage, [address], asked)

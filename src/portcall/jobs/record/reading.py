@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable
 from dataclasses import dataclass
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
+from typing import NamedTuple
 
 from portcall.core.plan.rows import Plan
 from portcall.core.printable import printable
@@ -24,8 +26,8 @@ _MOST_LOOKS = 200
 
 
 @dataclass(frozen=True, slots=True)
-class Meant:
-    """A look that was meant by some words; ``at`` is when it was, None for a file."""
+class NamedLook:
+    """A look, and how it was named; ``at`` is when it was, None for a file."""
 
     words: str
     look: SeenLook
@@ -42,76 +44,77 @@ class Looks:
     def __init__(self, book: Logbook) -> None:
         self._found = book.entries(_LOOKS)
 
-    def __len__(self) -> int:
-        return len(self._found)
-
-    def meant(self, words: str) -> Meant:
-        """By ``last``, ``last but one``, a number, a day or time, or a file. Raises BadInput."""
+    def named(self, words: str) -> NamedLook:
+        """By ``last``, a number, a day or time, or the file of one. Raises BadInput."""
         path = Path(words)
         if path.suffix == ".json":
-            return Meant(words, _read_file(path), None)
-        if not self._found:
-            raise BadInput("the logbook has no look yet: portcall find")
-        return self._meant(words, self._numbered(words))
+            return NamedLook(words, _read_file(path), None)
+        if words == "last":
+            return self.from_the_end(0)
+        if words.isdecimal():
+            found = next((each for each in self._found if str(each.number) == words), None)
+            if found is None:
+                raise BadInput(f"{words}: no look has this number; see portcall logbook show")
+            return self._read(f"look {found.number}", found)
+        until = parse_time(words).ends
+        before = [each for each in self._found if each.entry.at < until]
+        if not before:
+            raise BadInput(f"{printable(words, 40)}: the logbook has no look that is so old")
+        return self._read(words, before[-1])
 
-    def from_the_end(self, back: int) -> Meant:
+    def from_the_end(self, back: int) -> NamedLook:
         """The last look, or one so many before it. Raises BadInput."""
         if len(self._found) <= back:
             has = "no look" if not self._found else f"{len(self._found)} only"
             raise BadInput(f"the logbook has {has}; look again: portcall find")
-        return self._meant(
-            "the last look" if not back else "the look before", self._found[-1 - back]
-        )
+        words = "the look before" if back else "the last look"
+        return self._read(words, self._found[-1 - back])
 
-    def _meant(self, words: str, found: Numbered) -> Meant:
+    def _read(self, words: str, found: Numbered) -> NamedLook:
         look = read_look(found.body)
         if look is None:
             raise BadInput(f"look {found.number}: what it found cannot be read")
-        return Meant(f"look {found.number}" if words[:1].isdigit() else words, look, found.entry.at)
-
-    def _numbered(self, words: str) -> Numbered:
-        if words == "last":
-            return self._found[-1]
-        if words.isdecimal():
-            found = next((each for each in self._found if each.number == int(words)), None)
-            if found is None:
-                raise BadInput(
-                    f"{words}: is the number of no look; they are in portcall logbook show"
-                )
-            return found
-        until = parse_moment(words)
-        before = [each for each in self._found if each.entry.at <= until]
-        if not before:
-            first = self._found[0].entry.local
-            raise BadInput(f"{words}: no look is so old; the first is of {first:%Y-%m-%d %H:%M}")
-        return before[-1]
+        return NamedLook(words, look, found.entry.at)
 
 
-def parse_moment(words: str, now: Callable[[], datetime] = lambda: datetime.now(UTC)) -> datetime:
-    """The end of a day, or a time: ``yesterday``, ``2026-11-20``, ``2026-11-20 14:00``.
+class Span(NamedTuple):
+    """A day, or a moment: ``ends`` is no more in it."""
+
+    begins: datetime
+    ends: datetime
+
+
+def parse_time(words: str, now: Callable[[], datetime] = lambda: datetime.now(UTC)) -> Span:
+    """``today``, ``yesterday``, ``2026-11-20``, or ``"2026-11-20 14:00"``, which is a moment.
 
     By this computer's clock. Raises BadInput.
     """
     plain = words.strip()
-    today = now().astimezone().replace(hour=0, minute=0, second=0, microsecond=0)
-    if plain in ("yesterday", "today"):
-        return today + timedelta(days=plain == "today")
+    today = now().astimezone().date()
+    named = {"today": today, "yesterday": today - timedelta(days=1)}
     try:
-        at = datetime.fromisoformat(plain)
+        day = named.get(plain) or date.fromisoformat(plain)
     except ValueError:
+        day = None
+    try:
+        if day is None:
+            at = datetime.fromisoformat(plain)
+            at = at if at.tzinfo is not None else at.astimezone()
+            return Span(at, at + timedelta(microseconds=1))
+        first = datetime(day.year, day.month, day.day).astimezone()
+        following = day + timedelta(days=1)
+        last = datetime(following.year, following.month, following.day).astimezone()
+        return Span(first, last)
+    except (ValueError, OverflowError):
         raise BadInput(
             f"{printable(plain, 40)}: is no look and no time; write last, a number, yesterday, "
             '2026-11-20 or "2026-11-20 14:00"'
         ) from None
-    local = at if at.tzinfo is not None else at.astimezone()
-    return local + timedelta(days=1) if len(plain) == len("2026-11-20") else local
 
 
 def _read_file(path: Path) -> SeenLook:
-    import json
-
     try:
-        look = read_look(json.loads(read_bounded(path, _LARGEST_FILE)))
+        look = read_look(json.loads(read_bounded(path, _LARGEST_FILE, "look")))
     except (ValueError, RecursionError):
         look = None
     if look is None:
@@ -119,7 +122,7 @@ def _read_file(path: Path) -> SeenLook:
     return look
 
 
-def explained(book: Logbook, one: Meant, other: Meant) -> Why:
+def explained(book: Logbook, one: NamedLook, other: NamedLook) -> Why:
     """What this tool did to a device between two looks, for the change of a field."""
     if one.at is None or other.at is None:
         return lambda mac, what: ""

@@ -69,6 +69,8 @@ def _obstacle(adapter: Adapter, each: Located) -> Outcome | None:
         sentence = f"it has no address yet: portcall assign {name} --keep"
     elif wanted is not None and wanted not in device.addresses:
         sentence = f"it is at {device.addresses[0]}, not at {wanted}: portcall move {name}"
+    elif each.shares is not None:
+        sentence = f"{each.shares}: portcall move {each.mac} --to ADDRESS/N"
     elif adapter.on_subnet_of(wanted or device.addresses[0]) is None:
         sentence = f"{adapter.name} is not in its subnet: portcall match {name}"
     else:

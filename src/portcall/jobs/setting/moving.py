@@ -51,6 +51,8 @@ def undo_each(mover: Mover, meant: Sequence[Meant], plan: Plan, ended: Ended) ->
     for each in locate(mover.adapter, mover.site, plan, meant, mover.tell, everywhere=True):
         if each.device is None:
             outcome = Outcome(False, findings=(each.reason,))
+        elif each.shares is not None:
+            outcome = Outcome(False, findings=(f"{each.shares}: pull that cable meanwhile",))
         else:
             outcome = mover.undo(each)
         ended(each, outcome)

@@ -15,7 +15,7 @@ from portcall.core.find.sighting import Method
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.plan.targets import Meant
 from portcall.core.setting.job import Outcome
-from portcall.core.setting.series import Call, Occupants, Standing, Turn, call
+from portcall.core.setting.series import Call, Occupants, Progress, Turn, call
 from portcall.core.talk.pacer import Pacer
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.host.link import Link
@@ -145,8 +145,8 @@ class Series:
             row = plan.by_name(name)
             if row is None:
                 raise BadInput(f"{name}: is not in the plan any more")
-            standing = Standing(plan, waiting, self._done)
-            found = asyncio.run(self._connected(row, standing, held))
+            progress = Progress(plan, waiting, self._done)
+            found = asyncio.run(self._connected(row, progress, held))
             if found is None:
                 return None
             mac = found.mac
@@ -165,7 +165,7 @@ class Series:
                 return row.name
             held = True
 
-    async def _connected(self, row: PlannedDevice, standing: Standing, held: bool) -> Call | None:
+    async def _connected(self, row: PlannedDevice, progress: Progress, held: bool) -> Call | None:
         """The device of a row, once it is there; None for another row first.
 
         ``held``: it failed before, and is tried again when the person says so.
@@ -181,7 +181,7 @@ class Series:
         def report(there: frozenset[Mac]) -> None:
             nonlocal current, here
             here = there
-            current = call(row, there, replace(standing, passed=passed))
+            current = call(row, there, replace(progress, passed=passed))
             self._person.called(current, held)
             if current.turn is Turn.READY and not held:
                 ready.set()

@@ -29,7 +29,7 @@ _METHODS = tuple(method for method in WIRE_METHODS if method is not Method.PORTS
 
 
 @dataclass(frozen=True, slots=True)
-class Scene:
+class Around:
     """What was found: who may be the new one, or where the old one is still heard.
 
     ``servers`` are the devices that give out addresses by DHCP; ``asked_for_servers`` whether
@@ -69,21 +69,21 @@ class NobodyNew:
 
 def look_for_new(
     adapter: Adapter, site: Site, plan: Plan, row: PlannedDevice, wait: float, tell: Tell
-) -> Scene:
+) -> Around:
     """Look until a candidate or the old device is heard, for so many seconds after the first look.
 
     Raises NotPossibleHere.
     """
     until = None
     while True:
-        scene = _look(adapter, site, plan, row, tell)
+        around = _look(adapter, site, plan, row, tell)
         until = monotonic() + wait if until is None else until
-        if scene.candidates or scene.still_there or monotonic() >= until:
-            return scene
+        if around.candidates or around.still_there or monotonic() >= until:
+            return around
         tell(NobodyNew(row, waits=True))
 
 
-def _look(adapter: Adapter, site: Site, plan: Plan, row: PlannedDevice, tell: Tell) -> Scene:
+def _look(adapter: Adapter, site: Site, plan: Plan, row: PlannedDevice, tell: Tell) -> Around:
     gathering = gathering_for(site, plan)
     orders = orders_for(adapter, site, gathering, methods=_METHODS)
     looked = asyncio.run(look(adapter, orders, gathering, tell=tell))
@@ -94,7 +94,7 @@ def _look(adapter: Adapter, site: Site, plan: Plan, row: PlannedDevice, tell: Te
     gone = predecessor(row, known.get(row.mac, {}) if row.mac is not None else {}, maker)
     defaults = (*site.maker_defaults, *gathering.catalog.defaults)
     not_run = {each.method for each in looked.look.not_run}
-    return Scene(
+    return Around(
         gone,
         candidates(gone, plan, devices, defaults),
         still_there(row, devices),

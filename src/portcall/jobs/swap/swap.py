@@ -20,6 +20,7 @@ from portcall.core.find.sighting import Field, Method
 from portcall.core.plan.changing import setting
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.plan.targets import Meant
+from portcall.core.printable import for_spreadsheets
 from portcall.core.setting.job import Job, Outcome
 from portcall.core.swap.candidates import Candidate, in_the_way, own_words, unlike
 from portcall.core.trouble import NotPossibleHere
@@ -31,7 +32,7 @@ from portcall.jobs.setting.keep import keep
 from portcall.jobs.setting.log import remembering, written
 from portcall.jobs.setting.mover import Mover
 from portcall.jobs.setting.naming import names_for
-from portcall.jobs.swap.looking import Scene
+from portcall.jobs.swap.looking import Around
 from portcall.jobs.telling import Tell
 from portcall.jobs.verify.verify import verify
 from portcall.jobs.workstation.visit import visit
@@ -86,7 +87,7 @@ def swap(
     adapter: Adapter,
     site: Site,
     plan: Plan,
-    scene: Scene,
+    around: Around,
     new: Candidate,
     how: HowToSwap,
     tell: Tell,
@@ -97,17 +98,17 @@ def swap(
     None when Ctrl-C ended it: then the plan is as it was. Raises NotPossibleHere, BadInput.
     """
     began = monotonic()
-    gone = scene.gone
+    gone = around.gone
     # Which serial number the new one has is learnt of itself.
     row = replace(gone.row, mac=new.mac, expected=replace(gone.row.expected, serial=""))
-    taken = in_the_way(row, new.mac, scene.devices, {own.ip for own in adapter.interfaces})
+    taken = in_the_way(row, new.mac, around.devices, {own.ip for own in adapter.interfaces})
     if taken is not None:
         return Swapped(row, gone.mac, Outcome(False, findings=(taken,)), None, False, 0.0)
     by_request = new.device.asks and not new.device.addresses
     with Mover(adapter, site, how.wait, how.force, tell) as mover:
         if by_request and Method.DCP not in new.device.methods:
             with visit(adapter, row.address, site, tell) as there:
-                outcome = _serve(there, site, row, scene, how, tell, until)
+                outcome = _serve(there, site, row, around, how, tell, until)
                 if outcome is None:
                     return None
                 judgement, device = judge_row(there, site, plan, row, tell)
@@ -121,7 +122,7 @@ def swap(
     if planned:
         cells = {"mac": str(new.mac)}
         if gone.row.expected.serial and Field.SERIAL in told:
-            cells["serial"] = told[Field.SERIAL]
+            cells["serial"] = for_spreadsheets(told[Field.SERIAL])
         site.change_plan(setting(row.name, cells))
     seconds = monotonic() - began
     return Swapped(row, gone.mac, outcome, judgement, planned, seconds, tuple(unlike(gone, told)))
@@ -131,7 +132,7 @@ def _serve(
     adapter: Adapter,
     site: Site,
     row: PlannedDevice,
-    scene: Scene,
+    around: Around,
     how: HowToSwap,
     tell: Tell,
     until: Until,
@@ -139,7 +140,7 @@ def _serve(
     """Answer its requests until it has its address, and have it keep that; None after Ctrl-C."""
     served = Served(site, (f"{row.mac}={row.interface}",), adapter)
     options = Options(_LEASE, seconds=how.wait, until_done=True, alongside=how.alongside)
-    _refuse_beside(scene, served, options, tell)
+    _refuse_beside(around, served, options, tell)
     plan = in_reach(rows_to_serve(site, served.words), adapter)
     assignment = Assignment(served, plan, options, tell)
 
@@ -170,12 +171,12 @@ async def _keep(adapter: Adapter, job: Job, remember: Callable[..., None]) -> Ou
     return outcome
 
 
-def _refuse_beside(scene: Scene, served: Served, options: Options, tell: Tell) -> None:
+def _refuse_beside(around: Around, served: Served, options: Options, tell: Tell) -> None:
     """Raise NotPossibleHere where another DHCP server is, unless it is to serve alongside."""
-    if not scene.asked_for_servers:
+    if not around.asked_for_servers:
         asyncio.run(other_servers(served, options, tell))
         return
-    for server in scene.servers:
+    for server in around.servers:
         at = ", ".join(str(address) for address in server.addresses) or str(server.mac)
         sentence = f"another DHCP server is here: {at}"
         if not options.alongside:

@@ -22,9 +22,9 @@ def macs_before(folder: Path, name: str, mac: Mac) -> tuple[Mac, ...]:
     found: list[Mac] = []
     for entry in entries(folder / FILE):
         try:
-            was, now = entry["was"]["mac"], entry["is"]["mac"]
-            if entry["is"]["name"].casefold() == name.casefold() and parse_mac(now) == mac != was:
-                found.append(parse_mac(was))
+            was, now = parse_mac(entry["was"]["mac"]), parse_mac(entry["is"]["mac"])
+            if entry["is"]["name"].casefold() == name.casefold() and now == mac != was:
+                found.append(was)
         except (KeyError, TypeError, AttributeError, AddressError):
             continue
     return tuple(found)

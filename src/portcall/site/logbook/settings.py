@@ -11,7 +11,7 @@ from pathlib import Path
 
 from portcall.core.address import AddressError, Mac, parse_mac
 from portcall.core.find.sighting import Field
-from portcall.core.setting.had import Had, read_had
+from portcall.core.setting.had import Had, asks_again, read_had
 from portcall.core.trouble import NotPossibleHere
 from portcall.site.logbook.entries import add_entries, entries
 from portcall.site.logbook.who import who
@@ -90,6 +90,6 @@ class SettingsLog:
         for entry in entries(self.path):
             settings = str(entry.get("settings"))
             mine = entry.get("mac") == str(mac) and entry.get("step") == "before"
-            if mine and settings.endswith(("by BOOTP", "by DHCP")):
+            if mine and asks_again(settings):
                 found = settings
         return found

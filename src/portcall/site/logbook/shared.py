@@ -57,7 +57,7 @@ def check_url(text: str, may_have_password: bool) -> sql.URL:
     """The address of a shared logbook. Raises BadInput."""
     try:
         url = make_url(text)
-    except ArgumentError:
+    except (ArgumentError, ValueError):
         raise BadInput("the shared logbook is written as postgresql://USER@HOST/DATABASE") from None
     shown = printable(url.render_as_string(hide_password=True), 80)
     if url.get_backend_name() != "postgresql":

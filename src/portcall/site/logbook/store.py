@@ -14,7 +14,7 @@ import zlib
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import replace
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, datetime
 from hashlib import sha256
 from pathlib import Path
 from typing import Any
@@ -23,24 +23,19 @@ import sqlalchemy as sql
 from sqlalchemy.dialects.sqlite import insert
 from sqlalchemy.exc import DatabaseError, OperationalError
 
-from portcall.core.printable import printable
 from portcall.core.record.entry import Entry, Kind, read_entry
 from portcall.core.record.story import said_of
 from portcall.core.trouble import NotPossibleHere
 from portcall.site.files import as_caller, make_folder, open_to_append
-from portcall.site.logbook import assigned, plan_changes, settings
 from portcall.site.logbook.inbox import INBOX, logbook_folder
-from portcall.site.logbook.who import Who
+from portcall.site.logbook.others import OTHERS, beginning_of, entry_of, lines_from, parsed
 from portcall.site.matches import state_folder
 from portcall.site.turns import alone_in
 
 DATABASE = "logbook.db"
 UNREAD = "unread.jsonl"
 """Lines that were written down, and that cannot be read here."""
-
-_LONGEST_LINE = 1 << 20
 _PATIENCE = 10.0
-_LONGEST_WORDS = 400
 _AT_ONCE = 2000
 _READ_AT_ONCE = 200
 _LARGEST_CONTENT = 256 * 1024 * 1024
@@ -149,12 +144,12 @@ class Logbook:
     def _take_in(self) -> None:
         """Take in what was written down since: it is in the database before it is dropped there."""
         inbox = self.folder / INBOX
-        lines = _lines(inbox, 0)
+        lines = lines_from(inbox, 0)
         read = [(line, read_entry(said)) for line, said in lines]
         folder = self._site or state_folder()
         with self._engine.begin() as connection:
             self._add(connection, (entry for _, entry in read))
-            for name, kind in _OLDER.items():
+            for name, kind in OTHERS.items():
                 self._take_older(connection, folder / name, kind)
         unread = [line for line, entry in read if entry is None and line.strip()]
         if unread:
@@ -170,13 +165,13 @@ class Logbook:
             sql.select(_TAKEN).where(_TAKEN.c.file == path.name)
         ).one_or_none()
         size = path.stat().st_size if path.exists() else 0
-        beginning = _beginning(path)
+        beginning = beginning_of(path)
         goes_on = taken is not None and taken.octets <= size and taken.beginning == beginning
         start = taken.octets if taken is not None and goes_on else 0
-        lines = _lines(path, start)
+        lines = lines_from(path, start)
         if not lines:
             return
-        self._add(connection, (_older(path.name, line, each, kind) for line, each in lines))
+        self._add(connection, (entry_of(path.name, line, each, kind) for line, each in lines))
         end = start + sum(len(line) + 1 for line, _ in lines)
         row = {"file": path.name, "octets": end, "beginning": beginning}
         new = insert(_TAKEN).values(row)
@@ -270,7 +265,7 @@ class Logbook:
         }
         found = []
         for text, digest in documents:
-            said = _parsed(text.encode())
+            said = parsed(text.encode())
             entry = read_entry({**said, "body": {}}) if isinstance(said, dict) else None
             if entry is not None and digest in held:
                 found.append(replace(entry, body=held[digest]))
@@ -302,7 +297,7 @@ def _unpacked(data: bytes, digest: str) -> dict[str, Any] | None:
     try:
         unpacked = zlib.decompressobj().decompress(data, _LARGEST_CONTENT)
         body = json.loads(unpacked)
-    except (zlib.error, ValueError):
+    except (zlib.error, ValueError, RecursionError):
         return None
     is_it = sha256(unpacked).hexdigest() == digest
     return body if is_it and isinstance(body, dict) else None
@@ -321,83 +316,5 @@ def _put_aside(path: Path) -> Path:
     return aside
 
 
-def _beginning(path: Path) -> str:
-    """How a record begins: a digest of its first line."""
-    try:
-        with open(path, "rb") as file:
-            return sha256(file.readline(_LONGEST_LINE)).hexdigest()
-    except FileNotFoundError:
-        return ""
-
-
-def _lines(path: Path, start: int) -> list[tuple[bytes, Any]]:
-    """The whole lines of a record from an octet on, each with what it says; None where nothing."""
-    try:
-        with open(path, "rb") as file:
-            file.seek(start)
-            data = file.read()
-    except FileNotFoundError:
-        return []
-    whole, _, _ = data.rpartition(b"\n")
-    lines = whole.split(b"\n") if whole else []
-    return [(line, _parsed(line)) for line in lines]
-
-
-def _parsed(line: bytes) -> Any:
-    try:
-        return json.loads(line)
-    except ValueError:
-        return None
-
-
 def _text(at: datetime) -> str:
     return at.astimezone(UTC).isoformat(timespec="milliseconds")
-
-
-_OLDER = {
-    settings.FILE: Kind.SETTING,
-    assigned.FILE: Kind.ASSIGNED,
-    plan_changes.FILE: Kind.PLAN,
-}
-"""Records that are written for themselves, and what their lines are about."""
-
-
-def _older(file: str, line: bytes, said: Any, kind: Kind) -> Entry | None:
-    """An entry of a line that was written for itself; None where it cannot be read."""
-    if not isinstance(said, dict):
-        return None
-    try:
-        at = datetime.fromisoformat(str(said["at"]))
-    except (KeyError, ValueError):
-        return None
-    now = said.get("is") if isinstance(said.get("is"), dict) else said
-    assert isinstance(now, dict)
-    body = {key: value for key, value in said.items() if key not in ("at", "who", "adapter")}
-    by = said.get("who") if isinstance(said.get("who"), dict) else {}
-    assert isinstance(by, dict)
-    return Entry(
-        sha256(file.encode() + b"\0" + line).hexdigest()[:32],
-        at if at.tzinfo else at.replace(tzinfo=UTC),
-        kind,
-        **{key: printable(str(by.get(key) or ""), _LONGEST_WORDS) for key in Who._fields},
-        adapter=printable(str(said.get("adapter") or "")),
-        name=printable(str(said.get("name") or "")),
-        mac=printable(str(now.get("mac") or "")),
-        address=printable(str(now.get("address") or "")),
-        summary=_in_short(kind, said),
-        offset=timedelta(0),
-        body=body,
-    )
-
-
-def _in_short(kind: Kind, said: Mapping[str, Any]) -> str:
-    """A line of another record in a few words."""
-    if kind is Kind.SETTING:
-        parts: tuple[Any, ...] = (said.get("step"), said.get("by"), said.get("settings"))
-    elif kind is Kind.ASSIGNED:
-        parts = (said.get("event"), said.get("protocol"), said.get("address"))
-    else:
-        parts = (
-            "added" if not said.get("was") else "removed" if not said.get("is") else "changed",
-        )
-    return ", ".join(printable(str(part)) for part in parts if part)
