@@ -180,7 +180,7 @@ def _meant(address: IPv4Address, found: Found, plan: Plan) -> list[Device]:
 
 def _print_json(found: Found, looked: Looked) -> None:
     entries = (device_document(device, found.remarks(device)) for device in found.devices)
-    tail = {**summary(found), **scope(looked)}
+    tail = {**summary(found), **scope(looked, found.devices)}
     print_json_list({"adapter": looked.look.adapter.name}, "devices", entries, tail)
 
 

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from ipaddress import IPv4Address, IPv4Interface
+from bisect import bisect_right
+from ipaddress import IPv4Interface
 
 from portcall.core.address import UNSPECIFIED
 from portcall.core.assign.event import Event
@@ -17,8 +18,12 @@ from portcall.core.wire.octets import Malformed, Reader
 from portcall.plant.cip_device import cip_reply
 from portcall.plant.memory import Memory, Verdict
 from portcall.plant.scenario import DeviceEntry
+from portcall.plant.switch import switch_values
 
 _COMMUNITY = b"public"
+_PORT = b"port 3"
+"""Of a switch, the one that the workstation is at."""
+
 _UNKNOWN, _NOT_SET, _IN_OPERATION = 1, 3, 6
 """BlockErrors of DCP."""
 
@@ -53,7 +58,7 @@ class IdentityResponder(Responder):
 
 
 class SnmpResponder(Responder):
-    """The system group, to whoever knows the community."""
+    """The system group, and a switch's tables, to whoever knows the community."""
 
     def reply(self, request: bytes) -> bytes | None:
         """The values asked for that there are."""
@@ -61,20 +66,32 @@ class SnmpResponder(Responder):
         if asked.community != _COMMUNITY:
             return None
         plate = self.entry.nameplate
-        values: dict[str, bytes | str | IPv4Address] = {
+        values: dict[str, snmp.Value] = {
             snmp.SYS_DESCR: f"{plate.product}, firmware {plate.major}.{plate.minor:03d}".encode(),
             snmp.SYS_OBJECT_ID: f"{snmp.ENTERPRISES}{plate.vendor}.{plate.product_code}",
             snmp.SYS_NAME: self.memory.host_name.encode(),
             snmp.SYS_LOCATION: self.entry.place.encode(),
+            **switch_values(self.entry),
         }
         own = self.memory.interface
         if own is not None:
             values[f"{snmp.NET_MASK}{own.ip}"] = own.netmask
-        after = ".0" if asked.asks_next else ""
-        found = {f"{key}{after}": values.get(f"{key}{after}") for key in asked.values}
+        if asked.asks_next or asked.repetitions:
+            found: dict[str, snmp.Value] = {}
+            ordered = sorted(values, key=_as_numbers)
+            for key in asked.values:
+                start = bisect_right(ordered, _as_numbers(key), key=_as_numbers)
+                after = ordered[start : start + max(asked.repetitions, 1)]
+                found |= {each: values[each] for each in after} or {key: None}
+        else:
+            found = {key: values.get(key) for key in asked.values}
         return snmp.encode_response(
             snmp.SnmpMessage(asked.version, asked.community, asked.request, found)
         )
+
+
+def _as_numbers(key: str) -> tuple[int, ...]:
+    return tuple(map(int, key.split(".")))
 
 
 class NetbiosResponder(Responder):
@@ -232,7 +249,7 @@ class Announcer(Conversation[Frame, None]):
             lldp.Subtype.CHASSIS_MAC,
             entry.mac.octets,
             lldp.Subtype.PORT_NAME,
-            b"port 3",
+            _PORT,
             120,
             name=memory.host_name.encode(),
             description=f"{plate.product}, firmware {plate.major}.{plate.minor:03d}".encode(),

@@ -5,8 +5,8 @@ The format is described in docs/scenario.md.
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from importlib.resources import as_file, files
 from ipaddress import IPv4Address, IPv4Interface
@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import Any, TypeVar
 
 from portcall.core.address import AddressError, Mac, parse_address, parse_interface, parse_mac
+from portcall.core.find.switch_tables import Neighbour, Port
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.site.toml_text import parse_toml
@@ -131,6 +132,10 @@ class DeviceEntry:
     """A controller owns it, with a connection in run mode."""
     legs: tuple[Leg, ...] = ()
     """The other wires it is on, for a router: it forwards between all of them."""
+    ports: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    """Of a managed switch: who is plugged in at each port, by name."""
+    behind: tuple[Port, ...] = ()
+    """What its tables say of that."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -193,10 +198,52 @@ def read_scenario(path: Path) -> Scenario:
         twice = next((value for value in values if values.count(value) > 1), None)
         if twice is not None:
             raise BadInput(f"{path}: {what} {twice} stands twice")
+    devices = _with_tables(adapters, devices, str(path))
     folder = path.parent / site if site else None
     if folder is not None and not folder.is_dir():
         raise BadInput(f"{path}: site: there is no folder {folder}")
     return Scenario(name, adapters, devices, folder, faults)
+
+
+def _with_tables(
+    adapters: tuple[AdapterEntry, ...], devices: tuple[DeviceEntry, ...], place: str
+) -> tuple[DeviceEntry, ...]:
+    """The devices, the managed switches with what is behind each of their ports."""
+    entries: dict[str, AdapterEntry | DeviceEntry] = {each.name: each for each in adapters}
+    entries |= {each.name: each for each in devices}
+    switches = {each.name: each for each in devices if each.ports}
+
+    def behind(switch: str, port: str, seen: set[str]) -> Iterator[str]:
+        for name in switches[switch].ports[port]:
+            if name not in entries:
+                raise BadInput(f"{place}: {switch}: port {port}: nothing is called {name}")
+            if name in seen:
+                continue
+            yield name
+            if name in switches:
+                others = switches[name].ports.items()
+                for other, names in others:
+                    if switch not in names:
+                        yield from behind(name, other, seen | {switch, name})
+
+    def tables(switch: DeviceEntry) -> tuple[Port, ...]:
+        found = []
+        for port, names in switch.ports.items():
+            macs = tuple(sorted(entries[each].mac for each in behind(switch.name, port, set())))
+            neighbours = tuple(
+                Neighbour(each.mac, each.host_name, _port_to(each, switch.name))
+                for name in names
+                if isinstance(each := entries[name], DeviceEntry) and Speaks.LLDP in each.speaks
+            )
+            found.append(Port(port, macs, neighbours))
+        return tuple(found)
+
+    return tuple(replace(each, behind=tables(each)) if each.ports else each for each in devices)
+
+
+def _port_to(entry: DeviceEntry, name: str) -> str:
+    """The port by which a device is plugged into another one."""
+    return next((port for port, names in entry.ports.items() if name in names), "port 1")
 
 
 def _adapter(table: _Table) -> AdapterEntry:
@@ -263,6 +310,7 @@ def _device(table: _Table) -> DeviceEntry:
         table.parsed_or_none("other_port", parse_interface),
         table.flag("in_run", False),
         tuple(_leg(leg) for leg in table.tables("forwards")),
+        table.lists("ports"),
     )
     table.done()
     if entry.gives is not None and (
@@ -355,6 +403,16 @@ class _Table:
             shown = printable(repr(values), 40)
             raise self.wrong(key, f"{shown} is not a list of numbers to {highest}")
         return tuple(values)
+
+    def lists(self, key: str) -> dict[str, tuple[str, ...]]:
+        value = self._data.pop(key, {})
+        if not isinstance(value, dict) or not all(
+            isinstance(names, list) and all(isinstance(name, str) for name in names)
+            for names in value.values()
+        ):
+            shown = printable(repr(value), 40)
+            raise self.wrong(key, f"{shown} is not a table of lists of names")
+        return {each: tuple(names) for each, names in value.items()}
 
     def flag(self, key: str, default: bool) -> bool:
         value = self._data.pop(key, default)

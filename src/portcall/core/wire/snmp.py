@@ -24,6 +24,29 @@ SYSTEM = (SYS_DESCR, SYS_OBJECT_ID, SYS_NAME, SYS_LOCATION)
 NET_MASK = "1.3.6.1.2.1.4.20.1.3."
 """RFC 4293 §5, ipAdEntNetMask; the address that the mask belongs to follows."""
 
+BRIDGE_ADDRESS = "1.3.6.1.2.1.17.1.1"
+BRIDGE_PORT_INTERFACE = "1.3.6.1.2.1.17.1.4.1.2"
+BRIDGE_FORWARDING = "1.3.6.1.2.1.17.4.3.1.2"
+"""RFC 4188 §4: dot1dBaseBridgeAddress, dot1dBasePortIfIndex by port, dot1dTpFdbPort by MAC."""
+
+VLAN_FORWARDING = "1.3.6.1.2.1.17.7.1.2.2.1.2"
+"""RFC 4363 §5, dot1qTpFdbPort: by the number of the filtering database, and the MAC."""
+
+INTERFACE_DESCRIPTION = "1.3.6.1.2.1.2.2.1.2"
+INTERFACE_NAME = "1.3.6.1.2.1.31.1.1.1.1"
+"""RFC 2863 §6: ifDescr and ifName, by interface."""
+
+LLDP_CHASSIS = "1.0.8802.1.1.2.1.3.2"
+LLDP_PORT_ID_SUBTYPE = "1.0.8802.1.1.2.1.3.7.1.2"
+LLDP_PORT_ID = "1.0.8802.1.1.2.1.3.7.1.3"
+LLDP_PORT_DESCRIPTION = "1.0.8802.1.1.2.1.3.7.1.4"
+LLDP_REMOTE_CHASSIS_SUBTYPE = "1.0.8802.1.1.2.1.4.1.1.4"
+LLDP_REMOTE_CHASSIS = "1.0.8802.1.1.2.1.4.1.1.5"
+LLDP_REMOTE_PORT_SUBTYPE = "1.0.8802.1.1.2.1.4.1.1.6"
+LLDP_REMOTE_PORT = "1.0.8802.1.1.2.1.4.1.1.7"
+LLDP_REMOTE_NAME = "1.0.8802.1.1.2.1.4.1.1.9"
+"""IEEE 802.1AB-2005 §12.2: the local system by port, remote ones by time mark, port and number."""
+
 ENTERPRISES = "1.3.6.1.4.1."
 """RFC 1155 §3.1.4: the number that follows is the maker's."""
 
@@ -35,15 +58,21 @@ class Version(IntEnum):
     V2C = 1
 
 
+Value = bytes | str | int | IPv4Address | None
+"""Octets, an object identifier, a number, an address; None for what is not there."""
+
+
 class SnmpMessage(NamedTuple):
     """A message; ``values`` by object identifier, None where a request asks or nothing is there."""
 
     version: Version
     community: bytes
     request: int
-    values: Mapping[str, bytes | str | IPv4Address | None]
+    values: Mapping[str, Value]
     asks_next: bool = False
     """It is a GetNextRequest: what it asks for is what follows each key."""
+    repetitions: int = 0
+    """It is a GetBulkRequest: so many are asked for that follow each key."""
 
 
 def encode_get(message: SnmpMessage) -> bytes:
@@ -58,6 +87,18 @@ def encode_get_next(message: SnmpMessage) -> bytes:
     from puresnmp.pdu import GetNextRequest
 
     return _encode(message, GetNextRequest)
+
+
+def encode_get_bulk(message: SnmpMessage) -> bytes:
+    """A GetBulkRequest for the ``repetitions`` that follow the keys of ``values``; not version 1.
+
+    RFC 3416 §4.2.3.
+    """
+    from puresnmp.pdu import BulkGetRequest
+    from x690.types import ObjectIdentifier
+
+    keys = [ObjectIdentifier(key) for key in message.values]
+    return _whole(message, BulkGetRequest(message.request, 0, message.repetitions, *keys))
 
 
 def encode_discovery(number: int) -> bytes:
@@ -87,6 +128,21 @@ def parse_engine(data: bytes) -> tuple[int, bytes]:
     return number, engine
 
 
+def parse_error(data: bytes) -> int:
+    """The number of a response that reports an error instead of values. Raises Malformed.
+
+    Version 1 says so that nothing follows what was asked for (RFC 1157 §4.1.3).
+    """
+    message = _inside(Reader(data, "SNMP"), (_SEQUENCE,))
+    _inside(message, (_INTEGER,))
+    _inside(message, (_OCTETS,))
+    pdu = _inside(message, (_RESPONSE,))
+    number = int.from_bytes(_inside(pdu, (_INTEGER,)).rest(), "big")
+    if not any(_inside(pdu, (_INTEGER,)).rest()):
+        raise message.wrong("reports no error")
+    return number
+
+
 def encode_response(message: SnmpMessage) -> bytes:
     """A Response; values that are text are object identifiers."""
     from puresnmp.pdu import GetResponse
@@ -98,17 +154,24 @@ def _encode(message: SnmpMessage, kind: type) -> bytes:
     from puresnmp.pdu import PDUContent
     from puresnmp.types import IpAddress
     from puresnmp.varbind import VarBind
-    from x690.types import Integer, Null, ObjectIdentifier, OctetString, Sequence, X690Type
+    from x690.types import Integer, Null, ObjectIdentifier, OctetString, X690Type
 
-    def wrapped(value: bytes | str | IPv4Address | None) -> X690Type[Any]:
+    def wrapped(value: Value) -> X690Type[Any]:
         if value is None:
             return Null()
+        if isinstance(value, int):
+            return Integer(value)
         if isinstance(value, IPv4Address):
             return IpAddress(value)
         return OctetString(value) if isinstance(value, bytes) else ObjectIdentifier(value)
 
     bound = [VarBind(ObjectIdentifier(key), wrapped(v)) for key, v in message.values.items()]
-    pdu = kind(PDUContent(message.request, bound))
+    return _whole(message, kind(PDUContent(message.request, bound)))
+
+
+def _whole(message: SnmpMessage, pdu: Any) -> bytes:
+    from x690.types import Integer, OctetString, Sequence
+
     return bytes(Sequence([Integer(message.version), OctetString(message.community), pdu]))
 
 
@@ -116,7 +179,12 @@ def parse(data: bytes) -> SnmpMessage:
     """Read a request or a response. Raises Malformed, also for one that reports an error."""
     if len(data) > LONGEST:
         raise Malformed(f"SNMP message of {len(data)} octets", LONGEST)
-    _check_shape(data)
+    at = _check_shape(data)
+    is_bulk = data[at] == _GET_BULK
+    if is_bulk:
+        # It has the shape of a GetNextRequest, with the repetitions where that has the place of
+        # an error (RFC 3416 §3); the library reads only the latter.
+        data = data[:at] + bytes((_GET_NEXT,)) + data[at + 1 :]
     from puresnmp.pdu import GetNextRequest, GetRequest, GetResponse
     from puresnmp.types import IpAddress
     from x690 import decode
@@ -129,14 +197,16 @@ def parse(data: bytes) -> SnmpMessage:
             raise Malformed("SNMP version or community is of another type", 0)
         if not isinstance(pdu, GetRequest | GetNextRequest | GetResponse):
             raise Malformed("SNMP message is neither a request nor a response", 0)
-        values: dict[str, bytes | str | IPv4Address | None] = {}
+        values: dict[str, Value] = {}
         for bound in pdu.value.varbinds:
             value = bound.value
             if isinstance(value, OctetString):
                 values[str(bound.oid)] = bytes(value.value)
             elif isinstance(value, ObjectIdentifier):
                 values[str(bound.oid)] = str(value.value)
-            elif isinstance(value, IpAddress):
+            elif isinstance(value, IpAddress) or (
+                isinstance(value, Integer) and isinstance(value.value, int)
+            ):
                 values[str(bound.oid)] = value.value
             else:
                 values[str(bound.oid)] = None
@@ -145,7 +215,8 @@ def parse(data: bytes) -> SnmpMessage:
             community.value,
             int(pdu.value.request_id),
             values,
-            isinstance(pdu, GetNextRequest),
+            isinstance(pdu, GetNextRequest) and not is_bulk,
+            pdu.value.error_index if is_bulk else 0,
         )
     except Malformed:
         raise
@@ -155,20 +226,30 @@ def parse(data: bytes) -> SnmpMessage:
 
 
 _INTEGER, _OCTETS, _OBJECT_ID, _SEQUENCE = 0x02, 0x04, 0x06, 0x30
-_PDUS = (0xA0, 0xA1, 0xA2)
+
+
+def _is_simple(value: object) -> bool:
+    return isinstance(value, int | IPv4Address)
+
+
+_GET_NEXT, _RESPONSE, _GET_BULK = 0xA1, 0xA2, 0xA5
+_PDUS = (0xA0, _GET_NEXT, _RESPONSE, _GET_BULK)
 _SIMPLE = {_INTEGER, _OCTETS, 0x05, _OBJECT_ID, *range(0x40, 0x47), 0x80, 0x81, 0x82}
 _MOST_BOUND = 64
 
 
-def _check_shape(data: bytes) -> None:
+def _check_shape(data: bytes) -> int:
     """That the tags are those of a message and every length fits, before the library sees it.
 
-    Nested where nothing may be nested, its error messages take time without bound.
+    Nested where nothing may be nested, its error messages take time without bound. Gives where the
+    PDU begins.
     """
     outer = Reader(data, "SNMP")
     message = _inside(outer, (_SEQUENCE,))
     _inside(message, (_INTEGER,))
     _inside(message, (_OCTETS,))
+    # The message ends where the data does, or is refused below.
+    at = len(data) - message.remaining
     pdu = _inside(message, _PDUS)
     for _ in range(3):
         _inside(pdu, (_INTEGER,))
@@ -184,6 +265,7 @@ def _check_shape(data: bytes) -> None:
         _at_end(pair)
     for reader in (bound, pdu, message, outer):
         _at_end(reader)
+    return at
 
 
 def _inside(reader: Reader, tags: Collection[int]) -> Reader:

@@ -34,6 +34,7 @@ from portcall.core.find.sighting import (
     words,
 )
 from portcall.core.find.snmp_system import EngineQuestion, SystemGroup
+from portcall.core.find.switch_tables import ReadTables
 from portcall.core.talk.ask_each import ANSWER_WAITS, AskEach
 from portcall.core.talk.conversation import Conversation, Datagram, Endpoint
 from portcall.core.talk.dialogue import Script
@@ -177,9 +178,24 @@ async def _by_snmp(
 ) -> None:
     system = SystemGroup(found.orders.community)
     silent = await _by_datagram(runner, found, vantage, system, addresses)
+    await _tables(runner, found, vantage, [each for each in addresses if each in found.by_snmp])
     silent = [address for address in silent if address not in found.identified]
     if silent:
         await _by_datagram(runner, found, vantage, EngineQuestion(), silent)
+
+
+async def _tables(
+    runner: Runner, found: Findings, vantage: Vantage, addresses: Iterable[IPv4Address]
+) -> None:
+    """Ask those that speak SNMP for a switch's tables, each one question at a time."""
+    with ExitStack() as stack:
+        ends = []
+        for address in addresses:
+            asking = ReadTables(address, found.orders.community)
+            medium = stack.enter_context(runner.using(Datagrams.at(vantage, refusals=True)))
+            ends.append(runner.start(asking, medium, found.switches.append))
+        for end in ends:
+            await end.wait()
 
 
 async def _by_datagram(

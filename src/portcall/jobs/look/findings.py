@@ -15,6 +15,7 @@ from portcall.core.find.device import MANY_ADDRESSES
 from portcall.core.find.outlook import Outlook
 from portcall.core.find.sighting import Method, Sighting
 from portcall.core.find.snmp_system import DEFAULT_COMMUNITY
+from portcall.core.find.switch_tables import SwitchTables
 from portcall.core.talk.pacer import Pace
 from portcall.core.talk.request import AddressProtocol
 from portcall.host.datagrams import Datagrams
@@ -116,6 +117,10 @@ class Findings:
         self._with_mac: set[IPv4Address] = set()
         self.identified: set[IPv4Address] = set()
         """Those that said by CIP what they are."""
+        self.by_snmp: set[IPv4Address] = set()
+        """Those that answered SNMP."""
+        self.switches: list[SwitchTables] = []
+        """What managed switches told of their ports."""
         self.asked: set[IPv4Address] = set(orders.known)
         """Those that are being asked what they are, or need not be."""
         self.ears: list[Ear] = []
@@ -144,6 +149,8 @@ class Findings:
             return
         if seen.method is Method.CIP and seen.address is not None:
             self.identified.add(seen.address)
+        if seen.method is Method.SNMP and seen.address is not None:
+            self.by_snmp.add(seen.address)
         address = seen.address
         if address is not None and len(self._with_mac) < _MOST_ASKED:
             if seen.mac is not None:

@@ -31,6 +31,7 @@ from portcall.core.find.ipv6_echo import Ipv6Echo
 from portcall.core.find.outlook import Outlook
 from portcall.core.find.overhear import Overhear
 from portcall.core.find.sighting import Field, Method, Sighting, words
+from portcall.core.find.switch_tables import SwitchTables
 from portcall.core.talk.probe import PROBE_TIME
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.wire import cip
@@ -124,6 +125,11 @@ class Look:
     def not_run(self) -> list[NotRun]:
         """The methods that could not run here, and why."""
         return self.findings.not_run
+
+    @property
+    def switches(self) -> list[SwitchTables]:
+        """What managed switches told of their ports."""
+        return self.findings.switches
 
     async def run(self) -> None:
         """Look, to the end. When it is cancelled, sockets are closed and legs taken down."""
