@@ -2,31 +2,19 @@
 
 from __future__ import annotations
 
-import json
-from datetime import UTC, datetime
-from functools import partial
-
 import click
 
+from portcall.cli.afresh import NOW, look_afresh
 from portcall.cli.logbook import opened
 from portcall.cli.main import INTERRUPTED, NO, YES
-from portcall.cli.options import adapter_option, chosen_adapter, json_option
-from portcall.cli.recording import recorded
-from portcall.cli.running import run_until_interrupted
+from portcall.cli.options import adapter_option, json_option
 from portcall.cli.say import note, print_json
 from portcall.cli.table import Remark, Tone, console, print_lines
-from portcall.core.counted import counted
 from portcall.core.record.compare import Changed, Comparison, compare
-from portcall.core.record.entry import Kind
-from portcall.core.record.look import SeenDevice, read_look
+from portcall.core.record.look import SeenDevice
 from portcall.core.trouble import BadInput
-from portcall.jobs.look.looked import look
-from portcall.jobs.look.orders import gathering_for, orders_for
-from portcall.jobs.record.looks import look_body
 from portcall.jobs.record.reading import Looks, NamedLook, explained
-from portcall.site.folder import Site, this_site
-
-_NOW = "now"
+from portcall.site.folder import this_site
 
 
 @click.command("compare")
@@ -49,14 +37,14 @@ def compare_command(
     portcall compare yesterday now
     """
     site = this_site()
-    if first == _NOW:
+    if first == NOW:
         raise BadInput("now is the later of two: portcall compare last now")
     book = opened(site)
     looks = Looks(book)
-    afresh = second == _NOW
+    afresh = second == NOW
     # The earlier one first: where there is none, nothing is sent.
     earlier = looks.from_the_end(0 if afresh else 1) if first is None else looks.named(first)
-    later = _look_afresh(site, adapter_name) if afresh else looks.named(second or "last")
+    later = look_afresh(site, adapter_name) if afresh else looks.named(second or "last")
     if later is None:
         return INTERRUPTED
     found = compare(earlier.look, later.look, explained(book, earlier, later))
@@ -65,24 +53,6 @@ def compare_command(
     else:
         _print(found, earlier, later)
     return YES if found.is_same else NO
-
-
-def _look_afresh(site: Site, adapter_name: str | None) -> NamedLook | None:
-    """Look, and write it down; None when Ctrl-C ended that."""
-    gathering = gathering_for(site)
-    adapter = chosen_adapter(adapter_name)
-    orders = orders_for(adapter, site, gathering)
-    work = partial(look, adapter, orders, gathering, tell=note)
-    looked, interrupted = run_until_interrupted(lambda stop: work(stop=stop))
-    if interrupted:
-        return None
-    devices = gathering.devices()
-    body = look_body(looked, devices)
-    recorded(site, Kind.LOOK, counted(len(devices), "device"), body, adapter=adapter.name)
-    # As it is written down, which is how the other one is read.
-    afresh = read_look(json.loads(json.dumps(body)))
-    assert afresh is not None
-    return NamedLook(_NOW, afresh, datetime.now(UTC))
 
 
 def _print(found: Comparison, earlier: NamedLook, later: NamedLook) -> None:

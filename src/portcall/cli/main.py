@@ -45,6 +45,7 @@ COMMANDS = {
     "status": "How far the site is, from its logbook; nothing is sent.",
     "compare": "What changed between two looks.",
     "logbook": "What was seen and done at this site, by whom and when.",
+    "sketch": "Draw the site: switches, subnets, and each device with name and address.",
     "restore": "Put this computer's adapters back as they were.",
     "completion": "Have the shell complete commands, adapters and planned names.",
     "plant": "The practice plant: simulated devices to try all this on.",

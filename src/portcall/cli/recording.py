@@ -6,13 +6,15 @@ from collections.abc import Mapping
 from typing import Any
 
 from portcall.cli.say import note
-from portcall.core.record.entry import Kind
+from portcall.core.record.entry import Entry, Kind
 from portcall.site.folder import Site
 from portcall.site.logbook.inbox import new_entry, write_if_possible
 
 
-def recorded(site: Site, kind: Kind, summary: str, body: Mapping[str, Any], **about: str) -> None:
+def recorded(site: Site, kind: Kind, summary: str, body: Mapping[str, Any], **about: str) -> Entry:
     """Write it down. A command that only saw something has done so all the same: it is said."""
-    reason = write_if_possible(site.folder, new_entry(kind, summary, body, **about))
+    entry = new_entry(kind, summary, body, **about)
+    reason = write_if_possible(site.folder, entry)
     if reason is not None:
         note(reason)
+    return entry

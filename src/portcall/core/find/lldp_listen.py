@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from portcall.core.address import UNSPECIFIED, Mac
+from portcall.core.find.device import Device
 from portcall.core.find.sighting import Field, Method, Sighting, words
 from portcall.core.printable import decoded
 from portcall.core.wire import lldp
 
 _MOST_OTHERS = 4
+_HERE = "its port at this cable: "
 
 
 def sighting(sender: Mac, said: lldp.Announcement, now: float) -> Sighting:
@@ -33,8 +35,14 @@ def sighting(sender: Mac, said: lldp.Announcement, now: float) -> Sighting:
         Method.LLDP,
         (Field.NAME, decoded(said.name)),
         (Field.DESCRIPTION, description),
-        (Field.MANNER, f"its port at this cable: {wired}" if wired else None),
+        (Field.MANNER, f"{_HERE}{wired}" if wired else None),
         (Field.MANNER, f"calls its chassis {chassis}" if chassis else None),
         (Field.MANNER, f"says that it is managed at {listed}, too" if listed else None),
     )
     return Sighting(now, Method.LLDP, mac, first, values)
+
+
+def port_here(device: Device) -> str:
+    """The port of its own that a device says this cable is in; "" where it says none."""
+    told = (each.value for each in device.said if each.method is Method.LLDP)
+    return next((each.removeprefix(_HERE) for each in told if each.startswith(_HERE)), "")

@@ -9,11 +9,11 @@ from __future__ import annotations
 from collections.abc import Generator, Iterable, Mapping
 from dataclasses import dataclass
 from ipaddress import IPv4Address
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
-from portcall.core.address import Mac
+from portcall.core.address import Mac, parse_mac
 from portcall.core.find.snmp_system import DEFAULT_COMMUNITY
-from portcall.core.printable import decoded
+from portcall.core.printable import decoded, printable
 from portcall.core.talk.conversation import (
     Actions,
     Conversation,
@@ -22,6 +22,7 @@ from portcall.core.talk.conversation import (
     Report,
     Send,
 )
+from portcall.core.trouble import BadInput
 from portcall.core.wire import lldp, snmp
 from portcall.core.wire.octets import Malformed
 from portcall.core.wire.snmp import Value, Version
@@ -33,6 +34,9 @@ _MOST_ROWS = 4096
 """Rows of one column that are read: a switch of a whole site knows more MACs than a line has."""
 
 _MOST_QUESTIONS = 600
+_LONGEST = 40
+"""Characters of a name that are kept."""
+
 _ANSWER_WAIT = 1.0
 _ATTEMPTS = 2
 
@@ -47,11 +51,15 @@ class Neighbour(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class Port:
-    """A port of a switch, and what is behind it: every MAC, and who announced itself."""
+    """A port of a switch, and what is behind it: every MAC, and who announced itself.
+
+    ``others`` counts the MACs behind it that are not listed here.
+    """
 
     name: str
     behind: tuple[Mac, ...] = ()
     neighbours: tuple[Neighbour, ...] = ()
+    others: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -265,7 +273,7 @@ def _label(value: Value, number: int | str) -> str:
 
 
 def _text(value: Value) -> str:
-    return decoded(value, 40) if isinstance(value, bytes) else ""
+    return decoded(value, _LONGEST) if isinstance(value, bytes) else ""
 
 
 def _mac(value: Value) -> Mac | None:
@@ -300,7 +308,7 @@ def tables_document(found: SwitchTables, known: Iterable[Mac]) -> dict[str, obje
             {
                 "port": port.name,
                 "behind": [str(mac) for mac in port.behind if mac in wanted],
-                "others": sum(mac not in wanted for mac in port.behind),
+                "others": port.others + sum(mac not in wanted for mac in port.behind),
                 "neighbours": [
                     {
                         "mac": str(each.mac) if each.mac else None,
@@ -313,3 +321,32 @@ def tables_document(found: SwitchTables, known: Iterable[Mac]) -> dict[str, obje
             for port in found.ports
         ],
     }
+
+
+def read_tables(document: Any) -> SwitchTables | None:
+    """A switch's tables from JSON; None for what is none. An odd port loses that alone."""
+    try:
+        address = IPv4Address(document["address"])
+        macs = tuple(parse_mac(each) for each in document["macs"][:_MOST_ROWS])
+        listed = document["ports"][:_MOST_ROWS]
+    except (KeyError, TypeError, ValueError, BadInput):
+        return None
+    ports = filter(None, map(_read_port, listed))
+    return SwitchTables(address, macs, tuple(ports), document.get("whole") is True)
+
+
+def _read_port(document: Any) -> Port | None:
+    try:
+        neighbours = tuple(
+            Neighbour(
+                parse_mac(each["mac"]) if each["mac"] else None,
+                printable(str(each["name"] or ""), _LONGEST),
+                printable(str(each["port"] or ""), _LONGEST),
+            )
+            for each in document["neighbours"][:_MOST_ROWS]
+        )
+        behind = tuple(parse_mac(each) for each in document["behind"][:_MOST_ROWS])
+        name = printable(str(document["port"]), _LONGEST)
+        return Port(name, behind, neighbours, int(document["others"]))
+    except (KeyError, TypeError, ValueError, AttributeError, BadInput):
+        return None

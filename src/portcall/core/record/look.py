@@ -8,17 +8,26 @@ from __future__ import annotations
 import marshal
 from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from ipaddress import AddressValueError, IPv4Address
+from ipaddress import AddressValueError, IPv4Address, IPv4Interface
 from typing import Any
 
-from portcall.core.address import AddressError, AddressRange, Mac, parse_mac, parse_range
+from portcall.core.address import (
+    AddressError,
+    AddressRange,
+    Mac,
+    parse_interface,
+    parse_mac,
+    parse_range,
+)
 from portcall.core.find.device import Device
 from portcall.core.find.sighting import Field, Method, Said, Sighting
+from portcall.core.find.switch_tables import SwitchTables, read_tables
 from portcall.core.printable import printable
 from portcall.core.talk.request import AddressProtocol
 
 _MOST_DEVICES = 200_000
 _MOST_SAID = 64
+_MOST_SWITCHES = 256
 _LONGEST = 400
 
 
@@ -99,6 +108,11 @@ class SeenLook:
     whole: bool = True
     unasked: bool = field(default=False)
     """Whether nothing says which ranges it asked: a file of an older version."""
+    switches: tuple[SwitchTables, ...] = ()
+    """What managed switches told of their ports."""
+    own: Mac | None = None
+    """The MAC of the adapter that looked."""
+    own_addresses: tuple[IPv4Interface, ...] = ()
 
     def __len__(self) -> int:
         """How many devices it has."""
@@ -122,6 +136,11 @@ class SeenLook:
                 if isinstance(address, str) and address in addresses and document.get("mac"):
                     found.setdefault(address, set()).add(str(document["mac"]))
         return found
+
+    def has_asked(self, address: IPv4Address) -> bool:
+        """Whether it came to its end, and asked who has an address."""
+        asked = any(address in span for span in self.ranges)
+        return self.whole and Method.ARP in self.methods and asked
 
     def could_see(self, device: SeenDevice) -> str | None:
         """Why a device that this look does not have may have been there all the same, or None."""
@@ -161,7 +180,13 @@ def read_look(body: Any) -> SeenLook | None:
     written = {key: _packed(each) for each in said if (key := _key(each))}
     asked = body.get("asked")
     ranges = tuple(_ranges(asked)) if isinstance(asked, list) else ()
-    return SeenLook(written, ranges, not_run, ran, bool(whole), not isinstance(asked, list))
+    unasked = not isinstance(asked, list)
+    switches = tuple(filter(None, map(read_tables, _list(body.get("switches"))[:_MOST_SWITCHES])))
+    own = body.get("workstation")
+    own = own if isinstance(own, dict) else {}
+    mac = _mac(own.get("mac"))
+    interfaces = tuple(_interfaces(_list(own.get("addresses"))))
+    return SeenLook(written, ranges, not_run, ran, bool(whole), unasked, switches, mac, interfaces)
 
 
 def _packed(document: dict[str, Any]) -> bytes:
@@ -188,6 +213,14 @@ def _ranges(asked: list[Any]) -> Iterable[AddressRange]:
     for each in asked:
         try:
             yield parse_range(str(each))
+        except AddressError:
+            continue
+
+
+def _interfaces(texts: list[Any]) -> Iterable[IPv4Interface]:
+    for each in texts:
+        try:
+            yield parse_interface(str(each))
         except AddressError:
             continue
 

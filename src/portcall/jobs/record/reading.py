@@ -21,17 +21,23 @@ from portcall.site.logbook.store import Logbook, Numbered
 
 _LOOKS = (Kind.LOOK, Kind.VERIFICATION)
 _LARGEST_FILE = 256 * 1024 * 1024
+_MOST_TRIED = 20
 _MOST_LOOKS = 200
 """Looks that are read for the state of a site: who was last seen before these is forgotten."""
 
 
 @dataclass(frozen=True, slots=True)
 class NamedLook:
-    """A look, and how it was named; ``at`` is when it was, None for a file."""
+    """A look, and how it was named; ``entry`` is its own in the logbook, None for a file."""
 
     words: str
     look: SeenLook
-    at: datetime | None
+    entry: Entry | None = None
+
+    @property
+    def at(self) -> datetime | None:
+        """When it was; None for a file."""
+        return self.entry.at if self.entry else None
 
     def __str__(self) -> str:
         when = f" of {self.at.astimezone():%Y-%m-%d %H:%M}" if self.at else ""
@@ -48,7 +54,7 @@ class Looks:
         """By ``last``, a number, a day or time, or the file of one. Raises BadInput."""
         path = Path(words)
         if path.suffix == ".json":
-            return NamedLook(words, _read_file(path), None)
+            return NamedLook(words, _read_file(path))
         if words == "last":
             return self.from_the_end(0)
         if words.isdecimal():
@@ -70,11 +76,22 @@ class Looks:
         words = "the look before" if back else "the last look"
         return self._read(words, self._found[-1 - back])
 
+    def with_switches(self, meant: NamedLook) -> NamedLook:
+        """This look, or the last one before it in which a switch told its ports; else this one."""
+        if meant.look.switches or meant.at is None:
+            return meant
+        before = [each for each in self._found if each.entry.at < meant.at]
+        for each in reversed(before[-_MOST_TRIED:]):
+            look = read_look(each.body)
+            if look is not None and look.switches:
+                return NamedLook(f"look {each.number}", look, each.entry)
+        return meant
+
     def _read(self, words: str, found: Numbered) -> NamedLook:
         look = read_look(found.body)
         if look is None:
             raise BadInput(f"look {found.number}: what it found cannot be read")
-        return NamedLook(words, look, found.entry.at)
+        return NamedLook(words, look, found.entry)
 
 
 class Span(NamedTuple):

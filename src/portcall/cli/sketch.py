@@ -1,0 +1,90 @@
+"""``portcall sketch``."""
+
+from __future__ import annotations
+
+from importlib.util import find_spec
+from pathlib import Path
+
+import click
+
+from portcall.cli.afresh import look_afresh
+from portcall.cli.logbook import opened
+from portcall.cli.main import INTERRUPTED, YES
+from portcall.cli.options import adapter_option, plan_if_sound
+from portcall.cli.say import note
+from portcall.cli.views.tree import print_tree
+from portcall.core.counted import counted
+from portcall.core.sketch.layout import PAPERS, lay_out
+from portcall.core.trouble import BadInput, NotPossibleHere
+from portcall.jobs.record.reading import Looks
+from portcall.jobs.sketch.sketch import picture_of
+from portcall.site.files import write_whole
+from portcall.site.folder import this_site
+
+_SUFFIXES = (".svg", ".png", ".pdf")
+
+
+@click.command("sketch")
+@click.argument("file", required=False, type=click.Path(dir_okay=False, path_type=Path))
+@click.option("--now", is_flag=True, help="Look first, instead of taking the last look.")
+@click.option(
+    "--look", "words", metavar="LOOK", help='Another look: a number, yesterday, "2026-11-20 14:00".'
+)
+@click.option(
+    "--paper", type=click.Choice(list(PAPERS)), default="a4", show_default=True, help="Lying."
+)
+@click.option("--overwrite", is_flag=True, help="Write over a FILE that is there.")
+@adapter_option
+def sketch_command(
+    file: Path | None,
+    now: bool,
+    words: str | None,
+    paper: str,
+    overwrite: bool,
+    adapter_name: str | None,
+) -> int:
+    """Draw the site: switches, subnets, and each device with its name and address.
+
+    FILE ends in .svg, .png or .pdf; without it, the drawing is a tree in the terminal. It shows
+    the last look, held against the plan: what is planned and not there is dashed, and what is not
+    planned is marked. Which port a device is plugged into is known where a switch tells it by SNMP.
+
+    \b
+    portcall sketch
+    portcall sketch line.pdf --paper a3
+    """
+    if file is not None:
+        _check(file, overwrite)
+    if now and words is not None:
+        raise BadInput("--now or --look: choose one")
+    if adapter_name is not None and not now:
+        raise BadInput("--adapter is for --now: without that, nothing is sent")
+    site = this_site()
+    plan = plan_if_sound(site)
+    looks = Looks(opened(site))
+    meant = look_afresh(site, adapter_name) if now else looks.named(words or "last")
+    if meant is None:
+        return INTERRUPTED
+    picture = picture_of(site, plan, meant, looks.with_switches(meant))
+    if file is None:
+        print_tree(picture)
+        return YES
+    from portcall.jobs.sketch.draw import drawn, measure
+
+    sheets = lay_out(picture, PAPERS[paper], measure)
+    write_whole(file, drawn(sheets, file.suffix.lower().removeprefix(".")))
+    size = f"{paper.upper()}, {counted(len(sheets), 'sheet')}"
+    note(f"{file}: {counted(sum(1 for _ in picture.figures()), 'device')}, {size}")
+    return YES
+
+
+def _check(file: Path, overwrite: bool) -> None:
+    """Before anything is sent: whether FILE can become a drawing."""
+    if file.suffix.lower() not in _SUFFIXES:
+        raise BadInput(f"{file}: is no name for a drawing; end it in .svg, .png or .pdf")
+    if file.exists() and not overwrite:
+        raise BadInput(f"{file}: is there already; another name, or --overwrite")
+    if find_spec("matplotlib") is None:
+        raise NotPossibleHere(
+            "matplotlib: not installed, and needed for a drawing; pip install 'portcall[report]'"
+        )

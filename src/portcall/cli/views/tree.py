@@ -1,0 +1,68 @@
+"""A site as a tree in the terminal: the same picture that is drawn on paper."""
+
+from __future__ import annotations
+
+from rich.text import Text
+from rich.tree import Tree
+
+from portcall.cli.table import console
+from portcall.core.sketch.picture import Band, Branch, Figure, Mark, Picture
+
+_TONES = {
+    Mark.NOT_THERE: "red",
+    Mark.TWICE: "bold red",
+    Mark.UNPLANNED: "yellow",
+    Mark.ELSEWHERE: "yellow",
+}
+
+
+def print_tree(picture: Picture) -> None:
+    """Print it, with what it rests on and what it cannot show."""
+    out = console()
+    out.print(Text(picture.title, "bold"), Text(picture.about), sep=", ", soft_wrap=True)
+    first, *rest = picture.workstation
+    tree = Tree(_joined((first, "bold"), *((text, "") for text in rest)))
+    for branch in picture.branches:
+        _add(tree, branch)
+    out.print(tree, soft_wrap=True)
+    for remark in picture.remarks:
+        out.print(Text(f"- {remark}"), soft_wrap=True)
+
+
+def _add(tree: Tree, branch: Branch) -> None:
+    figure = branch.switch
+    if figure is None:
+        node = tree.add(Text(branch.title, "italic"))
+    else:
+        about = [(figure.address, ""), (figure.details, ""), (branch.plugged, "")]
+        mark = (figure.words, _TONES.get(figure.mark, ""))
+        node = tree.add(_joined((figure.name, "bold"), *about, mark))
+    for band in branch.bands:
+        _add_band(node, band)
+    for below in branch.branches:
+        _add(node, below)
+
+
+def _add_band(tree: Tree, band: Band) -> None:
+    node = tree.add(Text(band.label, "underline"))
+    ports = max((len(each.port) for each in band.figures), default=0)
+    names = max(len(each.name) for each in band.figures)
+    addresses = max(len(each.address) for each in band.figures)
+    for each in band.figures:
+        node.add(_line(each, ports, names, addresses))
+
+
+def _line(figure: Figure, ports: int, names: int, addresses: int) -> Text:
+    line = Text()
+    if ports:
+        line.append(f"{figure.port:<{ports}}  ")
+    line.append(f"{figure.name:<{names}}", "bold")
+    line.append(f"  {figure.address:<{addresses}}  ")
+    told = _joined((figure.details, ""), (figure.words, _TONES.get(figure.mark, "")))
+    line.append_text(told)
+    line.rstrip()
+    return line
+
+
+def _joined(*parts: tuple[str, str]) -> Text:
+    return Text(", ").join(Text(text, style) for text, style in parts if text)

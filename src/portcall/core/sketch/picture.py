@@ -1,0 +1,84 @@
+"""What a drawing of a site shows, before anybody knows where on the paper."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from enum import StrEnum
+from ipaddress import IPv4Network
+
+
+class Mark(StrEnum):
+    """What is to be said of a device, in words; most need none."""
+
+    NONE = ""
+    NOT_THERE = "not there"
+    NOT_ASKED = "not looked for"
+    UNPLANNED = "not in the plan"
+    TWICE = "address twice"
+    ELSEWHERE = "planned elsewhere"
+
+
+@dataclass(frozen=True, slots=True)
+class Figure:
+    """A device: ``key`` is what it goes by, ``port`` where it is plugged in at its switch.
+
+    ``details`` are its kind and place, ``words`` what its mark says in full.
+    """
+
+    key: str
+    name: str
+    address: str
+    details: str = ""
+    port: str = ""
+    mark: Mark = Mark.NONE
+    words: str = ""
+    is_gateway: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Band:
+    """The devices of one subnet at one switch; ``network`` is None for those without an address."""
+
+    network: IPv4Network | None
+    label: str
+    figures: tuple[Figure, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Branch:
+    """A switch with what hangs on it, or what hangs where nobody knows.
+
+    ``switch`` is None for the latter. ``plugged`` says by which ports it hangs on what is above.
+    """
+
+    title: str
+    switch: Figure | None
+    plugged: str
+    bands: tuple[Band, ...]
+    branches: tuple[Branch, ...] = ()
+
+    def figures(self) -> Iterator[Figure]:
+        """Every device of it and below."""
+        if self.switch is not None:
+            yield self.switch
+        for band in self.bands:
+            yield from band.figures
+        for branch in self.branches:
+            yield from branch.figures()
+
+
+@dataclass(frozen=True, slots=True)
+class Picture:
+    """A whole drawing: ``about`` says what it rests on, ``remarks`` what it cannot show."""
+
+    title: str
+    about: str
+    workstation: tuple[str, ...]
+    branches: tuple[Branch, ...]
+    remarks: tuple[str, ...] = ()
+
+    def figures(self) -> Iterator[Figure]:
+        """Every device."""
+        for branch in self.branches:
+            yield from branch.figures()

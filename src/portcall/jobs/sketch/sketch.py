@@ -1,0 +1,50 @@
+"""The picture of a site, from a look and what the site knows."""
+
+from __future__ import annotations
+
+from portcall.core.counted import counted
+from portcall.core.find.overview import Scene
+from portcall.core.plan.rows import Plan
+from portcall.core.sketch.compose import Seen, compose
+from portcall.core.sketch.picture import Picture
+from portcall.core.trouble import BadInput
+from portcall.jobs.look.orders import gathering_for
+from portcall.jobs.record.reading import NamedLook
+from portcall.site.folder import Site
+
+MOST_DEVICES = 2000
+"""A drawing of more is a pile of sheets that nobody reads."""
+
+
+def picture_of(site: Site, plan: Plan, meant: NamedLook, wired: NamedLook) -> Picture:
+    """What a look found, held against the plan; ports are as ``wired`` has them.
+
+    Raises BadInput for more devices than can be drawn.
+    """
+    count = len(meant.look) + len(plan.devices)
+    if count > 2 * MOST_DEVICES:
+        raise BadInput(
+            f"{counted(count, 'device')} in look and plan: up to {MOST_DEVICES:,} are drawn; "
+            "look at fewer: portcall find RANGE"
+        )
+    gathering = gathering_for(site, plan)
+    for each in meant.look.sightings():
+        gathering.add(each)
+    subnets = site.subnets
+    scene = Scene(gathering.devices(), meant.look.own_addresses, plan, subnets)
+    entry = meant.entry
+    when = f"seen on {entry.local:%Y-%m-%d %H:%M}" if entry else f"seen as in {meant.words}"
+    who = f" by {entry.person} on {entry.workstation}" if entry and entry.person else ""
+    told = f"{wired.entry.local:%Y-%m-%d %H:%M}" if wired is not meant and wired.entry else ""
+    return compose(
+        Seen(
+            site.label or "a plant network",
+            f"{when}{who}; {counted(len(scene.devices), 'device')}",
+            entry.adapter if entry else "",
+            scene,
+            meant.look,
+            wired.look,
+            told,
+            subnets,
+        )
+    )
