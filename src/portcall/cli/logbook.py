@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-import json
 import os
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 from pathlib import Path
 
 import click
@@ -108,8 +108,8 @@ def export_command(
         rows = [_TEXTS, *([str(_short(each)[key]) for key in _TEXTS] for each in found)]
         write_whole(file, csv_text(rows, ",", mark=False))
     else:
-        lines = (json.dumps(each, ensure_ascii=False) + "\n" for each in _documents(book, found))
-        write_whole(file, "".join(lines).encode())
+        whole = (replace(each.entry, body=body) for each, body in book.with_bodies(found))
+        write_whole(file, "".join(f"{each.line}\n" for each in whole).encode())
     note(f"{file}: {counted(len(found), 'entry', 'entries')}")
     return YES
 

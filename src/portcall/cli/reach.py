@@ -8,6 +8,7 @@ from dataclasses import replace
 from functools import partial
 from ipaddress import IPv4Address
 from pathlib import Path
+from time import monotonic
 
 import click
 
@@ -34,13 +35,14 @@ from portcall.core.reach.echo_facts import Fact, Target
 from portcall.core.reach.ping import HEADERS, LONGEST, OCTETS
 from portcall.core.reach.series import Series, series_of
 from portcall.core.reach.statistics import summarise
+from portcall.core.reach.watch import TargetWatch
 from portcall.core.record.entry import Kind
 from portcall.core.talk.conversation import Endpoint
 from portcall.core.talk.pacer import HIGHEST_PACE, Pace
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.jobs.reach.asking import Rounds
 from portcall.jobs.reach.reach import must_have_an_address, not_oneself, reach
-from portcall.jobs.reach.watching import Ends, Watching, by_the_calendar
+from portcall.jobs.reach.watching import Ends, Watching, by_the_calendar, wall_time
 from portcall.jobs.workstation.ways import own_address_sentence
 from portcall.site.catalogs import read_catalogs
 from portcall.site.echo_log import EchoLog, read_echoes
@@ -207,13 +209,32 @@ def _record(site: Site, watching: Watching, names: Mapping[IPv4Address, str]) ->
     """Write down what a watch came to."""
     watched = list(watching.watch.targets.values())
     sent, lost = sum(each.sent for each in watched), sum(each.lost for each in watched)
-    targets = [
-        {"target": name_of(each.target, names), "sent": each.sent, "lost": each.lost}
-        for each in watched
-    ]
+    targets = [{"target": name_of(each.target, names), **_course(each)} for each in watched]
     told = f"{counted(len(watched), 'target')}: {sent - lost} of {sent} came back"
     adapter = watching.rounds.adapter.name
     recorded(site, Kind.WATCH, told, {"targets": targets}, adapter=adapter)
+
+
+def _course(each: TargetWatch) -> dict[str, object]:
+    """What came of a target, and how that went over time."""
+
+    def ms(seconds: float | None) -> float | None:
+        return None if seconds is None else round(seconds * 1000, 3)
+
+    course, gap = each.course, each.worst_gap(monotonic())
+    began = None if course.began is None else wall_time(course.began)
+    return {
+        "sent": each.sent,
+        "lost": each.lost,
+        "median_ms": ms(each.times.quantile(0.5)),
+        "gap_s": None if gap is None else round(gap[0], 3),
+        "began": None if began is None else began.isoformat(timespec="milliseconds"),
+        "span_s": course.width,
+        "spans": [
+            [span.sent, span.lost, ms(span.shortest), ms(span.mean), ms(span.longest)]
+            for span in course.spans
+        ],
+    }
 
 
 def _pace(site: Site, in_all: float | None) -> Pace:

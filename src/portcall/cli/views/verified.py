@@ -20,7 +20,7 @@ from portcall.cli.table import (
 )
 from portcall.cli.views.devices import addresses, what
 from portcall.core.find.device import Device
-from portcall.core.verify.judgement import Judgement, Verdict
+from portcall.core.verify.judgement import Judgement, Verdict, Who
 from portcall.jobs.verify.verify import Verified
 
 _TO_DO = (Verdict.ASKING, Verdict.NO_ADDRESS, Verdict.NOT_JUDGED)
@@ -123,8 +123,18 @@ def _row(judgement: Judgement, verified: Verified) -> dict[str, object]:
         "verdict": judgement.verdict,
         "findings": list(judgement.findings),
         "identity": str(judgement.identity) if judgement.identity else None,
+        **_told(judgement.identity),
         "mask": judgement.mask,
+        "echo_ms": None if judgement.seconds is None else round(judgement.seconds * 1000, 3),
         "other_programs_leave_by": verified.other_ways.get(row.address),
+    }
+
+
+def _told(who: Who | None) -> dict[str, str | None]:
+    return {
+        "product": who.product if who else None,
+        "serial": who.serial if who else None,
+        "firmware": who.firmware if who else None,
     }
 
 

@@ -8,6 +8,7 @@ from enum import StrEnum
 from ipaddress import IPv4Address
 from typing import NamedTuple
 
+from portcall.core.reach.course import Course
 from portcall.core.reach.echo_facts import Fact, Replied, Target
 from portcall.core.reach.histogram import Histogram
 
@@ -57,6 +58,7 @@ class TargetWatch:
         "_in_a_row",
         "_marks",
         "_usual",
+        "course",
         "is_up",
         "last",
         "longest_gap",
@@ -72,6 +74,7 @@ class TargetWatch:
         self.target = target
         self.sent = self.lost = 0
         self.times = Histogram()
+        self.course = Course()
         self.last: float | None = None
         """The latest answer's seconds; None when the latest question was not answered."""
         self.is_up: bool | None = None
@@ -104,7 +107,9 @@ class TargetWatch:
         """Count a fact about this target; gives a change when it is one."""
         self.sent += 1
         if isinstance(fact, Replied):
+            self.course.add(fact.at, fact.seconds)
             return self._answered(fact)
+        self.course.add(fact.at, None)
         self.lost += 1
         self.last, self.reason = None, fact.reason
         self._mark(fact.at, Mark.LOST)

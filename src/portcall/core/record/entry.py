@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import json
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta, timezone
 from enum import StrEnum
@@ -66,6 +67,11 @@ class Entry:
             "body": dict(self.body),
         }
 
+    @property
+    def line(self) -> str:
+        """As ``logbook export`` writes it: the same on every laptop that has it."""
+        return json.dumps(self.document, ensure_ascii=False, sort_keys=True)
+
 
 _TEXTS = ("workstation", "person", "command", "adapter", "name", "mac", "address", "summary")
 
@@ -88,3 +94,9 @@ def read_entry(document: Any) -> Entry | None:
         )
     except (KeyError, TypeError, ValueError, AttributeError, OverflowError):
         return None
+
+
+def documents(listed: Any) -> Iterator[Mapping[str, Any]]:
+    """The objects in a list of JSON; nothing of what is no list."""
+    found = listed if isinstance(listed, list) else ()
+    return (each for each in found if isinstance(each, dict))

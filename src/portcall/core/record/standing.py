@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 from enum import StrEnum
@@ -10,7 +10,7 @@ from typing import Any
 
 from portcall.core.address import UNSPECIFIED
 from portcall.core.plan.rows import Plan, PlannedDevice
-from portcall.core.record.entry import Entry, Kind
+from portcall.core.record.entry import Entry, Kind, documents
 from portcall.core.setting.had import asks_again
 
 
@@ -49,10 +49,15 @@ class RowStanding:
     is_right: bool = False
     advised: str = ""
     """The line that its last verification said to type."""
+    source: str = ""
+    """The entry that its state follows from."""
+    judged_by: str = ""
+    """The entry that judged it last."""
 
-    def now(self, state: State, at: datetime, detail: str = "") -> None:
-        """A newer state."""
-        self.state, self.since, self.detail, self.advised = state, at, detail, ""
+    def now(self, state: State, entry: Entry, detail: str = "") -> None:
+        """A newer state, as an entry has it."""
+        self.state, self.since, self.detail, self.advised = state, entry.at, detail, ""
+        self.source = entry.uid
 
     @property
     def next_line(self) -> str:
@@ -102,7 +107,7 @@ def standing(plan: Plan, entries: Iterable[tuple[Entry, Mapping[str, Any]]]) -> 
 
 
 def _seen(entry: Entry, body: Mapping[str, Any], by_mac: Mapping[str, RowStanding]) -> None:
-    for device in _documents(body.get("devices")):
+    for device in documents(body.get("devices")):
         known = by_mac.get(str(device.get("mac")))
         if known is None:
             continue
@@ -112,13 +117,13 @@ def _seen(entry: Entry, body: Mapping[str, Any], by_mac: Mapping[str, RowStandin
             continue
         asks = device.get("asks")
         if not at and isinstance(asks, list) and asks:
-            known.now(State.ASKED, entry.at, f"for an address by {asks[0]}")
+            known.now(State.ASKED, entry, f"for an address by {asks[0]}")
         else:
-            known.now(State.SEEN, entry.at, f"at {at}" if at else "without an address")
+            known.now(State.SEEN, entry, f"at {at}" if at else "without an address")
 
 
 def _verified(entry: Entry, body: Mapping[str, Any], rows: Mapping[str, RowStanding]) -> None:
-    for judged in _documents(body.get("rows")):
+    for judged in documents(body.get("rows")):
         known = rows.get(str(judged.get("name")))
         if known is None or judged.get("verdict") == "not judged":
             continue
@@ -126,13 +131,13 @@ def _verified(entry: Entry, body: Mapping[str, Any], rows: Mapping[str, RowStand
         told = (judged.get("mac"), judged.get("address"))
         if told != (str(row.mac) if row.mac else None, str(row.address)):
             continue  # It is planned otherwise since: what was right then says nothing now.
-        known.verified = entry.at
+        known.verified, known.judged_by = entry.at, entry.uid
         known.is_right = judged.get("verdict") == "right"
         findings = judged.get("findings")
         first = str(findings[0]) if isinstance(findings, list) and findings else ""
         said, _, line = first.partition(_LINE)
         detail = "" if known.is_right else f"{judged.get('verdict')}: {said}".rstrip(": ")
-        known.now(State.RIGHT if known.is_right else State.WRONG, entry.at, detail)
+        known.now(State.RIGHT if known.is_right else State.WRONG, entry, detail)
         known.advised = f"portcall {line}" if line else ""
 
 
@@ -142,13 +147,13 @@ def _done(entry: Entry, body: Mapping[str, Any], known: RowStanding | None) -> N
         return
     if entry.kind is Kind.POWER_CYCLE and body.get("verdict") == "kept":
         known.proved = entry.at
-        known.now(State.PROVED, entry.at, entry.address)
+        known.now(State.PROVED, entry, entry.address)
     elif entry.kind is Kind.SWAP and body.get("verdict") == "right":
-        known.verified, known.is_right = entry.at, True
-        known.now(State.RIGHT, entry.at)
+        known.verified, known.judged_by, known.is_right = entry.at, entry.uid, True
+        known.now(State.RIGHT, entry)
     elif entry.kind is Kind.ASSIGNED and body.get("event") in ("assigned", "answering"):
         known.is_right = False
-        known.now(State.GIVEN, entry.at, entry.address)
+        known.now(State.GIVEN, entry, entry.address)
     elif entry.kind is Kind.SETTING and body.get("step") == "done":
         known.is_right = False
         _set(entry, str(body.get("settings")), known)
@@ -158,18 +163,10 @@ def _set(entry: Entry, settings: str, known: RowStanding) -> None:
     """A device was told to hold an address; or, undoing that, to ask again, or to have none."""
     if entry.address == str(UNSPECIFIED):
         known.kept = None
-        known.now(State.SEEN, entry.at, "without an address")
+        known.now(State.SEEN, entry, "without an address")
     elif asks_again(settings):
         known.kept = None
-        known.now(State.GIVEN, entry.at, f"{settings}, and asks again")
+        known.now(State.GIVEN, entry, f"{settings}, and asks again")
     else:
         known.kept = entry.at
-        known.now(State.KEPT, entry.at, entry.address)
-
-
-def _documents(listed: Any) -> Iterator[Mapping[str, Any]]:
-    return (
-        (each for each in listed if isinstance(each, dict))
-        if isinstance(listed, list)
-        else iter(())
-    )
+        known.now(State.KEPT, entry, entry.address)
