@@ -46,6 +46,7 @@ COMMANDS = {
     "compare": "What changed between two looks.",
     "logbook": "What was seen and done at this site, by whom and when.",
     "sketch": "Draw the site: switches, subnets, and each device with name and address.",
+    "report": "The hand-over record: devices, proofs, changes, room for signatures.",
     "restore": "Put this computer's adapters back as they were.",
     "completion": "Have the shell complete commands, adapters and planned names.",
     "plant": "The practice plant: simulated devices to try all this on.",

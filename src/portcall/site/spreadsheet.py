@@ -188,18 +188,26 @@ class Sheet:
 
 
 def write_spreadsheet(path: Path, sheet: Sheet) -> None:
-    """Write a spreadsheet for somebody who has nothing but a spreadsheet. Raises OSError.
+    """Write a spreadsheet for somebody who has nothing but a spreadsheet. Raises OSError."""
+    from openpyxl import Workbook
+
+    book = Workbook()
+    book.active.title = "Plan"
+    put_sheet(book.active, sheet)
+    saved = BytesIO()
+    book.save(saved)
+    write_whole(path, saved.getvalue())
+
+
+def put_sheet(page: Worksheet, sheet: Sheet) -> None:
+    """Fill an empty sheet.
 
     Every cell is text: no address becomes a date, no serial number a rounded one, and nothing that
     a device said is run as a formula. The heading stays in sight, and is on every printed page.
     """
-    from openpyxl import Workbook
     from openpyxl.styles import Alignment, Border, Font, PatternFill, Side
     from openpyxl.utils import get_column_letter
 
-    book = Workbook()
-    page = book.active
-    page.title = "Plan"
     _put(page, 1, 1, sheet.title).font = Font(bold=True, size=14)
     _put(page, 2, 1, sheet.below).font = Font(color="606060")
     line = Side(style="thin", color="A0A0A0")
@@ -224,9 +232,6 @@ def write_spreadsheet(path: Path, sheet: Sheet) -> None:
     page.page_setup.fitToHeight = 0
     page.sheet_properties.pageSetUpPr.fitToPage = True
     page.oddFooter.right.text = "&P / &N"
-    saved = BytesIO()
-    book.save(saved)
-    write_whole(path, saved.getvalue())
 
 
 _HEADING_ROW = 4

@@ -13,6 +13,7 @@ from typing import Any
 
 from portcall.core.plan.changing import cells_of
 from portcall.core.plan.rows import Plan
+from portcall.core.printable import printable
 from portcall.core.record.entry import Entry, Kind, documents
 from portcall.core.record.standing import RowStanding, standing
 from portcall.core.report.grounds import Looks, Whole, digest, grounds
@@ -243,3 +244,8 @@ def _number(value: Any) -> float | int | None:
     """A number that can be drawn; None for anything else."""
     is_number = isinstance(value, int | float) and not isinstance(value, bool)
     return value if is_number and 0 <= value < 1e12 else None
+
+
+def _text(value: Any) -> str:
+    """Text out of an entry, which others may have written: a line of ordinary characters."""
+    return "" if value is None else printable(str(value), _LONGEST)

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from enum import StrEnum
 from ipaddress import IPv4Network
+from typing import Any
 
 
 class Mark(StrEnum):
@@ -82,3 +84,52 @@ class Picture:
         """Every device."""
         for branch in self.branches:
             yield from branch.figures()
+
+
+def picture_document(picture: Picture) -> dict[str, Any]:
+    """As JSON has it."""
+    found: dict[str, Any] = json.loads(json.dumps(asdict(picture), default=str))
+    return found
+
+
+def read_picture(document: Any) -> Picture:
+    """A picture from JSON. Raises ValueError for what is none."""
+    try:
+        return Picture(
+            str(document["title"]),
+            str(document["about"]),
+            tuple(map(str, document["workstation"])),
+            tuple(_branch(each) for each in document["branches"]),
+            tuple(map(str, document["remarks"])),
+        )
+    except (KeyError, TypeError, AttributeError, RecursionError) as error:
+        raise ValueError(f"no picture: {error}") from None
+
+
+def _branch(document: Any) -> Branch:
+    return Branch(
+        str(document["title"]),
+        _figure(document["switch"]) if document["switch"] else None,
+        str(document["plugged"]),
+        tuple(_band(each) for each in document["bands"]),
+        tuple(_branch(each) for each in document["branches"]),
+    )
+
+
+def _band(document: Any) -> Band:
+    network = document["network"]
+    figures = tuple(_figure(each) for each in document["figures"])
+    return Band(IPv4Network(network) if network else None, str(document["label"]), figures)
+
+
+def _figure(document: Any) -> Figure:
+    return Figure(
+        str(document["key"]),
+        str(document["name"]),
+        str(document["address"]),
+        str(document["details"]),
+        str(document["port"]),
+        Mark(document["mark"]),
+        str(document["words"]),
+        document["is_gateway"] is True,
+    )

@@ -1,0 +1,151 @@
+"""The record as a page: one file of HTML that needs no network, and the PDF of the same page.
+
+Needs jinja2 and matplotlib, which are imported with this module, and weasyprint for the PDF.
+"""
+
+from __future__ import annotations
+
+import os
+from base64 import b64encode
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from datetime import datetime
+from importlib.resources import files
+from io import BytesIO
+from typing import Any
+
+from jinja2 import Environment, StrictUndefined
+from markupsafe import Markup
+
+from portcall.core.report.words import words
+from portcall.core.sketch.layout import PAPERS, Sheet, lay_out
+from portcall.core.sketch.picture import read_picture
+from portcall.core.trouble import NotPossibleHere
+from portcall.jobs.report.data import ATTACHED, as_data
+from portcall.jobs.report.plots import plot
+from portcall.jobs.sketch.draw import drawn, measure
+
+
+def html(record: Mapping[str, Any], on_paper: bool = False) -> bytes:
+    """The page, and in it the document itself; neither that nor the sketch where it is for paper.
+
+    Everything is escaped, no script runs, and nothing is loaded: the page's own policy says so,
+    too. Raises ValueError for a document that is none.
+    """
+    engine = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True)
+    engine.filters |= {"when": _when, "told": _told, "shown": _shown, "plot": _plot, "css": _css}
+    template = engine.from_string((files(__package__) / "page.html").read_text(encoding="utf-8"))
+    sheets = [None if on_paper else _image(drawn((each,), "svg")) for each in _sheets(record)]
+    page = template.render(
+        record=record,
+        w=words(record["language"]),
+        sketch=sheets,
+        carried=None if on_paper else Markup(as_data(record)),
+    )
+    return page.encode()
+
+
+def pdf(record: Mapping[str, Any]) -> bytes:
+    """The same page on paper, with the document attached. Raises NotPossibleHere, ValueError.
+
+    The sketch is put into its sheets as it is drawn for paper: as lines and letters, not dots.
+    """
+    try:
+        from weasyprint import CSS, HTML, Attachment
+        from weasyprint.text.fonts import FontConfiguration
+
+        from portcall.jobs.report.fonts import OwnFonts, faces
+    except (ImportError, OSError) as error:
+        # It loads Pango, a library of the operating system, when it is imported.
+        raise NotPossibleHere(
+            f"the PDF is set by weasyprint, which does not start here: {error}; "
+            "write FILE.html, and print that from a browser"
+        ) from None
+    made = datetime.fromisoformat(record["as_of"] or "2000-01-01T00:00:00+00:00")
+    attached = Attachment(
+        string=as_data(record), name=ATTACHED, created=made, modified=made, description="the record"
+    )
+    fetcher, fonts = OwnFonts(), FontConfiguration()
+    style = CSS(string=faces(), font_config=fonts, url_fetcher=fetcher)
+    page = HTML(string=html(record, on_paper=True).decode(), url_fetcher=fetcher)
+    with _as_of(made):
+        octets: bytes = page.write_pdf(
+            stylesheets=[style],
+            font_config=fonts,
+            attachments=[attached],
+            pdf_identifier=record["digest"].encode()[:32],
+        )
+    return _with_sketch(octets, _sheets(record))
+
+
+def _with_sketch(octets: bytes, sheets: Sequence[Sheet]) -> bytes:
+    """The pages, with the sheets of the sketch in those that lie."""
+    if not sheets:
+        return octets
+    from pypdf import PdfReader, PdfWriter
+
+    writer = PdfWriter(clone_from=BytesIO(octets))
+    lying = [page for page in writer.pages if page.mediabox.width > page.mediabox.height]
+    for page, sheet in zip(lying, PdfReader(BytesIO(drawn(sheets, "pdf"))).pages, strict=True):
+        page.merge_page(sheet)
+    out = BytesIO()
+    writer.write(out)
+    return out.getvalue()
+
+
+@contextmanager
+def _as_of(made: datetime) -> Iterator[None]:
+    """Have a font that is made smaller dated so, not today: else every page is another one.
+
+    The variable is what tools that make files agree on for that.
+    """
+    before = os.environ.get(_EPOCH)
+    os.environ[_EPOCH] = str(int(made.timestamp()))
+    try:
+        yield
+    finally:
+        if before is None:
+            del os.environ[_EPOCH]
+        else:
+            os.environ[_EPOCH] = before
+
+
+_EPOCH = "SOURCE_DATE_EPOCH"
+
+
+def _sheets(record: Mapping[str, Any]) -> tuple[Sheet, ...]:
+    if record["picture"] is None:
+        return ()
+    return lay_out(read_picture(record["picture"]), PAPERS["a4"], measure)
+
+
+def _image(svg: bytes) -> str:
+    return f"data:image/svg+xml;base64,{b64encode(svg).decode()}"
+
+
+def _plot(target: Mapping[str, Any]) -> str | None:
+    svg = plot(target)
+    return _image(svg) if svg else None
+
+
+def _when(moment: str | None) -> str:
+    """A time as people read it: by the clock it was written by."""
+    return "" if moment is None else f"{datetime.fromisoformat(moment):%Y-%m-%d %H:%M}"
+
+
+def _told(device: Mapping[str, Any], what: str, words: Mapping[str, str]) -> str:
+    """What a device says of itself, or else what is planned, which is said then."""
+    planned = device[f"planned_{what}"]
+    if device[what] and device[what] != "0.0.0.0":
+        return str(device[what])
+    return f"{planned} ({words['planned']})" if planned else "–"
+
+
+def _shown(value: float | None, unit: str = "") -> str:
+    return "–" if value is None else f"{value:g} {unit}".strip()
+
+
+def _css(text: str) -> Markup:
+    """A text as a string in a style sheet: whatever is not a plain character is a number."""
+    plain = "".join(c if c.isalnum() or c in " ,.-" else f"\\{ord(c):06x}" for c in text)
+    return Markup(f'"{plain}"')

@@ -1,0 +1,152 @@
+"""The record as a spreadsheet (Office Open XML, ISO/IEC 29500): one sheet a section.
+
+Needs openpyxl, which is loaded when one is made. Every cell is text, and nothing in it is run.
+"""
+
+from __future__ import annotations
+
+import zipfile
+from collections.abc import Iterator, Mapping, Sequence
+from datetime import datetime
+from io import BytesIO
+from typing import Any
+
+from portcall.core.report.grounds import Ground
+from portcall.core.report.words import words
+from portcall.jobs.report.data import SHEET, as_data
+from portcall.site.spreadsheet import Sheet, put_sheet
+
+_PIECE = 30_000
+"""Characters of a piece: a cell takes 32,767 (ISO/IEC 29500-1 §18.3.1.96 as applied)."""
+
+_NEVER_CHANGED = (1980, 1, 1, 0, 0, 0)
+"""When every part of the file was written: the same document gives the same octets."""
+
+
+def workbook(record: Mapping[str, Any]) -> bytes:
+    """The spreadsheet. Raises ValueError, KeyError, TypeError for a document that is none."""
+    from openpyxl import Workbook
+
+    word = words(record["language"])
+    book = Workbook()
+    book.remove(book.active)
+    below = f"{record['site']}, {_when(record['as_of'])}"
+    for name, heading, rows in _sections(record, word):
+        page = book.create_sheet(word[name][:31])
+        put_sheet(page, Sheet(word[name], below, heading, rows))
+    text = as_data(record)
+    pieces = [[text[n : n + _PIECE]] for n in range(0, len(text), _PIECE)]
+    page = book.create_sheet(SHEET)
+    put_sheet(page, Sheet("record", record["digest"], ["JSON"], pieces))
+    page.sheet_state = "hidden"
+    saved = BytesIO()
+    book.save(saved)
+    return _without_times(saved.getvalue())
+
+
+def _sections(
+    record: Mapping[str, Any], word: Mapping[str, str]
+) -> Iterator[tuple[str, list[str], list[list[str]]]]:
+    right = f"{record['summary']['right']} {word['of']} {record['summary']['rows']}"
+    facts = [
+        [word["site"], record["site"]],
+        [word["as_of"], _when(record["as_of"])],
+        [word["people"], ", ".join(record["people"])],
+        [word["tool"], f"Port Call {record['version']}"],
+        [word["verified_right"], right],
+        *([name, f"{r} {word['of']} {n}"] for name, r, n in record["summary"]["groups"]),
+        *([word["remarks"], each] for each in record["remarks"]),
+        [word["handed_over"], ""],
+        [word["taken_over"], ""],
+    ]
+    yield "summary", ["", ""], facts
+    plain = ("name", "place", "group", "maker", "product", "serial", "firmware", "mac", "address")
+    shown = (*plain, "mask", "gateway", "holds", "state", "verified", "echo", "power_cycle")
+    yield (
+        "devices",
+        [word[key] for key in shown],
+        [
+            [
+                *(_text(each[key]) for key in plain),
+                _planned(each, "mask", word),
+                _planned(each, "gateway", word),
+                word[each["holds"]] if each["holds"] else word["not_known"],
+                word[each["state"]],
+                _when(each["verified"]),
+                f"{each['echo_ms']} ms" if each["echo_ms"] else "",
+                _when(each["power_cycle"]),
+            ]
+            for each in record["devices"]
+        ],
+    )
+    yield _table("open", ("name", "what", "next"), record["open"], word)
+    changed = ("when", "name", "mac", "what", "now", "before", "who")
+    yield _table("changes", changed, record["changes"], word)
+    replaced = ("when", "name", "address", "old", "new", "verdict", "who")
+    yield _table("replaced", replaced, record["replaced"], word)
+    targets = [
+        [_when(w["at"]), _text(t["target"]), *(_text(t[k]) for k in _OF_A_TARGET), _text(w["who"])]
+        for w in record["watches"]
+        for t in w["targets"]
+    ]
+    heading = ["when", "target", "sent", "lost", "median", "gap", "who"]
+    yield "watches", [word[key] for key in heading], targets
+    known = [[_text(each[key]) for key in Ground._fields] for each in record["entries"]]
+    yield (
+        "grounds",
+        ["uid", word["when"], word["what"], "SHA-256"],
+        [
+            ["", "", "", record["digest"]],
+            *known,
+        ],
+    )
+
+
+_OF_A_TARGET = ("sent", "lost", "median_ms", "gap_s")
+
+
+def _table(
+    section: str,
+    columns: Sequence[str],
+    rows: Sequence[Mapping[str, Any]],
+    word: Mapping[str, str],
+) -> tuple[str, list[str], list[list[str]]]:
+    cells = [
+        [_when(each["at"]) if key == "when" else _text(each[key]) for key in columns]
+        for each in rows
+    ]
+    return section, [word[key] for key in columns], cells
+
+
+def _text(value: Any) -> str:
+    return "" if value is None else str(value)
+
+
+def _when(moment: str | None) -> str:
+    return "" if moment is None else f"{datetime.fromisoformat(moment):%Y-%m-%d %H:%M}"
+
+
+def _planned(device: Mapping[str, Any], what: str, word: Mapping[str, str]) -> str:
+    planned = device[f"planned_{what}"]
+    return _text(device[what]) or (f"{planned} ({word['planned']})" if planned else "")
+
+
+def _without_times(data: bytes) -> bytes:
+    """The same file, without when it was made."""
+    out = BytesIO()
+    with (
+        zipfile.ZipFile(BytesIO(data)) as old,
+        zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as new,
+    ):
+        for name in sorted(old.namelist()):
+            part = old.read(name) if name != "docProps/core.xml" else _PROPERTIES
+            new.writestr(zipfile.ZipInfo(name, _NEVER_CHANGED), part, zipfile.ZIP_DEFLATED)
+    return out.getvalue()
+
+
+_PROPERTIES = (
+    b"<?xml version='1.0' encoding='UTF-8'?>"
+    b'<cp:coreProperties xmlns:cp="http://schemas.openxmlformats.org/package/2006/metadata/'
+    b'core-properties" xmlns:dc="http://purl.org/dc/elements/1.1/">'
+    b"<dc:creator>Port Call</dc:creator></cp:coreProperties>"
+)
