@@ -19,6 +19,11 @@ from portcall.site.logbook.store import DATABASE, Logbook
 
 RUNS = 5
 ADDING, COMPARING, MEMORY, YEAR = 0.1, 3.0, 300.0, 50.0
+PAGE = 6.0
+PAGES = (
+    *("sketch line.svg", "sketch line.pdf", "sketch line.png"),
+    *("report record.html", "report record.pdf", "report record.xlsx"),
+)
 """Seconds for a look of 250 devices; seconds and MB for two looks of 65,534; MB for a year."""
 
 
@@ -54,9 +59,41 @@ def adding(site: Path) -> float:
     return perf_counter() - began
 
 
-def running(site: Path, what: str) -> tuple[float, float]:
+def make_planned(site: Path) -> None:
+    """A site of 250 planned devices, all verified, behind ten switches."""
+    known = devices(251)[1:]  # The first one's address is that of the subnet.
+    rows = [f"drive-{n},{each['mac']},{each['addresses'][0]}" for n, each in enumerate(known)]
+    (site / "plan.csv").write_text("\n".join(("name,mac,address", *rows, "")))
+    judged = [
+        {"name": f"drive-{n}", "mac": each["mac"], "address": each["addresses"][0]}
+        for n, each in enumerate(known)
+    ]
+    switches = [
+        {
+            "address": known[at]["addresses"][0],
+            "macs": [known[at]["mac"]],
+            "whole": True,
+            "ports": [
+                {
+                    "port": str(n),
+                    "behind": [known[at + n]["mac"]],
+                    "others": 0,
+                    "neighbours": [],
+                }
+                for n in range(1, 25)
+            ],
+        }
+        for at in range(0, 250, 25)
+    ]
+    verdicts = [{**each, "verdict": "right", "findings": []} for each in judged]
+    body = {**look(250), "devices": known, "rows": verdicts, "switches": switches}
+    write_entries(site, new_entry(Kind.VERIFICATION, "250 right", body))
+    Logbook(site)
+
+
+def running(site: Path, *what: str) -> tuple[float, float]:
     """Seconds and MB of a command that reads the logbook."""
-    command = [sys.executable, "-m", "portcall", what, "--json"]
+    command = [sys.executable, "-m", "portcall", *what]
     began = perf_counter()
     null = subprocess.DEVNULL
     process = subprocess.Popen(command, cwd=site, stdout=null, stderr=null)
@@ -86,18 +123,25 @@ def make_large(site: Path) -> None:
 def main() -> int:
     """Measure and judge."""
     with tempfile.TemporaryDirectory() as folder:
-        sites = [Path(folder) / name for name in ("adding", "comparing", "year")]
+        sites = [Path(folder) / name for name in ("adding", "comparing", "year", "drawing")]
         for site in sites:
             site.mkdir()
             (site / "plan.csv").write_text("name,address\nx,10.61.0.1\n")
         added = statistics.median(adding(sites[0]) for _ in range(RUNS))
         # In a process of its own: what this one had in memory would count for those it starts.
         subprocess.run([sys.executable, __file__, str(sites[1])], check=True)
-        runs = [running(sites[1], "compare") for _ in range(RUNS)]
+        runs = [running(sites[1], "compare", "--json") for _ in range(RUNS)]
         compared = statistics.median(seconds for seconds, _ in runs)
         size = year(sites[2])
-        state = statistics.median(running(sites[2], "status")[0] for _ in range(RUNS))
-        quick = statistics.median(running(sites[2], "compare")[0] for _ in range(RUNS))
+        state = statistics.median(running(sites[2], "status", "--json")[0] for _ in range(RUNS))
+        quick = statistics.median(running(sites[2], "compare", "--json")[0] for _ in range(RUNS))
+        make_planned(sites[3])
+        pages = {
+            what: statistics.median(
+                running(sites[3], *what.split(), "--overwrite")[0] for _ in range(RUNS)
+            )
+            for what in PAGES
+        }
     results = (
         ("adding a look of 250 devices", added, ADDING, "s"),
         ("comparing two looks of 65,534 devices", compared, COMPARING, "s"),
@@ -105,6 +149,7 @@ def main() -> int:
         ("1,000 looks of 250 devices on the disk", size, YEAR, "MB"),
         ("comparing the last two of these", quick, 1.0, "s"),
         ("status after these", state, 1.5, "s"),
+        *((f"{what} of 250 devices", seconds, PAGE, "s") for what, seconds in pages.items()),
     )
     for what, value, limit, unit in results:
         print(f"{what}: {value:.3g} {unit}, {value / limit:.2f} of {limit:g} {unit}")

@@ -21,27 +21,32 @@ from portcall.core.report.words import words
 from portcall.core.sketch.layout import PAPERS, Sheet, lay_out
 from portcall.core.sketch.picture import read_picture
 from portcall.core.trouble import NotPossibleHere
+from portcall.host.runner import rare_collections
 from portcall.jobs.report.data import ATTACHED, as_data
 from portcall.jobs.report.plots import plot
 from portcall.jobs.sketch.draw import drawn, measure
 
 
-def html(record: Mapping[str, Any], on_paper: bool = False) -> bytes:
-    """The page, and in it the document itself; neither that nor the sketch where it is for paper.
+def html(record: Mapping[str, Any]) -> bytes:
+    """The page, and in it the document itself.
 
     Everything is escaped, no script runs, and nothing is loaded: the page's own policy says so,
     too. Raises ValueError for a document that is none.
     """
+    sheets = [_image(drawn((each,), "svg")) for each in _sheets(record)]
+    return _rendered(record, sheets, as_data(record))
+
+
+def _rendered(record: Mapping[str, Any], sheets: Sequence[str], carried: str) -> bytes:
+    """The page with the sheets of a sketch as images, or room for them where one is "".
+
+    ``carried`` is the document to stand in it, "" for none.
+    """
     engine = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True)
     engine.filters |= {"when": _when, "told": _told, "shown": _shown, "plot": _plot, "css": _css}
     template = engine.from_string((files(__package__) / "page.html").read_text(encoding="utf-8"))
-    sheets = [None if on_paper else _image(drawn((each,), "svg")) for each in _sheets(record)]
-    page = template.render(
-        record=record,
-        w=words(record["language"]),
-        sketch=sheets,
-        carried=None if on_paper else Markup(as_data(record)),
-    )
+    word = words(record["language"])
+    page = template.render(record=record, w=word, sketch=sheets, carried=Markup(carried))
     return page.encode()
 
 
@@ -67,27 +72,32 @@ def pdf(record: Mapping[str, Any]) -> bytes:
     )
     fetcher, fonts = OwnFonts(), FontConfiguration()
     style = CSS(string=faces(), font_config=fonts, url_fetcher=fetcher)
-    page = HTML(string=html(record, on_paper=True).decode(), url_fetcher=fetcher)
-    with _as_of(made):
+    sheets = _sheets(record)
+    text = _rendered(record, [""] * len(sheets), "").decode()
+    with _as_of(made), rare_collections():
+        page = HTML(string=text, url_fetcher=fetcher)
         octets: bytes = page.write_pdf(
             stylesheets=[style],
             font_config=fonts,
             attachments=[attached],
             pdf_identifier=record["digest"].encode()[:32],
         )
-    return _with_sketch(octets, _sheets(record))
+        return _with_sketch(octets, sheets)
 
 
 def _with_sketch(octets: bytes, sheets: Sequence[Sheet]) -> bytes:
-    """The pages, with the sheets of the sketch in those that lie."""
+    """The pages, with the sheets of the sketch in the places of those that lie, and are empty."""
     if not sheets:
         return octets
     from pypdf import PdfReader, PdfWriter
 
     writer = PdfWriter(clone_from=BytesIO(octets))
-    lying = [page for page in writer.pages if page.mediabox.width > page.mediabox.height]
-    for page, sheet in zip(lying, PdfReader(BytesIO(drawn(sheets, "pdf"))).pages, strict=True):
-        page.merge_page(sheet)
+    pages = enumerate(writer.pages)
+    lying = [n for n, page in pages if page.mediabox.width > page.mediabox.height]
+    drawing = PdfReader(BytesIO(drawn(sheets, "pdf")))
+    for place, sheet in zip(lying, drawing.pages, strict=True):
+        writer.remove_page(place)
+        writer.insert_page(sheet, place)
     out = BytesIO()
     writer.write(out)
     return out.getvalue()

@@ -14,7 +14,6 @@ from typing import Any
 
 import matplotlib as mpl
 from matplotlib.backends.backend_agg import FigureCanvasAgg
-from matplotlib.backends.backend_pdf import PdfPages
 from matplotlib.collections import LineCollection
 from matplotlib.figure import Figure
 from matplotlib.font_manager import FontProperties
@@ -71,6 +70,8 @@ def drawn(sheets: Sequence[Sheet], suffix: str) -> bytes:
     with mpl.rc_context(settings), warnings.catch_warnings():
         warnings.simplefilter("ignore")
         if suffix == "pdf":
+            from matplotlib.backends.backend_pdf import PdfPages
+
             with PdfPages(out, metadata={"CreationDate": None, "Creator": "Port Call"}) as pages:
                 for sheet in sheets:
                     pages.savefig(_figure((sheet,)))
