@@ -216,13 +216,18 @@ def put_sheet(page: Worksheet, sheet: Sheet) -> None:
         cell.font = Font(bold=True)
         cell.fill = PatternFill("solid", fgColor="E4E8EC")
         cell.border = Border(bottom=line)
+    widths = []
+    for place, heading in enumerate(sheet.heading):
+        longest = max((len(row[place]) for row in sheet.rows), default=0)
+        widths.append(min(max(longest, len(heading)) + 2, _WIDEST))
+        page.column_dimensions[get_column_letter(place + 1)].width = widths[-1]
     for number, row in enumerate(sheet.rows, _HEADING_ROW + 1):
         for place, text in enumerate(row, 1):
             _put(page, number, place, text).alignment = Alignment(vertical="top", wrap_text=True)
-    for place, heading in enumerate(sheet.heading):
-        longest = max((len(row[place]) for row in sheet.rows), default=0)
-        width = min(max(longest, len(heading)) + 2, _WIDEST)
-        page.column_dimensions[get_column_letter(place + 1)].width = width
+        lines = max((-(-len(text) // (widths[n] - 2)) for n, text in enumerate(row)), default=1)
+        if 1 < lines <= _MOST_LINES:
+            # Not every program makes room for text that goes on in the next line.
+            page.row_dimensions[number].height = _LINE * lines
     last = get_column_letter(max(len(sheet.heading), 1))
     page.freeze_panes = f"B{_HEADING_ROW + 1}"
     page.auto_filter.ref = f"A{_HEADING_ROW}:{last}{_HEADING_ROW + len(sheet.rows)}"
@@ -236,6 +241,8 @@ def put_sheet(page: Worksheet, sheet: Sheet) -> None:
 
 _HEADING_ROW = 4
 _WIDEST = 42
+_LINE, _MOST_LINES = 15.0, 12
+"""The height of a line, in points, and how many of a cell are shown."""
 
 
 def _put(page: Worksheet, row: int, column: int, text: str) -> Any:
