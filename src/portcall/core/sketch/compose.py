@@ -87,7 +87,7 @@ class _Composing:
             seen.about,
             ("this workstation", seen.adapter, *addresses),
             tuple(branches),
-            tuple(self._remarks(hung, bool(loose))),
+            _some(tuple(self._remarks(hung, bool(loose)))),
         )
 
     def _all(self) -> Iterator[tuple[Device | None, PlannedDevice | None]]:
@@ -260,6 +260,14 @@ class _Composing:
         address = self._wiring.switches[n].address
         known = (d for d in self._scene.devices if address in d.addresses)
         return next((name for d in known if (name := d.value(Field.NAME))), str(address))
+
+
+def _some(remarks: tuple[str, ...]) -> tuple[str, ...]:
+    """As many as are read."""
+    more = len(remarks) - _MOST_REMARKS
+    if more <= 1:
+        return remarks
+    return (*remarks[:_MOST_REMARKS], f"and {more} more remarks of this kind")
 
 
 def _order(figure: Figure) -> tuple[object, ...]:

@@ -30,6 +30,9 @@ _ON_SHEETS = 6.2
 _MARGIN = 26.0
 _TITLE, _SMALL = 13.0, 7.5
 _HEAD = 44.0
+_FEW = 4
+"""Remarks that there is always room for: one more does not move everything."""
+
 _LEAST = 200.0
 """Of a sheet's height, what remains for the picture, however much there is to remark."""
 
@@ -146,7 +149,7 @@ class _Layout:
         self._picture, self._paper, self._measure = picture, paper, measure
         self._size = size
         self._foot = self._foot_lines()
-        foot = len(self._foot) * _SMALL * _LINE + 6
+        foot = max(len(self._foot), _FEW) * _SMALL * _LINE + 6
         # A whole number, whose multiples are exact: a height is on one sheet or on the next.
         self._body = math.floor(max(paper.height - 2 * _MARGIN - _HEAD - foot, _LEAST))
         self._sheets: list[Sheet] = []
@@ -289,8 +292,10 @@ class _Layout:
                     last = box + self._width / 2
                     self._wire(last, bus, last, top)
                     if figure.port:
-                        room = self._width + gap - _PAD * size * 2
-                        port = self._fitting(figure.port, False, room, size)
+                        # Up to the next wire, or to the end of its band.
+                        is_last = n == len(part.figures) - 1
+                        room = self._width / 2 if is_last else self._width + gap
+                        port = self._fitting(figure.port, False, room - 2 * _PAD * size, size)
                         at = top - (_DESCENT + 0.1) * size
                         self._words(Words(last + _PAD * size, at, port, size, False, "quiet"))
                 x += part.width + gap
