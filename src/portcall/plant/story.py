@@ -79,6 +79,19 @@ STORY = (
         "And the island: what was done to it, by whom, and what was there before?",
         "portcall logbook show --device io-island-1",
     ),
+    Step(
+        "And where does what hang? The switch in panel A1 told who is behind each of its ports.",
+        "portcall sketch",
+    ),
+    Step(
+        "The paper for the customer, of the same logbook: what is proved, and what is open.",
+        "portcall report hand-over.xlsx",
+        NO,
+    ),
+    Step(
+        "Does it still say what the logbook says? Anybody with the folder can ask.",
+        "portcall report --check hand-over.xlsx",
+    ),
     Step("Done for today: the laptop goes back to what it was.", "portcall restore"),
 )
 

@@ -10,6 +10,7 @@ from typing import Any
 
 from portcall.core.address import UNSPECIFIED
 from portcall.core.plan.rows import Plan, PlannedDevice
+from portcall.core.printable import printable
 from portcall.core.record.entry import Entry, Kind, documents
 from portcall.core.setting.had import asks_again
 
@@ -27,6 +28,7 @@ class State(StrEnum):
     WRONG = "verified wrong"
 
 
+_LONGEST = 400
 _LINE = ": portcall "
 """Before the line to type, at the end of a finding."""
 
@@ -112,12 +114,12 @@ def _seen(entry: Entry, body: Mapping[str, Any], by_mac: Mapping[str, RowStandin
         if known is None:
             continue
         addresses = device.get("addresses")
-        at = ", ".join(map(str, addresses)) if isinstance(addresses, list) else ""
+        at = printable(", ".join(map(str, addresses))) if isinstance(addresses, list) else ""
         if known.state not in (State.NEVER_SEEN, State.SEEN, State.ASKED):
             continue
         asks = device.get("asks")
         if not at and isinstance(asks, list) and asks:
-            known.now(State.ASKED, entry, f"for an address by {asks[0]}")
+            known.now(State.ASKED, entry, f"for an address by {printable(str(asks[0]))}")
         else:
             known.now(State.SEEN, entry, f"at {at}" if at else "without an address")
 
@@ -134,9 +136,12 @@ def _verified(entry: Entry, body: Mapping[str, Any], rows: Mapping[str, RowStand
         known.verified, known.judged_by = entry.at, entry.uid
         known.is_right = judged.get("verdict") == "right"
         findings = judged.get("findings")
-        first = str(findings[0]) if isinstance(findings, list) and findings else ""
+        first = (
+            printable(str(findings[0]), _LONGEST) if isinstance(findings, list) and findings else ""
+        )
         said, _, line = first.partition(_LINE)
-        detail = "" if known.is_right else f"{judged.get('verdict')}: {said}".rstrip(": ")
+        verdict = printable(str(judged.get("verdict")))
+        detail = "" if known.is_right else f"{verdict}: {said}".rstrip(": ")
         known.now(State.RIGHT if known.is_right else State.WRONG, entry, detail)
         known.advised = f"portcall {line}" if line else ""
 
@@ -156,7 +161,7 @@ def _done(entry: Entry, body: Mapping[str, Any], known: RowStanding | None) -> N
         known.now(State.GIVEN, entry, entry.address)
     elif entry.kind is Kind.SETTING and body.get("step") == "done":
         known.is_right = False
-        _set(entry, str(body.get("settings")), known)
+        _set(entry, printable(str(body.get("settings"))), known)
 
 
 def _set(entry: Entry, settings: str, known: RowStanding) -> None:
