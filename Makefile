@@ -26,7 +26,7 @@ check: $(READY)           ## lint, format, types, import rules
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 
-bench: $(READY)           ## speed, as ratios against a stated limit
+bench: $(READY) $(COUNTERPARTS)           ## speed, as ratios against a stated limit
 	$(BIN)/python benchmarks/startup.py
 	$(BIN)/python benchmarks/match.py
 	$(BIN)/python benchmarks/sweep.py
@@ -40,7 +40,7 @@ bench: $(READY)           ## speed, as ratios against a stated limit
 fuzz: $(READY)            ## a million damaged messages through every parser
 	$(BIN)/python fuzz/parsers.py
 
-screenshots: $(READY)     ## docs/screenshots/*.png from the demo data
+screenshots: $(READY) $(COUNTERPARTS)     ## docs/screenshots/*.png from the demo data
 	./docs/screenshots/tools.sh
 	$(BIN)/python docs/screenshots/take.py
 
@@ -70,7 +70,7 @@ $(READY): pyproject.toml
 	@touch $@
 
 $(COUNTERPARTS): $(READY)
-	$(BIN)/pip install --quiet --disable-pip-version-check -e '.[counterparts,patterns,team]'
+	$(BIN)/pip install --quiet --disable-pip-version-check -e '.[counterparts,patterns,report,team]'
 	@touch $@
 
 clean:

@@ -10,6 +10,8 @@ for pair in udhcpc:udhcpc dhclient:isc-dhcp-client tcpdump:tcpdump ip:iproute2 p
             nginx:nginx-light nmbd:samba gnutls-serv:gnutls-bin avahi-daemon:avahi-daemon; do
     command -v "${pair%%:*}" >/dev/null 2>&1 || missing="$missing ${pair#*:}"
 done
+# What sets a page on paper loads this library.
+ldconfig -p | grep -q libpangoft2-1.0.so.0 || missing="$missing libpangoft2-1.0-0"
 # Its programs are in a folder of their version's.
 ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || missing="$missing postgresql"
 [ -n "$missing" ] || exit 0

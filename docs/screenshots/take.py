@@ -50,14 +50,9 @@ IN_THE_WAY = (
     "export http_proxy=http://proxy.example:3128",
 )
 
-NARROW, WIDE = "80x64", "156x58"
+WIDE = "156x58"
 
 ON_THE_PACKING_LINE = {
-    "plan": Scene(
-        ("portcall plan check", "sed -i -e 5s/20.22/20.21/ -e 9s/-0E/-O/ plan.csv",
-         "portcall plan check"),
-        seconds=20,
-    ),
     "find": Scene(("portcall find",), seconds=40),
     "assign": Scene(("portcall assign --for 8",), seconds=40),
     "verify": Scene(("portcall verify",), seconds=40),
@@ -67,9 +62,6 @@ ON_THE_PACKING_LINE = {
         seconds=30,
     ),
 }  # fmt: skip
-ALSO_NARROW = ("find",)
-"""Taken twice: on a wide terminal, and on one of 80 columns."""
-
 TYPED = f"{sys.executable} {HERE / 'typed.py'}"
 """Runs a line, and presses Enter when it asks."""
 
@@ -191,12 +183,10 @@ SCENES = {
 
 
 for name, scene in ON_THE_PACKING_LINE.items():
-    for suffix, grid in (("", WIDE), ("-80", NARROW))[: 2 if name in ALSO_NARROW else 1]:
-        points = 7 if grid == NARROW else 8
-        SCENES[name + suffix] = replace(scene, grid=grid, points=points, scenario=PACKING)
+    SCENES[name] = replace(scene, grid=WIDE, points=8, scenario=PACKING)
 
 
-PLOT = "reach-plot"
+PLOT, SKETCH, REPORT = "reach-plot", "sketch", "report"
 PLOTTED = f"""
 cd $PRACTICE_SITE
 portcall match dryer-plc --no-probe
@@ -211,6 +201,37 @@ portcall reach --from n.csv --plot {HERE / PLOT}.png || test $? = 1
 
 More is lost than is accepted: the answer is no.
 """
+
+
+def _converter() -> str:
+    """ImageMagick's own program, also where another stands in for ``convert``."""
+    return "convert-im6.q16" if Path("/usr/bin/convert-im6.q16").exists() else "convert"
+
+
+DONE = """
+cd $PRACTICE_SITE
+portcall match dryer-plc --no-probe
+portcall plan take --all
+sed -i s/4C-0E-53/4C-0E-58/ plan.csv
+portcall assign --keep --for 14
+portcall move io-island-1
+portcall plant unplug hood-vent
+portcall find
+"""
+DRAWN = f"{DONE}portcall sketch {HERE / SKETCH}.png --overwrite"
+WRITTEN = f"""{DONE}
+(sleep 4; portcall plant power-cycle fan-drive-1) &
+portcall verify --power-cycle fan-drive-1
+portcall reach dryer-plc belt-drive --watch --interval 0.2 --for 20
+portcall verify
+portcall report r.pdf
+pdftoppm -r 62 -png r.pdf page
+{_converter()} page-1.png page-3.png +append {HERE / REPORT}.png
+"""
+"""A line that is nearly done, drawn and on paper."""
+
+BY_HAND = {PLOT: PLOTTED, SKETCH: DRAWN, REPORT: WRITTEN}
+"""Pictures that commands make themselves."""
 
 
 def script(scene: Scene) -> str:
@@ -268,18 +289,14 @@ def take(name: str, command: list[str], scene: Scene) -> None:
     print(f"{name}.png")
 
 
-def _converter() -> str:
-    """ImageMagick's own program, also where another stands in for ``convert``."""
-    return "convert-im6.q16" if Path("/usr/bin/convert-im6.q16").exists() else "convert"
-
-
 def main() -> None:
     """Take the pictures named on the command line, or all."""
     portcall = str(Path(sys.executable).with_name("portcall"))
-    wanted = sys.argv[1:] or [*SCENES, PLOT]
+    wanted = sys.argv[1:] or [*SCENES, *BY_HAND]
     for name in wanted:
-        if name == PLOT:
-            subprocess.run([portcall, "plant", "run", "--", "sh", "-c", PLOTTED], check=True)
+        if name in BY_HAND:
+            command = [portcall, "plant", "run", "--", "sh", "-c", BY_HAND[name]]
+            subprocess.run(command, check=True)
             print(f"{name}.png")
         else:
             scene = SCENES[name]

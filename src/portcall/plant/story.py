@@ -88,10 +88,6 @@ STORY = (
         "portcall report hand-over.xlsx",
         NO,
     ),
-    Step(
-        "Does it still say what the logbook says? Anybody with the folder can ask.",
-        "portcall report --check hand-over.xlsx",
-    ),
     Step("Done for today: the laptop goes back to what it was.", "portcall restore"),
 )
 

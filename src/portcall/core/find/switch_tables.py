@@ -33,6 +33,9 @@ _AT_ONCE = 24
 _MOST_ROWS = 4096
 """Rows of one column that are read: a switch of a whole site knows more MACs than a line has."""
 
+_MOST_LISTED = 24
+"""MACs behind one port that are kept whoever they are: behind it is a machine, not a whole site."""
+
 _MOST_QUESTIONS = 600
 _LONGEST = 40
 """Characters of a name that are kept."""
@@ -298,8 +301,17 @@ def natural(text: str) -> list[tuple[bool, int, str]]:
 
 
 def tables_document(found: SwitchTables, known: Iterable[Mac]) -> dict[str, object]:
-    """As JSON has it: of the MACs behind a port those that are ``known``, and how many others."""
+    """As JSON has it: the MACs behind a port, and where these are many, those that are ``known``.
+
+    How many others there are is counted.
+    """
     wanted = set(known)
+
+    def listed(port: Port) -> list[Mac]:
+        if len(port.behind) <= _MOST_LISTED:
+            return list(port.behind)
+        return [mac for mac in port.behind if mac in wanted]
+
     return {
         "address": str(found.address),
         "macs": [str(mac) for mac in found.macs],
@@ -307,8 +319,8 @@ def tables_document(found: SwitchTables, known: Iterable[Mac]) -> dict[str, obje
         "ports": [
             {
                 "port": port.name,
-                "behind": [str(mac) for mac in port.behind if mac in wanted],
-                "others": port.others + sum(mac not in wanted for mac in port.behind),
+                "behind": [str(mac) for mac in listed(port)],
+                "others": port.others + len(port.behind) - len(listed(port)),
                 "neighbours": [
                     {
                         "mac": str(each.mac) if each.mac else None,

@@ -154,10 +154,12 @@ def _changes(entries: Iterable[Whole], zone: tzinfo | None) -> Iterator[dict[str
         told: tuple[str, str, str] | None = None
         if entry.kind is Kind.SETTING and body.get("step") == "before":
             had[entry.mac] = _text(body.get("settings"))
-        elif entry.kind is Kind.SETTING:
+        elif entry.kind is Kind.SETTING and entry.mac in had:
+            # Without that, it was so already, or could not be asked: nothing was overwritten.
             settings = _text(body.get("settings"))
             now = settings if body.get("step") == "done" else f"not done: {settings}".rstrip(": ")
-            told = f"device, by {_text(body.get('by'))}", now, had.pop(entry.mac, "")
+            by = _text(body.get("by"))
+            told = f"device, by {by}" if by else "device", now, had.pop(entry.mac)
         elif entry.kind is Kind.ASSIGNED and body.get("event") == "assigned":
             told = f"given by {_text(body.get('protocol'))}", entry.address, ""
         elif entry.kind is Kind.PLAN:

@@ -249,8 +249,10 @@ class _Composing:
                     f"{len(figures)} devices are behind {place.port} of {name}: what is between, a "
                     "small switch or a chain of devices, does not tell"
                 )
+        heard = {*self._by_mac, *self._switch_of, seen.wiring.own, seen.look.own}
         for n, switch in enumerate(wiring.switches):
             others = sum(port.others for port in switch.ports)
+            others += sum(mac not in heard for port in switch.ports for mac in port.behind)
             if others:
                 yield f"{self._name_of(n)} knows {counted(others, 'more MAC')}, not heard here"
             if not switch.whole:
