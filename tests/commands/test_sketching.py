@@ -64,6 +64,10 @@ def test_the_site_is_drawn_from_the_last_look_and_from_one_afresh(plant):
     switch, loose = tree.index("── line-switch"), tree.index("── plugged in somewhere")
     assert switch < tree.index("port 1  dryer-plc") < loose < tree.index("pier-radio")
     assert "address twice" in tree
+    told = plant.run("portcall sketch --json").json
+    assert [branch["title"] for branch in told["branches"]] == [
+        *("line-switch", "plugged in somewhere on this wire"),
+    ]
     assert re.search(r"fan-drive-2 .*not there", tree)
     assert "3 devices are behind port 2 of line-switch" in tree
     for name in ("a.svg", "a.pdf", "a.png"):

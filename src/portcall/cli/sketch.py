@@ -10,11 +10,12 @@ import click
 from portcall.cli.afresh import look_afresh
 from portcall.cli.logbook import opened
 from portcall.cli.main import INTERRUPTED, YES
-from portcall.cli.options import adapter_option, plan_if_sound
-from portcall.cli.say import note
+from portcall.cli.options import adapter_option, json_option, plan_if_sound
+from portcall.cli.say import note, print_json
 from portcall.cli.views.tree import print_tree
 from portcall.core.counted import counted
 from portcall.core.sketch.layout import PAPERS, lay_out
+from portcall.core.sketch.picture import picture_document
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.jobs.record.reading import Looks
 from portcall.jobs.sketch.sketch import picture_of
@@ -35,6 +36,7 @@ _SUFFIXES = (".svg", ".png", ".pdf")
 )
 @click.option("--overwrite", is_flag=True, help="Write over a FILE that is there.")
 @adapter_option
+@json_option
 def sketch_command(
     file: Path | None,
     now: bool,
@@ -42,6 +44,7 @@ def sketch_command(
     paper: str,
     overwrite: bool,
     adapter_name: str | None,
+    as_json: bool,
 ) -> int:
     """Draw the site: switches, subnets, and each device with its name and address.
 
@@ -66,8 +69,11 @@ def sketch_command(
     if meant is None:
         return INTERRUPTED
     picture = picture_of(site, plan, meant, looks.with_switches(meant))
+    if as_json:
+        print_json({"file": str(file) if file else None, **picture_document(picture)})
     if file is None:
-        print_tree(picture)
+        if not as_json:
+            print_tree(picture)
         return YES
     from portcall.jobs.sketch.draw import drawn, measure
 
