@@ -15,7 +15,7 @@ from portcall.core.find.switch_tables import Port, SwitchTables
 from portcall.core.plan.rows import Plan, PlannedDevice, Subnet
 from portcall.core.record.look import read_look
 from portcall.core.sketch.compose import Seen, compose
-from portcall.core.sketch.layout import PAPERS, lay_out
+from portcall.core.sketch.layout import lay_out
 from portcall.core.sketch.picture import (
     Band,
     Branch,
@@ -25,6 +25,7 @@ from portcall.core.sketch.picture import (
     picture_document,
     read_picture,
 )
+from portcall.core.sketch.sheet import PAPERS
 
 NETWORKS = [IPv4Network(f"10.61.{n}.0/24") for n in (20, 30, 40)]
 

@@ -14,8 +14,9 @@ from portcall.cli.options import adapter_option, json_option, plan_if_sound
 from portcall.cli.say import note, print_json
 from portcall.cli.views.tree import print_tree
 from portcall.core.counted import counted
-from portcall.core.sketch.layout import PAPERS, lay_out
+from portcall.core.sketch.layout import lay_out
 from portcall.core.sketch.picture import picture_document
+from portcall.core.sketch.sheet import PAPERS
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.jobs.record.reading import Looks
 from portcall.jobs.sketch.sketch import picture_of

@@ -5,25 +5,21 @@ The format is described in docs/scenario.md.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from importlib.resources import as_file, files
 from ipaddress import IPv4Address, IPv4Interface
 from pathlib import Path
-from typing import Any, TypeVar
 
 from portcall.core.address import AddressError, Mac, parse_address, parse_interface, parse_mac
 from portcall.core.find.switch_tables import Neighbour, Port
-from portcall.core.printable import printable
 from portcall.core.trouble import BadInput, NotPossibleHere
+from portcall.plant.toml_table import Table
 from portcall.site.toml_text import parse_toml
 
 SHIPPED = "tern-point"
 _MOST_DEVICES = 300
-_LONGEST_NAME = 40
-T = TypeVar("T")
-E = TypeVar("E", bound=StrEnum)
 
 
 class Speaks(StrEnum):
@@ -180,7 +176,7 @@ def read_scenario(path: Path) -> Scenario:
         text = path.read_bytes()
     except OSError as error:
         raise NotPossibleHere(f"{path}: cannot be read: {error.strerror}") from None
-    top = _Table(parse_toml(text, str(path)), str(path))
+    top = Table(parse_toml(text, str(path)), str(path))
     adapters = tuple(_adapter(table) for table in top.tables("workstation"))
     devices = tuple(_device(table) for table in top.tables("devices"))
     faults = tuple(_fault(table) for table in top.tables("faults"))
@@ -246,7 +242,7 @@ def _port_to(entry: DeviceEntry, name: str) -> str:
     return next((port for port, names in entry.ports.items() if name in names), "port 1")
 
 
-def _adapter(table: _Table) -> AdapterEntry:
+def _adapter(table: Table) -> AdapterEntry:
     entry = AdapterEntry(
         table.text("adapter", longest=15),
         table.text("wire"),
@@ -258,7 +254,7 @@ def _adapter(table: _Table) -> AdapterEntry:
     return entry
 
 
-def _leg(table: _Table) -> Leg:
+def _leg(table: Table) -> Leg:
     leg = Leg(
         table.text("wire"), table.parsed("mac", parse_mac), table.parsed("address", parse_interface)
     )
@@ -266,13 +262,13 @@ def _leg(table: _Table) -> Leg:
     return leg
 
 
-def _fault(table: _Table) -> FaultEntry:
+def _fault(table: Table) -> FaultEntry:
     entry = FaultEntry(table.text("on"), table.text("fault"), table.text("how", ""))
     table.done()
     return entry
 
 
-def _device(table: _Table) -> DeviceEntry:
+def _device(table: Table) -> DeviceEntry:
     name = table.text("name")
     firmware = table.text("firmware", "1.001")
     major, _, minor = firmware.partition(".")
@@ -334,92 +330,3 @@ def _hex_number(text: str) -> int:
     if not 0 <= number <= 0xFFFFFFFF:
         raise AddressError(f"{text}: a serial number is up to 8 hex digits")
     return number
-
-
-class _Table:
-    """A TOML table whose keys are taken one by one; what is left over is an error."""
-
-    def __init__(self, data: dict[str, Any], place: str) -> None:
-        self._data = dict(data)
-        self._place = place
-
-    def wrong(self, key: str, what: str) -> BadInput:
-        return BadInput(f"{self._place}: {key}: {what}")
-
-    def has(self, key: str) -> bool:
-        return key in self._data
-
-    def tables(self, key: str) -> list[_Table]:
-        value = self._data.pop(key, [])
-        if not isinstance(value, list) or not all(isinstance(entry, dict) for entry in value):
-            raise self.wrong(key, f"is not a list of tables; write [[{key}]]")
-        return [_Table(entry, f"{self._place}: {key} {n}") for n, entry in enumerate(value, 1)]
-
-    def text(self, key: str, default: str | None = None, longest: int = _LONGEST_NAME) -> str:
-        value = self._data.pop(key, default)
-        if value is None:
-            raise self.wrong(key, "is missing")
-        if not isinstance(value, str) or value != printable(value, longest):
-            raise self.wrong(key, f"{printable(repr(value), 40)} is not text of 1 to {longest}")
-        return value
-
-    def number(self, key: str, default: float, highest: float) -> float:
-        value = self._data.pop(key, default)
-        if isinstance(value, bool) or not isinstance(value, int | float):
-            raise self.wrong(key, f"{printable(repr(value), 40)} is not a number")
-        if not 0 <= value <= highest:
-            raise self.wrong(key, f"{value} is not 0 to {highest}")
-        return value
-
-    def parsed(self, key: str, parse: Callable[[str], T]) -> T:
-        try:
-            return parse(self.text(key))
-        except AddressError as error:
-            raise self.wrong(key, str(error)) from None
-
-    def parsed_or_none(self, key: str, parse: Callable[[str], T]) -> T | None:
-        return self.parsed(key, parse) if self.has(key) else None
-
-    def one_of(self, key: str, kinds: type[E]) -> E:
-        text = self.text(key)
-        for kind in kinds:
-            if kind.value == text:
-                return kind
-        raise self.wrong(key, f"{text!r} is none of {', '.join(kinds)}")
-
-    def all_of(self, key: str, kinds: type[E]) -> tuple[E, ...]:
-        values = self._data.pop(key, [])
-        known = {kind.value: kind for kind in kinds}
-        if not isinstance(values, list) or not all(value in known for value in values):
-            shown = printable(repr(values), 60)
-            raise self.wrong(key, f"{shown} is not a list out of {', '.join(kinds)}")
-        return tuple(known[value] for value in values)
-
-    def numbers(self, key: str, highest: int) -> tuple[int, ...]:
-        values = self._data.pop(key, [])
-        if not isinstance(values, list) or not all(
-            type(value) is int and 0 <= value <= highest for value in values
-        ):
-            shown = printable(repr(values), 40)
-            raise self.wrong(key, f"{shown} is not a list of numbers to {highest}")
-        return tuple(values)
-
-    def lists(self, key: str) -> dict[str, tuple[str, ...]]:
-        value = self._data.pop(key, {})
-        if not isinstance(value, dict) or not all(
-            isinstance(names, list) and all(isinstance(name, str) for name in names)
-            for names in value.values()
-        ):
-            shown = printable(repr(value), 40)
-            raise self.wrong(key, f"{shown} is not a table of lists of names")
-        return {each: tuple(names) for each, names in value.items()}
-
-    def flag(self, key: str, default: bool) -> bool:
-        value = self._data.pop(key, default)
-        if not isinstance(value, bool):
-            raise self.wrong(key, f"{printable(repr(value), 40)} is neither true nor false")
-        return value
-
-    def done(self) -> None:
-        for key in self._data:
-            raise self.wrong(key, "is not a key that is known here")

@@ -30,13 +30,15 @@ from portcall.core.wire.snmp import Value, Version
 _AT_ONCE = 24
 """Values of one answer: some 1,000 octets."""
 
-_MOST_ROWS = 4096
+_MOST_ROWS = 2048
 """Rows of one column that are read: a switch of a whole site knows more MACs than a line has."""
 
 _MOST_LISTED = 24
 """MACs behind one port that are kept whoever they are: behind it is a machine, not a whole site."""
 
-_MOST_QUESTIONS = 600
+_MOST_QUESTIONS = 240
+"""At the pace to one device that is some ten seconds."""
+
 _LONGEST = 40
 """Characters of a name that are kept."""
 

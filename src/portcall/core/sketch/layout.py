@@ -13,10 +13,11 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from typing import NamedTuple
 
 from portcall.core.sketch.picture import Band, Branch, Figure, Mark, Picture
+from portcall.core.sketch.sheet import Box, Paper, Sheet, Wire, Words
 
 Measure = Callable[[str, bool], float]
 """The width of a text, bold or not, in letters of one point."""
@@ -51,67 +52,6 @@ _LABEL = 1.6
 _NARROWEST, _WIDEST, _WIDEST_DETAILS = 9.0, 22.0, 13.0
 _DEEPEST = 8
 """Steps to the right; what is deeper hangs beside what it is behind, and says so."""
-
-
-class Paper(NamedTuple):
-    """A sheet, lying; in points."""
-
-    width: float
-    height: float
-
-
-PAPERS = {"a4": Paper(841.9, 595.3), "a3": Paper(1190.6, 841.9)}
-"""ISO 216."""
-
-
-class Box(NamedTuple):
-    """A rectangle; ``y`` is its upper edge, downwards from that of the sheet."""
-
-    x: float
-    y: float
-    width: float
-    height: float
-    style: str
-
-    @property
-    def right(self) -> float:
-        """Its right edge."""
-        return self.x + self.width
-
-    @property
-    def bottom(self) -> float:
-        """Its lower edge."""
-        return self.y + self.height
-
-
-class Wire(NamedTuple):
-    """A line, across or down."""
-
-    x: float
-    y: float
-    to_x: float
-    to_y: float
-
-
-class Words(NamedTuple):
-    """A text that begins at ``x``, standing on ``y``."""
-
-    x: float
-    y: float
-    text: str
-    size: float
-    bold: bool = False
-    tone: str = ""
-
-
-@dataclass(slots=True)
-class Sheet:
-    """What stands on one sheet."""
-
-    paper: Paper
-    boxes: list[Box] = field(default_factory=list)
-    wires: list[Wire] = field(default_factory=list)
-    words: list[Words] = field(default_factory=list)
 
 
 def lay_out(picture: Picture, paper: Paper, measure: Measure) -> tuple[Sheet, ...]:

@@ -37,7 +37,8 @@ class Wiring:
         self.switches = switches
         self._own = own
         self.macs = [frozenset(each.macs) | macs_of(each) for each in switches]
-        self._behind = [_behind(each) for each in switches]
+        self._ports = [_ports(each) for each in switches]
+        """The ports that each MAC is behind, of each switch."""
         count = range(len(switches))
         self._below: list[dict[int, str]] = [{} for _ in count]
         """The other switches that lie behind a port of each that does not lead back."""
@@ -81,8 +82,8 @@ class Wiring:
     def _port_to(
         self, n: int, macs: set[Mac] | frozenset[Mac], but: str | None = None
     ) -> str | None:
-        ports = self._behind[n].items()
-        return next((name for name, known in ports if name != but and known & macs), None)
+        found = (port for mac in macs for port in self._ports[n].get(mac, ()))
+        return next((port for port in found if port != but), None)
 
     def _root(self, beside: int | None) -> int | None:
         """The switch that the workstation is plugged into, or is the nearest one to it."""
@@ -92,8 +93,12 @@ class Wiring:
 
         def between(n: int) -> int:
             """How many other switches are on the way back from this one."""
-            known = self._behind[n][self.uplinks[n] or ""]
-            return sum(bool(known & self.macs[other]) for other in candidates if other != n)
+            back = self.uplinks[n]
+            return sum(
+                any(back in self._ports[n].get(mac, ()) for mac in self.macs[other])
+                for other in candidates
+                if other != n
+            )
 
         return min(candidates, key=lambda n: (between(n), n), default=None)
 
@@ -112,11 +117,11 @@ class Wiring:
         return way
 
 
-def _behind(switch: SwitchTables) -> dict[str, frozenset[Mac]]:
-    """What is behind each port, and who announces itself there."""
-    return {
-        port.name: frozenset(
-            (*port.behind, *(each.mac for each in port.neighbours if each.mac is not None))
-        )
-        for port in switch.ports
-    }
+def _ports(switch: SwitchTables) -> dict[Mac, list[str]]:
+    """The ports that each MAC is behind, or announces itself at."""
+    found: dict[Mac, list[str]] = {}
+    for port in switch.ports:
+        announced = (each.mac for each in port.neighbours if each.mac is not None)
+        for mac in (*port.behind, *announced):
+            found.setdefault(mac, []).append(port.name)
+    return found

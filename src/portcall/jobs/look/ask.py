@@ -193,7 +193,7 @@ async def _tables(
         for address in addresses:
             asking = ReadTables(address, found.orders.community)
             medium = stack.enter_context(runner.using(Datagrams.at(vantage, refusals=True)))
-            ends.append(runner.start(asking, medium, found.switches.append))
+            ends.append(runner.start(asking, medium, found.take_switch))
         for end in ends:
             await end.wait()
 

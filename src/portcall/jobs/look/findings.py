@@ -54,6 +54,7 @@ _MOST_ASKED = 4096
 """Addresses asked in one look: whoever floods the wire with new ones is not followed."""
 
 
+_MOST_SWITCHES = 256
 _MOST_HOLDERS = 4
 """MACs at one address that are told of."""
 
@@ -193,6 +194,11 @@ class Findings:
             self._shared(address, known[0])
         if known:
             self._shared(address, mac)
+
+    def take_switch(self, told: SwitchTables) -> None:
+        """Take what a switch told; of more than there may be on a wire, not."""
+        if len(self.switches) < _MOST_SWITCHES:
+            self.switches.append(told)
 
     def report_unasked(self, seen: Sighting) -> None:
         """Take a sighting of a look that asks no device: a sweep sees ten thousands."""

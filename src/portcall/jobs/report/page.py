@@ -18,12 +18,14 @@ from jinja2 import Environment, StrictUndefined
 from markupsafe import Markup
 
 from portcall.core.report.words import words
-from portcall.core.sketch.layout import PAPERS, Sheet, lay_out
+from portcall.core.sketch.layout import lay_out
 from portcall.core.sketch.picture import read_picture
+from portcall.core.sketch.sheet import PAPERS, Sheet
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.runner import rare_collections
 from portcall.jobs.report.data import ATTACHED, as_data
 from portcall.jobs.report.plots import plot
+from portcall.jobs.report.shown import number, told, when
 from portcall.jobs.sketch.draw import drawn, measure
 
 
@@ -43,7 +45,7 @@ def _rendered(record: Mapping[str, Any], sheets: Sequence[str], carried: str) ->
     ``carried`` is the document to stand in it, "" for none.
     """
     engine = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True)
-    engine.filters |= {"when": _when, "told": _told, "shown": _shown, "plot": _plot, "css": _css}
+    engine.filters |= {"when": when, "told": told, "number": number, "plot": _plot, "css": _css}
     template = engine.from_string((files(__package__) / "page.html").read_text(encoding="utf-8"))
     word = words(record["language"])
     page = template.render(record=record, w=word, sketch=sheets, carried=Markup(carried))
@@ -136,23 +138,6 @@ def _image(svg: bytes) -> str:
 def _plot(target: Mapping[str, Any]) -> str | None:
     svg = plot(target)
     return _image(svg) if svg else None
-
-
-def _when(moment: str | None) -> str:
-    """A time as people read it: by the clock it was written by."""
-    return "" if moment is None else f"{datetime.fromisoformat(moment):%Y-%m-%d %H:%M}"
-
-
-def _told(device: Mapping[str, Any], what: str, words: Mapping[str, str]) -> str:
-    """What a device says of itself, or else what is planned, which is said then."""
-    planned = device[f"planned_{what}"]
-    if device[what] and device[what] != "0.0.0.0":
-        return str(device[what])
-    return f"{planned} ({words['planned']})" if planned else "–"
-
-
-def _shown(value: float | None, unit: str = "") -> str:
-    return "–" if value is None else f"{value:g} {unit}".strip()
 
 
 def _css(text: str) -> Markup:

@@ -7,13 +7,13 @@ from __future__ import annotations
 
 import zipfile
 from collections.abc import Iterator, Mapping, Sequence
-from datetime import datetime
 from io import BytesIO
 from typing import Any
 
 from portcall.core.report.grounds import Ground
 from portcall.core.report.words import words
 from portcall.jobs.report.data import SHEET, as_data
+from portcall.jobs.report.shown import told, when
 from portcall.site.spreadsheet import Sheet, put_sheet
 
 _PIECE = 30_000
@@ -30,7 +30,7 @@ def workbook(record: Mapping[str, Any]) -> bytes:
     word = words(record["language"])
     book = Workbook()
     book.remove(book.active)
-    below = f"{record['site']}, {_when(record['as_of'])}"
+    below = f"{record['site']}, {when(record['as_of'])}"
     for name, heading, rows in _sections(record, word):
         page = book.create_sheet(word[name][:31])
         put_sheet(page, Sheet(word[name], below, heading, rows))
@@ -50,7 +50,7 @@ def _sections(
     right = f"{record['summary']['right']} {word['of']} {record['summary']['rows']}"
     facts = [
         [word["site"], record["site"]],
-        [word["as_of"], _when(record["as_of"])],
+        [word["as_of"], when(record["as_of"])],
         [word["people"], ", ".join(record["people"])],
         [word["tool"], f"Port Call {record['version']}"],
         [word["verified_right"], right],
@@ -68,13 +68,13 @@ def _sections(
         [
             [
                 *(_text(each[key]) for key in plain),
-                _planned(each, "mask", word),
-                _planned(each, "gateway", word),
+                told(each, "mask", word),
+                told(each, "gateway", word),
                 word[each["holds"]] if each["holds"] else word["not_known"],
                 word[each["state"]],
-                _when(each["verified"]),
+                when(each["verified"]),
                 f"{each['echo_ms']} ms" if each["echo_ms"] else "",
-                _when(each["power_cycle"]),
+                when(each["power_cycle"]),
             ]
             for each in record["devices"]
         ],
@@ -85,7 +85,7 @@ def _sections(
     replaced = ("when", "name", "address", "old", "new", "verdict", "who")
     yield _table("replaced", replaced, record["replaced"], word)
     targets = [
-        [_when(w["at"]), _text(t["target"]), *(_text(t[k]) for k in _OF_A_TARGET), _text(w["who"])]
+        [when(w["at"]), _text(t["target"]), *(_text(t[k]) for k in _OF_A_TARGET), _text(w["who"])]
         for w in record["watches"]
         for t in w["targets"]
     ]
@@ -112,7 +112,7 @@ def _table(
     word: Mapping[str, str],
 ) -> tuple[str, list[str], list[list[str]]]:
     cells = [
-        [_when(each["at"]) if key == "when" else _text(each[key]) for key in columns]
+        [when(each["at"]) if key == "when" else _text(each[key]) for key in columns]
         for each in rows
     ]
     return section, [word[key] for key in columns], cells
@@ -120,15 +120,6 @@ def _table(
 
 def _text(value: Any) -> str:
     return "" if value is None else str(value)
-
-
-def _when(moment: str | None) -> str:
-    return "" if moment is None else f"{datetime.fromisoformat(moment):%Y-%m-%d %H:%M}"
-
-
-def _planned(device: Mapping[str, Any], what: str, word: Mapping[str, str]) -> str:
-    planned = device[f"planned_{what}"]
-    return _text(device[what]) or (f"{planned} ({word['planned']})" if planned else "")
 
 
 def _without_times(data: bytes) -> bytes:

@@ -20,7 +20,7 @@ from matplotlib.font_manager import FontProperties
 from matplotlib.patches import Rectangle
 from matplotlib.textpath import text_to_path
 
-from portcall.core.sketch.layout import Sheet
+from portcall.core.sketch.sheet import Sheet
 
 _FONT = "DejaVu Sans"
 _INCH = 72.0
