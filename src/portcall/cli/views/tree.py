@@ -19,14 +19,14 @@ _TONES = {
 def print_tree(picture: Picture) -> None:
     """Print it, with what it rests on and what it cannot show."""
     out = console()
-    out.print(Text(picture.title, "bold"), Text(picture.about), sep=", ", soft_wrap=True)
+    out.print(Text(picture.title, "bold"), Text(picture.about), sep=", ")
     first, *rest = picture.workstation
     tree = Tree(_joined((first, "bold"), *((text, "") for text in rest)))
     for branch in picture.branches:
         _add(tree, branch)
-    out.print(tree, soft_wrap=True)
+    out.print(tree)
     for remark in picture.remarks:
-        out.print(Text(f"- {remark}"), soft_wrap=True)
+        out.print(Text(f"- {remark}"))
 
 
 def _add(tree: Tree, branch: Branch) -> None:
@@ -58,7 +58,7 @@ def _line(figure: Figure, ports: int, names: int, addresses: int) -> Text:
         line.append(f"{figure.port:<{ports}}  ")
     line.append(f"{figure.name:<{names}}", "bold")
     line.append(f"  {figure.address:<{addresses}}  ")
-    told = _joined((figure.details, ""), (figure.words, _TONES.get(figure.mark, "")))
+    told = _joined((figure.words, _TONES.get(figure.mark, "")), (figure.details, ""))
     line.append_text(told)
     line.rstrip()
     return line
