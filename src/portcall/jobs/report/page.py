@@ -25,7 +25,7 @@ from portcall.core.trouble import NotPossibleHere
 from portcall.host.runner import rare_collections
 from portcall.jobs.report.data import ATTACHED, as_data
 from portcall.jobs.report.plots import plot
-from portcall.jobs.report.shown import number, told, when
+from portcall.jobs.report.shown import cells, number, when
 from portcall.jobs.sketch.draw import drawn, measure
 
 
@@ -45,7 +45,7 @@ def _rendered(record: Mapping[str, Any], sheets: Sequence[str], carried: str) ->
     ``carried`` is the document to stand in it, "" for none.
     """
     engine = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True)
-    engine.filters |= {"when": when, "told": told, "number": number, "plot": _plot, "css": _css}
+    engine.filters |= {"when": when, "cells": cells, "number": number, "plot": _plot, "css": _css}
     template = engine.from_string((files(__package__) / "page.html").read_text(encoding="utf-8"))
     word = words(record["language"])
     page = template.render(record=record, w=word, sketch=sheets, carried=Markup(carried))
