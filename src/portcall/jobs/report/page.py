@@ -8,6 +8,7 @@ from __future__ import annotations
 import os
 from base64 import b64encode
 from collections.abc import Iterator, Mapping, Sequence
+from concurrent.futures import ProcessPoolExecutor
 from contextlib import contextmanager
 from datetime import datetime
 from importlib.resources import files
@@ -76,7 +77,9 @@ def pdf(record: Mapping[str, Any]) -> bytes:
     style = CSS(string=faces(), font_config=fonts, url_fetcher=fetcher)
     sheets = _sheets(record)
     text = _rendered(record, [""] * len(sheets), "").decode()
-    with _as_of(made), rare_collections():
+    # The sketch is drawn meanwhile, by a process of its own: either takes seconds.
+    with _as_of(made), rare_collections(), ProcessPoolExecutor(1) as pool:
+        drawing = pool.submit(drawn, sheets, "pdf") if sheets else None
         page = HTML(string=text, url_fetcher=fetcher)
         octets: bytes = page.write_pdf(
             stylesheets=[style],
@@ -84,20 +87,17 @@ def pdf(record: Mapping[str, Any]) -> bytes:
             attachments=[attached],
             pdf_identifier=record["digest"].encode()[:32],
         )
-        return _with_sketch(octets, sheets)
+        return octets if drawing is None else _with_sketch(octets, drawing.result())
 
 
-def _with_sketch(octets: bytes, sheets: Sequence[Sheet]) -> bytes:
+def _with_sketch(octets: bytes, drawing: bytes) -> bytes:
     """The pages, with the sheets of the sketch in the places of those that lie, and are empty."""
-    if not sheets:
-        return octets
     from pypdf import PdfReader, PdfWriter
 
     writer = PdfWriter(clone_from=BytesIO(octets))
     pages = enumerate(writer.pages)
     lying = [n for n, page in pages if page.mediabox.width > page.mediabox.height]
-    drawing = PdfReader(BytesIO(drawn(sheets, "pdf")))
-    for place, sheet in zip(lying, drawing.pages, strict=True):
+    for place, sheet in zip(lying, PdfReader(BytesIO(drawing)).pages, strict=True):
         writer.remove_page(place)
         writer.insert_page(sheet, place)
     out = BytesIO()
