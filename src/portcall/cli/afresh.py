@@ -18,8 +18,6 @@ from portcall.jobs.record.looks import look_body
 from portcall.jobs.record.reading import NamedLook
 from portcall.site.folder import Site
 
-NOW = "now"
-
 
 def look_afresh(site: Site, adapter_name: str | None) -> NamedLook | None:
     """Look, and write it down; None when Ctrl-C ended that."""
@@ -36,4 +34,4 @@ def look_afresh(site: Site, adapter_name: str | None) -> NamedLook | None:
     # As it is written down, which is how the other ones are read.
     afresh = read_look(json.loads(json.dumps(body)))
     assert afresh is not None
-    return NamedLook(NOW, afresh, entry)
+    return NamedLook("now", afresh, entry)

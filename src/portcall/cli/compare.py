@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import click
 
-from portcall.cli.afresh import NOW, look_afresh
 from portcall.cli.logbook import opened
 from portcall.cli.main import INTERRUPTED, NO, YES
 from portcall.cli.options import adapter_option, json_option
@@ -14,7 +13,9 @@ from portcall.core.record.compare import Changed, Comparison, compare
 from portcall.core.record.look import SeenDevice
 from portcall.core.trouble import BadInput
 from portcall.jobs.record.reading import Looks, NamedLook, explained
-from portcall.site.folder import this_site
+from portcall.site.folder import Site, this_site
+
+_NOW = "now"
 
 
 @click.command("compare")
@@ -37,14 +38,14 @@ def compare_command(
     portcall compare yesterday now
     """
     site = this_site()
-    if first == NOW:
+    if first == _NOW:
         raise BadInput("now is the later of two: portcall compare last now")
     book = opened(site)
     looks = Looks(book)
-    afresh = second == NOW
+    afresh = second == _NOW
     # The earlier one first: where there is none, nothing is sent.
     earlier = looks.from_the_end(0 if afresh else 1) if first is None else looks.named(first)
-    later = look_afresh(site, adapter_name) if afresh else looks.named(second or "last")
+    later = _afresh(site, adapter_name) if afresh else looks.named(second or "last")
     if later is None:
         return INTERRUPTED
     found = compare(earlier.look, later.look, explained(book, earlier, later))
@@ -53,6 +54,13 @@ def compare_command(
     else:
         _print(found, earlier, later)
     return YES if found.is_same else NO
+
+
+def _afresh(site: Site, adapter_name: str | None) -> NamedLook | None:
+    # What looks at the wire takes longer to load than most comparisons take.
+    from portcall.cli.afresh import look_afresh
+
+    return look_afresh(site, adapter_name)
 
 
 def _print(found: Comparison, earlier: NamedLook, later: NamedLook) -> None:

@@ -111,6 +111,8 @@ def _other_macs(
 ) -> Iterator[Changed]:
     """Addresses that another device has than before, of those at which one has arrived."""
     by = {address: device for device in arrived for address in device.addresses if device.mac}
+    if not by:
+        return  # Who has which address need not be looked up, in what may be two large looks.
     before, after = one.macs_at(by), other.macs_at(by)
     for address, device in by.items():
         was, now = before.get(address, set()), after.get(address, set())
