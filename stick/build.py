@@ -1,0 +1,96 @@
+"""Make dist/portcall.pyz: the whole tool in one file, for a computer without network or pip.
+
+It has the tool and the libraries that it always needs, all in pure Python, in the versions that are
+installed here. What has machine code (matplotlib, psycopg) is used where the computer has it.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import subprocess
+import sys
+import tempfile
+import tomllib
+import zipfile
+from collections.abc import Iterable
+from importlib.metadata import requires, version
+from pathlib import Path
+
+from packaging.requirements import Requirement
+
+HERE = Path(__file__).parent
+ROOT = HERE.parent
+DIGEST = "DIGEST"
+LEFT_OUT = {"greenlet"}
+"""Machine code that a library names, and needs only for what is not done here."""
+
+LONG_AGO = (1980, 1, 1, 0, 0, 0)
+
+
+def needed() -> dict[str, str]:
+    """The libraries that the tool always needs, and theirs, each with its version here."""
+    known: dict[str, str] = {}
+    _add(tomllib.loads((ROOT / "pyproject.toml").read_text())["project"]["dependencies"], known)
+    return known
+
+
+def _add(lines: Iterable[str], known: dict[str, str]) -> None:
+    for line in lines:
+        wanted = Requirement(line)
+        marker = wanted.marker
+        if wanted.name in known or wanted.name in LEFT_OUT:
+            continue
+        if marker is None or marker.evaluate({"extra": ""}):
+            known[wanted.name] = version(wanted.name)
+            _add(requires(wanted.name) or (), known)
+
+
+def fill(folder: Path) -> None:
+    """Put the tool and its libraries into a folder."""
+    pip = [sys.executable, "-m", "pip", "install", "--quiet", "--disable-pip-version-check"]
+    pip += ["--no-deps", "--no-compile", "--target", str(folder)]
+    pure = ["--only-binary=:all:", "--platform", "any", "--implementation", "py", "--abi", "none"]
+    wanted = [f"{name}=={number}" for name, number in sorted(needed().items())]
+    subprocess.run([*pip, *pure, *wanted], check=True)
+    subprocess.run([*pip, str(ROOT)], check=True)
+
+
+def packed(folder: Path, target: Path) -> None:
+    """Write the file; the same contents give the same octets."""
+    files = sorted(
+        path
+        for path in folder.rglob("*")
+        if path.is_file() and "__pycache__" not in path.parts and path.parent != folder / "bin"
+    )
+    machine = [path.name for path in files if path.suffix in (".so", ".pyd", ".dylib")]
+    if machine:
+        sys.exit(f"machine code does not belong into one file for all: {', '.join(machine)}")
+    digest = hashlib.sha256()
+    target.parent.mkdir(exist_ok=True)
+    with open(target, "wb") as out:
+        out.write(b"#!/usr/bin/env python3\n")
+        with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
+
+            def add(name: str, data: bytes) -> None:
+                digest.update(name.encode() + b"\0" + hashlib.sha256(data).digest())
+                info = zipfile.ZipInfo(name, LONG_AGO)
+                archive.writestr(info, data, zipfile.ZIP_DEFLATED)
+
+            for path in files:
+                add(path.relative_to(folder).as_posix(), path.read_bytes())
+            add("__main__.py", (HERE / "main.py").read_bytes())
+            archive.writestr(zipfile.ZipInfo(DIGEST, LONG_AGO), digest.hexdigest())
+    target.chmod(0o755)
+
+
+def main() -> None:
+    """Make it, and say how large it is."""
+    target = Path(sys.argv[1]) if len(sys.argv) > 1 else ROOT / "dist" / "portcall.pyz"
+    with tempfile.TemporaryDirectory() as folder:
+        fill(Path(folder))
+        packed(Path(folder), target)
+    print(f"{target}: {target.stat().st_size / 1e6:.1f} MB, {len(needed())} libraries")
+
+
+if __name__ == "__main__":
+    main()

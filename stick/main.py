@@ -1,0 +1,100 @@
+"""How portcall.pyz begins: unpack once, into a folder of this person's, and go on from there.
+
+A program inside an archive starts several times slower, and its files could not be read by the
+programs that it starts. With --portable as the first word, or a file portcall.portable beside the
+archive, what is unpacked and what the tool remembers stay beside it.
+"""
+
+import os
+import stat
+import sys
+import zipfile
+
+PORTABLE = "portcall.portable"
+BESIDE = "portcall-files"
+STATE = "PORTCALL_STATE"
+
+LAUNCHER = """#!{python}
+import os, sys
+here = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
+sys.path.insert(0, here)
+os.environ["PYTHONPATH"] = here
+{state}sys.argv[0] = os.path.abspath(__file__)
+from portcall.cli.main import main
+main()
+"""
+
+
+def say(text):
+    """Tell the person, beside what the command itself says."""
+    sys.stderr.write(f"portcall: {text}\n")
+
+
+def is_ours(folder):
+    """Whether nobody but this person, or who called sudo, can have put something into a folder."""
+    told = os.stat(folder)
+    mine = {0, os.geteuid(), int(os.environ.get("SUDO_UID", "0"))}
+    return told.st_uid in mine and not told.st_mode & (stat.S_IWGRP | stat.S_IWOTH)
+
+
+def unpack(archive, folder, state):
+    """Unpack everything beside its place, and put it there in one step."""
+    new = f"{folder}.{os.getpid()}"
+    os.makedirs(new, mode=0o700)
+    archive.extractall(new)
+    os.mkdir(os.path.join(new, "bin"))
+    launcher = os.path.join(new, "bin", "portcall")
+    remember = f'os.environ.setdefault("{STATE}", {state!r})\n' if state else ""
+    with open(launcher, "w", encoding="utf-8") as out:
+        out.write(LAUNCHER.format(python=sys.executable, state=remember))
+    os.chmod(launcher, 0o755)
+    try:
+        os.rename(new, folder)
+    except OSError:
+        # Another one was quicker; what it put there is the same.
+        import shutil
+
+        shutil.rmtree(new)
+
+
+def main():
+    """Find or make the folder, and run the tool from it."""
+    if sys.version_info < (3, 11):  # noqa: UP036
+        say(f"needs Python 3.11 or newer, and this is {sys.version.split()[0]}")
+        return 3
+    here = os.path.dirname(os.path.abspath(__file__))
+    beside = os.path.dirname(here)
+    portable = os.path.exists(os.path.join(beside, PORTABLE))
+    if sys.argv[1:2] == ["--portable"]:
+        portable = True
+        del sys.argv[1]
+    if portable:
+        place = os.path.join(beside, BESIDE)
+    else:
+        cache = os.environ.get("XDG_CACHE_HOME") or os.path.expanduser("~/.cache")
+        place = os.path.join(cache, "portcall")
+    state = os.path.join(place, "state") if portable else ""
+    with zipfile.ZipFile(here) as archive:
+        folder = os.path.join(place, archive.read("DIGEST").decode()[:16])
+        try:
+            if not os.path.isdir(folder):
+                os.makedirs(place, mode=0o700, exist_ok=True)
+                unpack(archive, folder, state)
+                say(f"unpacked once into {folder}, which may be removed")
+            if not portable and not is_ours(folder):
+                raise OSError("others can write there")
+        except OSError as error:
+            say(f"runs from the file itself, which is slow: {place}: {error}")
+            folder = here
+    sys.path[0] = folder
+    os.environ["PYTHONPATH"] = folder
+    if state:
+        os.environ.setdefault(STATE, state)
+    if folder != here:
+        sys.argv[0] = os.path.join(folder, "bin", "portcall")
+    from portcall.cli.main import main as run
+
+    return run()
+
+
+sys.exit(main())
