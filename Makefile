@@ -5,16 +5,17 @@ VENV   ?= .venv
 BIN    := $(VENV)/bin
 READY  := $(VENV)/.ready
 COUNTERPARTS := $(VENV)/.counterparts
+STICK  := dist/portcall.pyz
 
 # Tests wait more than they work, and practice plants are isolated from each other.
 SIDE_BY_SIDE := -n $(shell expr 6 \* $$(nproc)) --dist loadgroup --no-loadscope-reorder
 
-.PHONY: demo test quick check bench fuzz screenshots words guide setup-user clients clean
+.PHONY: demo test quick check bench fuzz screenshots words guide stick setup-user clients clean
 
 demo: $(READY)            ## the whole job on the practice plant
 	$(BIN)/portcall demo
 
-test: $(READY) clients $(COUNTERPARTS)    ## every test; real clients where they can be had
+test: $(READY) clients $(COUNTERPARTS) $(STICK)    ## every test; real clients where they can be had
 	$(BIN)/pytest $(SIDE_BY_SIDE)
 
 quick: $(READY)           ## the tests that need no practice plant
@@ -59,6 +60,11 @@ setup-user: $(READY)      ## so that no command here needs sudo
 	$(AS_ROOT) chown root:$$(id -gn) $(BIN)/portcall-python
 	$(AS_ROOT) setcap $(RIGHTS) $(BIN)/portcall-python
 	sed -i '1s|.*|#!$(abspath $(BIN))/portcall-python|' $(BIN)/portcall
+
+stick: $(STICK)           ## the whole tool in one file, for a computer without network
+
+$(STICK): $(READY) pyproject.toml $(shell find src stick -name '*.py' -o -name '*.html')
+	$(BIN)/python stick/build.py $@
 
 clients:
 	@./tests/clients.sh

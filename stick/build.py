@@ -7,6 +7,7 @@ installed here. What has machine code (matplotlib, psycopg) is used where the co
 from __future__ import annotations
 
 import hashlib
+import io
 import subprocess
 import sys
 import tempfile
@@ -20,7 +21,6 @@ from packaging.requirements import Requirement
 
 HERE = Path(__file__).parent
 ROOT = HERE.parent
-DIGEST = "DIGEST"
 LEFT_OUT = {"greenlet"}
 """Machine code that a library names, and needs only for what is not done here."""
 
@@ -65,22 +65,23 @@ def packed(folder: Path, target: Path) -> None:
     machine = [path.name for path in files if path.suffix in (".so", ".pyd", ".dylib")]
     if machine:
         sys.exit(f"machine code does not belong into one file for all: {', '.join(machine)}")
-    digest = hashlib.sha256()
+    tool = io.BytesIO()
+    with zipfile.ZipFile(tool, "w", zipfile.ZIP_DEFLATED) as archive:
+        for path in files:
+            _put(archive, path.relative_to(folder).as_posix(), path.read_bytes())
     target.parent.mkdir(exist_ok=True)
     with open(target, "wb") as out:
         out.write(b"#!/usr/bin/env python3\n")
-        with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
-
-            def add(name: str, data: bytes) -> None:
-                digest.update(name.encode() + b"\0" + hashlib.sha256(data).digest())
-                info = zipfile.ZipInfo(name, LONG_AGO)
-                archive.writestr(info, data, zipfile.ZIP_DEFLATED)
-
-            for path in files:
-                add(path.relative_to(folder).as_posix(), path.read_bytes())
-            add("__main__.py", (HERE / "main.py").read_bytes())
-            archive.writestr(zipfile.ZipInfo(DIGEST, LONG_AGO), digest.hexdigest())
+        with zipfile.ZipFile(out, "w", zipfile.ZIP_STORED) as archive:
+            main = (HERE / "main.py").read_bytes()
+            _put(archive, "__main__.py", main)
+            _put(archive, "DIGEST", hashlib.sha256(main + tool.getvalue()).hexdigest().encode())
+            _put(archive, "tool.zip", tool.getvalue())
     target.chmod(0o755)
+
+
+def _put(archive: zipfile.ZipFile, name: str, data: bytes) -> None:
+    archive.writestr(zipfile.ZipInfo(name, LONG_AGO), data, archive.compression)
 
 
 def main() -> None:

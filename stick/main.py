@@ -1,14 +1,15 @@
 """How portcall.pyz begins: unpack once, into a folder of this person's, and go on from there.
 
 A program inside an archive starts several times slower, and its files could not be read by the
-programs that it starts. With --portable as the first word, or a file portcall.portable beside the
-archive, what is unpacked and what the tool remembers stay beside it.
+programs that it starts. The tool is an archive inside this one, so that what Python reads at each
+start is short; nothing is imported here that is not needed each time. With --portable as the first
+word, or a file portcall.portable beside the archive, what is unpacked and what the tool remembers
+stay beside it.
 """
 
 import os
 import stat
 import sys
-import zipfile
 
 PORTABLE = "portcall.portable"
 BESIDE = "portcall-files"
@@ -37,11 +38,14 @@ def is_ours(folder):
     return told.st_uid in mine and not told.st_mode & (stat.S_IWGRP | stat.S_IWOTH)
 
 
-def unpack(archive, folder, state):
+def unpack(here, folder, state):
     """Unpack everything beside its place, and put it there in one step."""
+    import zipfile
+
     new = f"{folder}.{os.getpid()}"
     os.makedirs(new, mode=0o700)
-    archive.extractall(new)
+    with zipfile.ZipFile(here) as outer, outer.open("tool.zip") as inner:
+        zipfile.ZipFile(inner).extractall(new)
     os.mkdir(os.path.join(new, "bin"))
     launcher = os.path.join(new, "bin", "portcall")
     remember = f'os.environ.setdefault("{STATE}", {state!r})\n' if state else ""
@@ -55,6 +59,18 @@ def unpack(archive, folder, state):
         import shutil
 
         shutil.rmtree(new)
+
+
+def for_this_time(here, state):
+    """Unpack into a folder that goes when the program ends."""
+    import atexit
+    import shutil
+    import tempfile
+
+    folder = tempfile.mkdtemp(prefix="portcall-")
+    atexit.register(shutil.rmtree, folder, ignore_errors=True)
+    unpack(here, os.path.join(folder, "tool"), state)
+    return os.path.join(folder, "tool")
 
 
 def main():
@@ -74,24 +90,28 @@ def main():
         cache = os.environ.get("XDG_CACHE_HOME") or os.path.expanduser("~/.cache")
         place = os.path.join(cache, "portcall")
     state = os.path.join(place, "state") if portable else ""
-    with zipfile.ZipFile(here) as archive:
-        folder = os.path.join(place, archive.read("DIGEST").decode()[:16])
+    folder = os.path.join(place, __loader__.get_data("DIGEST").decode()[:16])
+    try:
+        if not os.path.isdir(folder):
+            os.makedirs(place, mode=0o700, exist_ok=True)
+            unpack(here, folder, state)
+            say(f"unpacked once into {folder}, which may be removed")
+        if not portable and not is_ours(folder):
+            raise OSError("others can write there")
+    except OSError as error:
+        say(
+            f"cannot be unpacked for good into {place}: {error}; it is for this time only, and slow"
+        )
         try:
-            if not os.path.isdir(folder):
-                os.makedirs(place, mode=0o700, exist_ok=True)
-                unpack(archive, folder, state)
-                say(f"unpacked once into {folder}, which may be removed")
-            if not portable and not is_ours(folder):
-                raise OSError("others can write there")
-        except OSError as error:
-            say(f"runs from the file itself, which is slow: {place}: {error}")
-            folder = here
+            folder = for_this_time(here, state)
+        except OSError as trouble:
+            say(f"cannot be unpacked at all: {trouble}")
+            return 3
     sys.path[0] = folder
     os.environ["PYTHONPATH"] = folder
     if state:
         os.environ.setdefault(STATE, state)
-    if folder != here:
-        sys.argv[0] = os.path.join(folder, "bin", "portcall")
+    sys.argv[0] = os.path.join(folder, "bin", "portcall")
     from portcall.cli.main import main as run
 
     return run()
