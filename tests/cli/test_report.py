@@ -278,6 +278,7 @@ def test_a_page_that_was_changed_is_found_out(site, page):
 def test_a_logbook_that_says_otherwise_is_told_and_what_came_later_is_counted(tmp_path):
     folder = make_site(tmp_path)
     typed(folder, "report", "r.html")
+    typed(folder, "report", "r.json")
     write_entries(folder, new_entry(Kind.LOOK, "later", {"devices": []}))
     assert check(folder, "r.html") == (
         0,
@@ -286,14 +287,31 @@ def test_a_logbook_that_says_otherwise_is_told_and_what_came_later_is_counted(tm
     (folder / "plan.csv").write_text(PLAN.replace("fan-drive", "ventilator"))
     # The plan of that day is in the record: what is planned now says nothing of it.
     assert check(folder, "r.html")[0] == 0
+    # Who leaves out what does not suit is found out, though the rest fits.
+    record = json.loads((folder / "r.json").read_text())
+    kept = [each for each in record["entries"] if each["kind"] != "swap"]
+    prints = "".join(f"{each['sha256']}\n" for each in kept)
+    without = {
+        "entries": kept,
+        "replaced": [],
+        "digest": hashlib.sha256(prints.encode()).hexdigest(),
+    }
+    text = json.dumps({**record, **without}, ensure_ascii=False, sort_keys=True, indent=1)
+    (folder / "without.json").write_text(f"{text}\n")
+    code, told = check(folder, "without.json")
+    assert code == 1
+    (left_out,) = (each["uid"][:8] for each in record["entries"] if each["kind"] == "swap")
+    assert told["findings"] == [
+        f"1 entry ({left_out}) of before its date is in this logbook, and not in it"
+    ]
     book = sqlite3.connect(folder / "logbook" / "logbook.db")
     book.execute("UPDATE entries SET summary = 'it did not' WHERE kind = 'power cycle'")
     book.commit()
-    assert "1 entry that it rests on" in check(folder, "r.html")[1]["findings"][0]
+    assert "that it rests on" in check(folder, "r.html")[1]["findings"][0]
     assert "is otherwise in this logbook" in check(folder, "r.html")[1]["findings"][0]
     book.execute("DELETE FROM entries WHERE kind IN ('swap', 'watch')")
     book.commit()
-    assert "2 entries that it rests on" in check(folder, "r.html")[1]["findings"][0]
+    assert "2 entries (" in check(folder, "r.html")[1]["findings"][0]
     (folder / "r.html").write_text("<html>no record</html>")
     for name in ("r.html", "plan.csv", "nothing.pdf"):
         ended = typed(folder, "report", "--check", name)

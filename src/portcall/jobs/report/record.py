@@ -23,7 +23,7 @@ from portcall.jobs.record.reading import NamedLook
 from portcall.jobs.report.data import read_record
 from portcall.jobs.sketch.sketch import picture_of
 from portcall.site.folder import Site
-from portcall.site.logbook.store import Logbook
+from portcall.site.logbook.store import Logbook, Numbered
 from portcall.site.spreadsheet import csv_text
 
 PAGES = (".html", ".pdf", ".xlsx", ".json")
@@ -37,14 +37,18 @@ def make_record(
     site: Site, book: Logbook, plan: Plan, language: str, remarks: Sequence[str]
 ) -> dict[str, Any]:
     """The record of a site, as of the last entry of its logbook."""
-    found = book.entries()
-    looks = [each for each in found if each.entry.kind in LOOKS]
-    old = {each.number for each in looks[:-_MOST_LOOKS]}
-    kept = [each for each in found if each.number not in old]
-    whole = [(each.entry, body) for each, body in book.with_bodies(kept)]
+    whole = _read(book, book.entries())
     drawn = chosen_looks(plan, whole)
     grounded = list(of(whole, chosen(plan, whole, drawn)))
     return _record(site, plan, language, remarks, drawn, grounded)
+
+
+def _read(book: Logbook, found: Sequence[Numbered]) -> list[Whole]:
+    """Entries with what they hold, of the looks the later ones."""
+    looks = [each for each in found if each.entry.kind in LOOKS]
+    old = {each.number for each in looks[:-_MOST_LOOKS]}
+    kept = [each for each in found if each.number not in old]
+    return [(each.entry, body) for each, body in book.with_bodies(kept)]
 
 
 def _record(
@@ -112,7 +116,7 @@ def check_record(site: Site, book: Logbook, file: Path) -> Checked:
         drawn = Drawn(**record["looks"]) if record["looks"] else None
         language, remarks = str(record["language"]), [str(each) for each in record["remarks"]]
         version = str(record["version"])
-    except (KeyError, TypeError, BadInput):
+    except (KeyError, TypeError, AttributeError, BadInput):
         raise BadInput(f"{file.name}: its record is damaged") from None
     found = book.entries()
     chosen_ones = [each for each in found if each.entry.uid in wanted]
@@ -125,9 +129,18 @@ def check_record(site: Site, book: Logbook, file: Path) -> Checked:
         findings.append(f"{_entries(missing)} not in this logbook")
     if other:
         findings.append(f"{_entries(other)} otherwise in this logbook")
-    again = _record(site, plan, language, remarks, drawn, whole) if not findings else None
-    if again is not None:
+    last = max((each.entry.at for each in chosen_ones), default=None)
+    until = [each for each in found if last is not None and each.entry.at <= last]
+    if not findings:
+        again = _record(site, plan, language, remarks, drawn, whole)
         findings += _differences(record, {**again, "version": version})
+        then = _read(book, until)
+        more = chosen(plan, then, chosen_looks(plan, then)) - wanted.keys()
+        if more:
+            # Left out, or copied here since from a laptop on which they were written then.
+            verb = "is" if len(more) == 1 else "are"
+            which = _some(sorted(more))
+            findings.append(f"{which} of before its date {verb} in this logbook, and not in it")
     if version == __version__:
         if not _is_its_page(record, octets, file.suffix.lower()):
             findings.append("the page does not say what its own record says: it was changed since")
@@ -136,8 +149,7 @@ def check_record(site: Site, book: Logbook, file: Path) -> Checked:
             f"it was made with version {version}: whether its page was changed cannot be told with "
             f"{__version__}"
         )
-    last = max((each.entry.at for each in chosen_ones), default=None)
-    later = [e for e in found if last and e.entry.at > last and e.entry.kind is not Kind.MATCH]
+    later = [each for each in found[len(until) :] if each.entry.kind is not Kind.MATCH]
     return Checked(not findings, len(wanted), tuple(findings), len(later))
 
 
@@ -151,10 +163,13 @@ def _plan(rows: Sequence[Mapping[str, str]]) -> Plan:
 
 
 def _entries(uids: Sequence[str]) -> str:
-    """Some entries, by the beginnings of their identities."""
+    return f"{_some(uids)} that it rests on {'is' if len(uids) == 1 else 'are'}"
+
+
+def _some(uids: Sequence[str]) -> str:
+    """How many entries, and some of them by the beginnings of their identities."""
     which = named([uid[:8] for uid in uids], _MOST_NAMED)
-    count = counted(len(uids), "entry", "entries")
-    return f"{count} that it rests on ({which}) {'is' if len(uids) == 1 else 'are'}"
+    return f"{counted(len(uids), 'entry', 'entries')} ({which})"
 
 
 def _differences(record: Mapping[str, Any], again: Mapping[str, Any]) -> list[str]:
