@@ -400,4 +400,12 @@ def test_what_cannot_be_written_is_said_before_anything_is(tmp_path):
         ended = typed(folder, "report", *words)
         assert (ended.returncode, said in ended.stderr) == (2, True), ended.stderr
     assert (folder / "there.pdf").read_text() == "mine"
+    # Without the libraries of a page, neither writing nor checking one ends in a traceback.
+    (folder / "sitecustomize.py").write_text(
+        "import sys\nfor name in ('jinja2', 'pypdf', 'weasyprint'): sys.modules[name] = None\n"
+    )
+    for words in (["new.html"], ["new.pdf"], ["--check", "there.html"], ["--check", "there.pdf"]):
+        ended = typed(folder, "report", *words, PYTHONPATH=str(folder))
+        assert (ended.returncode, "portcall[report]" in ended.stderr) == (3, True), ended.stderr
+        assert "Traceback" not in ended.stderr
     assert find_spec("weasyprint") is not None

@@ -261,3 +261,7 @@ def test_what_no_port_is_known_for_is_said_and_what_hangs_behind_one_port_too():
     assert [branch.switch is None for branch in told.branches] == [False, True]
     assert "where no switch tells the port, it is not known" in told.remarks
     assert any(each.startswith("3 devices are behind 1 of 10.61.20.2") for each in told.remarks)
+    # A device in two subnets is drawn twice, and is one.
+    devices[0]["addresses"].append("10.61.40.9")
+    again = composed(devices, [switch])
+    assert any(each.startswith("3 devices are behind 1 of 10.61.20.2") for each in again.remarks)

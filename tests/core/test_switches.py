@@ -95,9 +95,10 @@ def test_a_bridge_tells_who_is_behind_each_port(version, column, prefix):
 
 def test_what_is_no_switch_costs_two_questions_and_one_that_falls_silent_tells_what_it_told():
     assert ask(row(snmp.SYS_NAME, 0, b"valve")) == ([], 2)
-    # The names, and then nothing more: what is there is told, and that it is not all.
-    (told,), _ = ask(bridge(70), answers=6)
-    assert (told.whole, told.macs) == (False, (mac(0),))
+    # The names, and then nothing more: what is there is told, and that it is not all. It is waited
+    # for twice, not twice for each column that is left.
+    (told,), asked = ask(bridge(70), answers=6)
+    assert (told.whole, told.macs, asked) == (False, (mac(0),), 8)
 
 
 @pytest.mark.parametrize(

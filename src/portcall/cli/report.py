@@ -22,7 +22,7 @@ from portcall.site.folder import this_site
 
 _NEEDED = {
     ".html": ("jinja2", "matplotlib"),
-    ".pdf": ("jinja2", "matplotlib", "weasyprint"),
+    ".pdf": ("jinja2", "matplotlib", "weasyprint", "pypdf"),
 }
 _LONGEST_REMARK = 600
 
@@ -97,8 +97,8 @@ def _needed(suffix: str) -> None:
 
 def _check(file: Path, as_json: bool) -> int:
     site = this_site()
-    if file.suffix.lower() == ".pdf" and find_spec("pypdf") is None:
-        raise NotPossibleHere("pypdf: not installed; pip install 'portcall[report]'")
+    # The page is made again, to see whether it is still what it was.
+    _needed(file.suffix.lower())
     checked = check_record(site, opened(site), file)
     if as_json:
         print_json(

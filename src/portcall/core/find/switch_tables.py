@@ -135,10 +135,13 @@ class ReadTables(Conversation[Datagram, SwitchTables]):
     def _go_on(self, values: Mapping[str, Value] | None) -> Actions[Datagram, SwitchTables]:
         self.wake_at = None
         self._attempts = 0
-        if self._number >= _MOST_QUESTIONS or not self._answered:
+        if self._number >= _MOST_QUESTIONS:
             values = None
         try:
             self._after = self._script.send(values)
+            while values is None:
+                # Who has fallen silent is not waited for at each of the other columns, too.
+                self._after = self._script.send(None)
         except StopIteration as end:
             self._end()
             if end.value is not None:

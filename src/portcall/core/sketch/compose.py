@@ -243,10 +243,11 @@ class _Composing:
                 "between passes that on"
             )
         for place, figures in sorted(hung.items(), key=lambda each: each[0] or Plugged(-1, "")):
-            if place is not None and len({each.key for each in figures}) > 1:
+            count = len({each.key for each in figures})
+            if place is not None and count > 1:
                 name = self._name_of(place.switch)
                 yield (
-                    f"{len(figures)} devices are behind {place.port} of {name}: what is between, a "
+                    f"{count} devices are behind {place.port} of {name}: what is between, a "
                     "small switch or a chain of devices, does not tell"
                 )
         heard = {*self._by_mac, *self._switch_of, seen.wiring.own, seen.look.own}

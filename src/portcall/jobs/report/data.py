@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from portcall.core.report.content import FORMAT
-from portcall.core.trouble import BadInput
+from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.site.files import read_bounded
 
 ATTACHED = "record.json"
@@ -62,8 +62,12 @@ def _carried(data: bytes) -> bytes | str | None:
 
 
 def _attached(data: bytes) -> bytes | None:
-    from pypdf import PdfReader
-
+    try:
+        from pypdf import PdfReader
+    except ImportError:
+        raise NotPossibleHere(
+            "pypdf: not installed, and needed to read a PDF; pip install 'portcall[report]'"
+        ) from None
     try:
         found = PdfReader(BytesIO(data)).attachments.get(ATTACHED)
     except Exception:
