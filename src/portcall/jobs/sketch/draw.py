@@ -66,6 +66,8 @@ def drawn(sheets: Sequence[Sheet], suffix: str) -> bytes:
     A PDF has no date, an SVG none and names that follow from what it shows.
     """
     settings: Any = {"svg.fonttype": "path", "svg.hashsalt": "portcall", "pdf.fonttype": 42}
+    # Letters that are put on whole dots are wider than they were measured.
+    settings["text.hinting"] = "none"
     out = io.BytesIO()
     with mpl.rc_context(settings), warnings.catch_warnings():
         warnings.simplefilter("ignore")
