@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 from collections.abc import Iterator
+from importlib.util import find_spec
 
 import pytest
 from inside import Plant
@@ -26,9 +27,17 @@ def quiet_plant() -> Iterator[Plant]:
 
 def need(*programs: str) -> None:
     """Skip a test whose real counterpart is not installed; in CI that is a failure."""
-    missing = [program for program in programs if shutil.which(program) is None]
+    _have([program for program in programs if shutil.which(program) is None], " as root")
+
+
+def need_stacks(*packages: str) -> None:
+    """The same for protocol stacks that are Python packages."""
+    _have([package for package in packages if find_spec(package) is None])
+
+
+def _have(missing: list[str], how: str = "") -> None:
     if missing:
-        reason = f"not installed: {', '.join(missing)}; make test installs them as root"
+        reason = f"not installed: {', '.join(missing)}; make test installs them{how}"
         if os.environ.get("CI") == "true":
             pytest.fail(reason)
         pytest.skip(reason)

@@ -6,16 +6,14 @@ with it. Python stacks are in ``tests/stacks``; the rest are services from Debia
 
 from __future__ import annotations
 
-import os
 import sys
 from collections.abc import Iterator
-from importlib.util import find_spec
 from pathlib import Path
 
 import pytest
 from inside import Plant
 
-from conftest import need
+from conftest import need, need_stacks
 
 STACKS = Path(__file__).parents[1] / "stacks" / "device.py"
 PEM = Path(__file__).parents[2] / "src/portcall/plant/scenarios/device.pem"
@@ -135,11 +133,7 @@ def address(name: str) -> str:
 def looked(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Plant, dict, list]]:
     """The forty of them, running, and what one find said of each."""
     need("nginx", "snmpd", "nmbd", "avahi-daemon", "gnutls-serv", "lldpd")
-    missing = [package for package in PYTHON.values() if find_spec(package) is None]
-    if missing and os.environ.get("CI") == "true":
-        pytest.fail(f"not installed: {', '.join(missing)}")
-    if missing:
-        pytest.skip(f"not installed: {', '.join(missing)}; make test installs them")
+    need_stacks(*PYTHON.values())
     folder = tmp_path_factory.mktemp("stacks")
     (folder / "site").mkdir()
     text = 'site = "site"\n[[workstation]]\nadapter = "usb0"\nwire = "plant"\n'

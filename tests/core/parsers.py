@@ -15,6 +15,7 @@ from portcall.core.wire import (
     bacnet,
     bootp,
     cip,
+    cip_file,
     cip_message,
     cip_tcpip,
     dcp,
@@ -52,6 +53,11 @@ PARSERS = {
         cip_message.parse_response(cip_message.parse_unconnected(cip.parse(data))).data
     ),
     "cip request": cip_message.parse_request,
+    "cip file": lambda data: (
+        cip_file.parse_upload(data),
+        cip_file.parse_transfer(data),
+        cip_file.parse_number(data, cip_file.Attribute.SIZE),
+    ),
     "arp reply": lambda data: arp.parse_reply_sender(data),
     "dcp": lambda data: dcp.parse_station(dcp.parse_frame(data)[1]),
     "dcp set": lambda data: dcp.parse_set_errors(dcp.parse_frame(data)[1]),
@@ -90,6 +96,7 @@ SAMPLES = {
         7, cip_message.encode_response(cip_message.Response(0x0E, 0, bytes(22)))
     ),
     "cip request": cip_message.encode_request(cip_message.Request(0xF5, 1, 5)),
+    "cip file": cip_file.encode_upload(cip_file.Upload(1501, 255)),
     "icmp": icmp.encode(
         icmp.IcmpMessage(
             3,

@@ -712,7 +712,7 @@ def test_a_catalogue_cures_what_was_found_but_not_recognised():
     ("text", "complaint"),
     [
         ("", "no [Device] section"),
-        ("[Device] VendCode = 1;", "does not say vendname, prodcode, prodname"),
+        ("[Device] VendCode = 1;", "does not say VendName, ProdCode, ProdName"),
         (
             '[Device] VendCode = 99999; VendName = "W"; ProdCode = 1; ProdName = "x";',
             "VendCode: 99999",

@@ -9,12 +9,22 @@ import click
 from rich.text import Text
 
 from portcall.cli.main import NO, YES
-from portcall.cli.options import json_option
+from portcall.cli.options import (
+    adapter_option,
+    begin_capture,
+    capture_option,
+    chosen_adapter,
+    json_option,
+    plan_if_sound,
+)
 from portcall.cli.say import note, print_json
 from portcall.cli.table import Columns, cell, print_rows
 from portcall.core.catalog.catalog import Catalog
-from portcall.site.catalogs import add_catalog, catalog_folder, read_catalogs
-from portcall.site.folder import this_site
+from portcall.core.plan.targets import parse_device
+from portcall.core.trouble import BadInput
+from portcall.jobs.catalog.carried import describe
+from portcall.site.catalogs import add_catalog, catalog_folder, keep_catalog, read_catalogs
+from portcall.site.folder import Site, this_site
 
 
 @click.group("catalog")
@@ -26,17 +36,41 @@ def catalog_command() -> None:
 
 
 @catalog_command.command("add")
-@click.argument("files", nargs=-1, required=True, type=click.Path(path_type=Path), metavar="FILE…")
+@click.argument("files", nargs=-1, type=click.Path(path_type=Path), metavar="[FILE]…")
+@click.option(
+    "--from",
+    "device",
+    metavar="DEVICE",
+    help="Take the description that this CIP device carries: a planned name, a MAC, an address.",
+)
 @click.option("--everywhere", is_flag=True, help="Keep it for every site, not only for this one.")
+@adapter_option
+@capture_option
 @json_option
-def add_command(files: tuple[Path, ...], everywhere: bool, as_json: bool) -> int:
+def add_command(
+    files: tuple[Path, ...],
+    device: str | None,
+    everywhere: bool,
+    adapter_name: str | None,
+    capture: str | None,
+    as_json: bool,
+) -> int:
     """Check FILE and keep it, in the site's folder; without a site, for every site.
+
+    Many CIP devices carry their own EDS: with --from it is read from there, and nothing else is
+    taken. What is not whole, or describes another product, is not kept.
 
     \b
     portcall catalog add gale7.eds
+    portcall catalog add --from dryer-plc
     portcall catalog add makers.toml --everywhere
     """
-    folder = None if everywhere else this_site().folder
+    if bool(files) == bool(device):
+        raise BadInput("give either FILE, or --from DEVICE")
+    site = this_site()
+    folder = None if everywhere else site.folder
+    if device is not None:
+        return _add_from(device, site, folder, adapter_name, capture, as_json)
     added = []
     for file in files:
         kept, catalog = add_catalog(file, folder)
@@ -46,6 +80,37 @@ def add_command(files: tuple[Path, ...], everywhere: bool, as_json: bool) -> int
             click.echo(f"{file.name}: {counts}; kept in {kept}")
     if as_json:
         print_json({"added": added})
+    return YES
+
+
+def _add_from(
+    device: str,
+    site: Site,
+    folder: Path | None,
+    adapter_name: str | None,
+    capture: str | None,
+    as_json: bool,
+) -> int:
+    """Keep what a device carries, by the codes that it describes: its file has no name of its own
+    that one could trust."""
+    plan = plan_if_sound(site)
+    meant = parse_device(device, plan)
+    adapter = chosen_adapter(adapter_name)
+    begin_capture(adapter, capture)
+    found = describe(adapter, site, plan, meant, note)
+    if isinstance(found, str):
+        if as_json:
+            print_json({"added": [], "reason": found})
+        note(found)
+        return NO
+    codes, source = found.codes, f"{found.name}'s own description"
+    kept = keep_catalog(found.catalog, f"cip-{codes.maker}-{codes.product}", source, folder)
+    maker, product = found.catalog.maker(codes), found.catalog.product(codes)
+    if as_json:
+        row = {"from": found.name, "kept": str(kept), **_counts(found.catalog)}
+        print_json({"added": [row], "reason": None})
+    elif product is not None:
+        click.echo(f"{found.name}: {codes}: {maker}, {product.name}; kept in {kept}")
     return YES
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from ipaddress import IPv4Interface
 
 from portcall.core.address import UNSPECIFIED
-from portcall.core.wire import cip, cip_message, cip_tcpip
+from portcall.core.wire import cip, cip_file, cip_message, cip_tcpip
 from portcall.core.wire.cip_tcpip import Attribute, ConfigurationCapability, Control
 from portcall.core.wire.dhcp import prefix_length
 from portcall.core.wire.octets import Malformed
@@ -75,6 +75,8 @@ def _serve(memory: Memory, wanted: cip_message.Request) -> cip_message.Response 
     if wanted.service == cip_message.RESET and place == (cip_message.IDENTITY, 1):
         memory.restart()
         return response(cip_message.SUCCESS)
+    if place == (cip_file.FILE, cip_file.DESCRIPTION) and memory.entry.description:
+        return response(*_serve_description(memory, wanted))
     if wanted.class_number == cip_tcpip.TCP_IP_INTERFACE and memory.other_port is not None:
         if wanted.instance == 0 and wanted.attribute == cip_tcpip.LAST_INSTANCE:
             return response(cip_message.SUCCESS, (2).to_bytes(2, "little"))
@@ -90,6 +92,45 @@ def _serve(memory: Memory, wanted: cip_message.Request) -> cip_message.Response 
         status = _set(memory, wanted.attribute, wanted.data)
         return None if status is None else response(status)
     return response(cip_message.SERVICE_NOT_SUPPORTED)
+
+
+def _serve_description(memory: Memory, wanted: cip_message.Request) -> tuple[int, bytes]:
+    """A general status and data: the file object's answer."""
+    file = memory.entry.description
+    values = {
+        cip_file.Attribute.SIZE: len(file),
+        cip_file.Attribute.CHECKSUM: cip_file.checksum(file),
+    }
+    if wanted.service == cip_message.GET_ATTRIBUTE_SINGLE and wanted.attribute in values:
+        attribute = cip_file.Attribute(wanted.attribute)
+        return cip_message.SUCCESS, cip_file.encode_number(values[attribute], attribute)
+    if wanted.service == cip_file.INITIATE_UPLOAD and wanted.data:
+        memory.sends_pieces_of, memory.next_piece = max(1, wanted.data[0]), 0
+        return cip_message.SUCCESS, cip_file.encode_upload(
+            cip_file.Upload(len(file), memory.sends_pieces_of)
+        )
+    if wanted.service == cip_file.UPLOAD_TRANSFER and wanted.data and memory.sends_pieces_of:
+        return cip_message.SUCCESS, cip_file.encode_transfer(_piece(memory, wanted.data[0]))
+    return cip_message.SERVICE_NOT_SUPPORTED, b""
+
+
+def _piece(memory: Memory, number: int) -> cip_file.Transfer:
+    """A piece of the description, the next one or one again; behind the last is the checksum."""
+    file, length = memory.entry.description, memory.sends_pieces_of
+    # Pieces are numbered by one octet: the one that is nearest to the next is meant.
+    nearest = memory.next_piece + (number - memory.next_piece + 128) % 256 - 128
+    memory.next_piece = nearest + 1
+    data = file[nearest * length : (nearest + 1) * length]
+    is_last = (nearest + 1) * length >= len(file)
+    if is_last:
+        data += cip_file.encode_number(cip_file.checksum(file), cip_file.Attribute.CHECKSUM)
+    kinds = {
+        (True, True): cip_file.Piece.ONLY,
+        (True, False): cip_file.Piece.FIRST,
+        (False, True): cip_file.Piece.LAST,
+    }
+    kind = kinds.get((nearest == 0, is_last), cip_file.Piece.MIDDLE)
+    return cip_file.Transfer(number, kind, data)
 
 
 def _serve_other_port(memory: Memory, wanted: cip_message.Request) -> cip_message.Response:

@@ -43,6 +43,9 @@ class Memory:
     gateway: IPv4Address | None = None
     shown: int = 0
     """How often it was told to show itself."""
+    sends_pieces_of: int = 0
+    """Octets of its description in each piece, once it was told to send that; 0 before."""
+    next_piece: int = 0
     _attempts: int = 0
 
     def __post_init__(self) -> None:

@@ -13,9 +13,11 @@ from ipaddress import IPv4Address, IPv4Interface
 from pathlib import Path
 
 from portcall.core.address import AddressError, Mac, parse_address, parse_interface, parse_mac
+from portcall.core.cip.file_object import LARGEST_FILE
 from portcall.core.find.switch_tables import Neighbour, Port
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.plant.toml_table import Table
+from portcall.site.files import read_bounded
 from portcall.site.toml_text import parse_toml
 
 SHIPPED = "tern-point"
@@ -132,6 +134,8 @@ class DeviceEntry:
     """Of a managed switch: who is plugged in at each port, by name."""
     behind: tuple[Port, ...] = ()
     """What its tables say of that."""
+    description: bytes = b""
+    """The EDS that it carries in its CIP file object."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -178,7 +182,7 @@ def read_scenario(path: Path) -> Scenario:
         raise NotPossibleHere(f"{path}: cannot be read: {error.strerror}") from None
     top = Table(parse_toml(text, str(path)), str(path))
     adapters = tuple(_adapter(table) for table in top.tables("workstation"))
-    devices = tuple(_device(table) for table in top.tables("devices"))
+    devices = tuple(_device(table, path.parent) for table in top.tables("devices"))
     faults = tuple(_fault(table) for table in top.tables("faults"))
     site = top.text("site", "")
     name = top.text("name", path.stem)
@@ -268,7 +272,7 @@ def _fault(table: Table) -> FaultEntry:
     return entry
 
 
-def _device(table: Table) -> DeviceEntry:
+def _device(table: Table, folder: Path) -> DeviceEntry:
     name = table.text("name")
     firmware = table.text("firmware", "1.001")
     major, _, minor = firmware.partition(".")
@@ -307,6 +311,7 @@ def _device(table: Table) -> DeviceEntry:
         table.flag("in_run", False),
         tuple(_leg(leg) for leg in table.tables("forwards")),
         table.lists("ports"),
+        description=_description(table, folder),
     )
     table.done()
     if entry.gives is not None and (
@@ -320,6 +325,12 @@ def _device(table: Table) -> DeviceEntry:
             f'is missing; to speak {needs_one[0]} a device has one, or asks = "bootp" or "dhcp"',
         )
     return entry
+
+
+def _description(table: Table, folder: Path) -> bytes:
+    """The file that a device carries, from beside the scenario."""
+    file = table.text("description", "")
+    return read_bounded(folder / file, LARGEST_FILE, "description") if file else b""
 
 
 def _hex_number(text: str) -> int:

@@ -31,6 +31,7 @@ from typing import Any
 from platformdirs import user_data_path
 
 from portcall.core.address import AddressError, AddressRange, parse_range
+from portcall.core.catalog.carried import eds_text
 from portcall.core.catalog.catalog import Catalog, Codes, Numbering, Product
 from portcall.core.catalog.eds import parse_eds
 from portcall.core.printable import printable
@@ -68,7 +69,7 @@ def read_catalog(path: Path) -> Catalog:
     """One file, TOML or EDS by what is in it. Raises BadInput, NotPossibleHere."""
     data = read_bounded(path, _LONGEST_FILE, "description")
     if path.suffix.lower() != ".toml":
-        return parse_eds(data.decode("utf-8-sig", "replace"), path.name)
+        return parse_eds(eds_text(data, path.name), path.name)
     return _Reading(path.name).catalog(parse_toml(data, str(path)))
 
 
@@ -81,20 +82,28 @@ def add_catalog(path: Path, site: Path | None) -> tuple[Path, Catalog]:
     added = read_catalog(path)
     if not added.entries:
         raise BadInput(f"{path.name}: says nothing: no makers, products, defaults or ports in it")
+    return keep_catalog(added, path.stem, path.name, site), added
+
+
+def keep_catalog(added: Catalog, stem: str, source: str, site: Path | None) -> Path:
+    """Keep a catalogue as ``stem``.toml; gives where. Raises BadInput, NotPossibleHere.
+
+    ``source`` is what it is called in messages, and in the file.
+    """
     folder = catalog_folder(site)
-    kept = folder / f"{path.stem}.toml"
+    kept = folder / f"{stem}.toml"
     if kept.exists() and (lost := read_catalog(kept).entries - added.entries):
         entries = "an entry" if len(lost) == 1 else f"{len(lost)} entries"
         raise BadInput(
-            f"{path.name}: {kept} is kept under that name and has {entries} that this file has "
-            "not; give this file another name, or remove that one first"
+            f"{source}: {kept} is kept under that name and has {entries} that this one has "
+            "not; add it under another name, or remove that one first"
         )
     try:
         make_folder(folder)
-        write_whole(kept, _as_toml(added, path.name).encode())
+        write_whole(kept, _as_toml(added, source).encode())
     except OSError as error:
         raise NotPossibleHere(f"{kept}: cannot be written: {error.strerror}") from None
-    return kept, added
+    return kept
 
 
 def _as_toml(catalog: Catalog, source: str) -> str:

@@ -55,12 +55,15 @@ class Dialogue(Conversation[StreamBytes, F], Generic[L, F]):
     """Goes through a script over an open connection.
 
     It is over when the script is, or when the device sends what cannot be read. ``told`` makes the
-    fact to report, of what the script found out and when.
+    fact to report, of what the script found out and when. ``most`` bounds the questions.
     """
 
-    def __init__(self, script: Script[L], told: Callable[[L, float], F]) -> None:
+    def __init__(
+        self, script: Script[L], told: Callable[[L, float], F], most: int = MOST_EXCHANGES
+    ) -> None:
         self._script = script
         self._told = told
+        self._most = most
         self._received = b""
         self._current: Exchange | None = None
         self._exchanges = 0
@@ -147,7 +150,7 @@ class Dialogue(Conversation[StreamBytes, F], Generic[L, F]):
                     step = next(self._script)
                     continue
                 self._exchanges += 1
-                if self._exchanges > MOST_EXCHANGES or self._is_spent:
+                if self._exchanges > self._most or self._is_spent:
                     break
                 yield Send(StreamBytes(step.request))
                 self._current = step

@@ -1,0 +1,1 @@
+"""Descriptions that devices carry."""
