@@ -51,19 +51,14 @@ words: $(READY)           ## every sentence that the program can say
 guide: $(READY)           ## docs/guide.md, by typing it all on the practice plant
 	$(BIN)/python docs/guide.py
 
-# A copy of the interpreter for this program alone has the rights, and only your group may run it.
-RIGHTS := cap_net_raw,cap_net_admin,cap_net_bind_service+ep
 AS_ROOT := $(shell [ $$(id -u) = 0 ] || echo sudo)
 
 setup-user: $(READY)      ## so that no command here needs sudo
-	install -m 0750 $$(readlink -f $(BIN)/python3) $(BIN)/portcall-python
-	$(AS_ROOT) chown root:$$(id -gn) $(BIN)/portcall-python
-	$(AS_ROOT) setcap $(RIGHTS) $(BIN)/portcall-python
-	sed -i '1s|.*|#!$(abspath $(BIN))/portcall-python|' $(BIN)/portcall
+	$(AS_ROOT) $(abspath $(BIN))/portcall setup --yes --group $$(id -gn)
 
 stick: $(STICK)           ## the whole tool in one file, for a computer without network
 
-$(STICK): $(READY) pyproject.toml $(shell find src stick -name '*.py' -o -name '*.html')
+$(STICK): $(READY) pyproject.toml $(shell find src stick -name '*.py' -o -name '*.html' -o -name '*.md')
 	$(BIN)/python stick/build.py $@
 
 clients:

@@ -14,12 +14,14 @@ import sys
 PORTABLE = "portcall.portable"
 BESIDE = "portcall-files"
 STATE = "PORTCALL_STATE"
+ONE_FILE = "PORTCALL_FILE"
 
 LAUNCHER = """#!{python}
 import os, sys
 here = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
 sys.path.insert(0, here)
 os.environ["PYTHONPATH"] = here
+os.environ["{one_file}"] = {file!r}
 {state}sys.argv[0] = os.path.abspath(__file__)
 from portcall.cli.main import main
 main()
@@ -34,7 +36,8 @@ def say(text):
 def is_ours(folder):
     """Whether nobody but this person, or who called sudo, can have put something into a folder."""
     told = os.stat(folder)
-    mine = {0, os.geteuid(), int(os.environ.get("SUDO_UID", "0"))}
+    caller = os.environ.get("SUDO_UID", "")
+    mine = {0, os.geteuid(), int(caller) if caller.isdecimal() else 0}
     return told.st_uid in mine and not told.st_mode & (stat.S_IWGRP | stat.S_IWOTH)
 
 
@@ -50,8 +53,11 @@ def unpack(here, folder, state):
     launcher = os.path.join(new, "bin", "portcall")
     remember = f'os.environ.setdefault("{STATE}", {state!r})\n' if state else ""
     with open(launcher, "w", encoding="utf-8") as out:
-        out.write(LAUNCHER.format(python=sys.executable, state=remember))
+        out.write(
+            LAUNCHER.format(python=sys.executable, one_file=ONE_FILE, file=here, state=remember)
+        )
     os.chmod(launcher, 0o755)
+    remove_left_by_killed_ones(folder)
     try:
         os.rename(new, folder)
     except OSError:
@@ -59,6 +65,17 @@ def unpack(here, folder, state):
         import shutil
 
         shutil.rmtree(new)
+
+
+def remove_left_by_killed_ones(folder):
+    """Remove what others began to unpack for the same place, and do not go on with."""
+    import shutil
+
+    place, name = os.path.split(folder)
+    for each in os.listdir(place):
+        begun, _, pid = each.rpartition(".")
+        if begun == name and pid.isdecimal() and not os.path.exists(f"/proc/{pid}"):
+            shutil.rmtree(os.path.join(place, each), ignore_errors=True)
 
 
 def for_this_time(here, state):
@@ -109,6 +126,7 @@ def main():
             return 3
     sys.path[0] = folder
     os.environ["PYTHONPATH"] = folder
+    os.environ[ONE_FILE] = here
     if state:
         os.environ.setdefault(STATE, state)
     sys.argv[0] = os.path.join(folder, "bin", "portcall")

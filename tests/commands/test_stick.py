@@ -5,52 +5,21 @@ import runpy
 import shutil
 import signal
 import subprocess
-import sys
 import time
 from pathlib import Path
 
 import pytest
+from ordinary import NOBODY, STICK, as_ordinary, interpreter, the_stick
 
 from portcall.cli.main import COMMANDS
-
-MADE = Path(__file__).parents[2] / "dist" / "portcall.pyz"
-NOBODY = 65534
-
-
-def interpreter():
-    """One that anybody may run; root's own is often in root's own folder."""
-    for path in (os.path.realpath(sys.executable), "/usr/bin/python3"):
-        # By a shell: what becomes an ordinary user may still run what that user may not.
-        asked = f"exec {path} -c 'import sys; print(sys.version_info >= (3, 11))'"
-        told = subprocess.run(
-            [*as_ordinary(), "sh", "-c", asked],
-            capture_output=True,
-            text=True,
-            cwd="/",
-        )
-        if told.stdout == "True\n":
-            return path
-    pytest.skip("no interpreter of Python 3.11 that an ordinary user may run")
-
-
-def as_ordinary():
-    if os.getuid() != 0:
-        return []
-    ids = ["--reuid", str(NOBODY), "--regid", str(NOBODY), "--clear-groups"]
-    return ["unshare", "--net", "setpriv", *ids]
 
 
 @pytest.fixture(scope="module")
 def archive():
-    if not MADE.exists():
-        reason = "dist/portcall.pyz is not there; make stick makes it, with the network"
-        if os.environ.get("CI") == "true":
-            pytest.fail(reason)
-        pytest.skip(reason)
     # Where an ordinary user may read it: pytest's own folders are the caller's alone.
     folder = Path("/tmp") / f"portcall-stick-{os.getpid()}"
     folder.mkdir()
-    shutil.copy(MADE, folder)
+    shutil.copy(the_stick(), folder)
     folder.chmod(0o555)
     yield folder / "portcall.pyz"
     folder.chmod(0o755)
@@ -93,7 +62,7 @@ def person(archive, request):
 
 
 def test_the_page_says_how_many_libraries_there_are():
-    root = MADE.parents[1]
+    root = STICK.parents[1]
     told = runpy.run_path(str(root / "stick" / "build.py"))["needed"]()
     assert f"needs {len(told)} libraries" in (root / "README.md").read_text()
 
@@ -120,6 +89,43 @@ def test_it_unpacks_once_says_where_and_runs_everything(person):
     assert "unpacked once" in person.type("--version").stderr
 
 
+EDS = '[Device] VendCode=64102; VendName="Whimbrel Drives"; ProdCode=704; ProdName="Gale 7";'
+
+COMPLETE = """
+source <("$0" completion bash)
+COMP_WORDS=("$0" "$@") COMP_CWORD=$#
+_portcallpyz_completion "$0"
+echo "${COMPREPLY[@]}"
+"""
+
+
+@pytest.mark.long
+@pytest.mark.xdist_group("stick")
+def test_catalogues_topics_and_completion_work_from_the_file(person):
+    (person.home / "gale7.eds").write_text(EDS)
+    added = person.type("catalog", "add", str(person.home / "gale7.eds"), "--everywhere")
+    assert added.returncode == 0, added.stderr
+    assert "Gale 7" in person.type("catalog", "list").stdout
+    line = "cd $PRACTICE_SITE; portcall match 10.61.20.0/24 --no-probe; "
+    line += "portcall catalog add --from dryer-plc"
+    carried = person.type("plant", "run", "--", "sh", "-c", line)
+    assert "64101, product 40: Sandlark Controls, Skerry 40" in carried.stdout, carried.stderr
+    assert person.type("help", "exit-codes").stdout.startswith("# How a command ends")
+    # It completes what a person types to start it; its first line finds this interpreter.
+    folder = person.home / "bin"
+    folder.mkdir()
+    (folder / "python3").symlink_to(person.python)
+    for words, expected in ((["swe"], ""), (["sw"], "swap"), (["plan", "ta"], "take")):
+        told = subprocess.run(
+            [*as_ordinary(), "bash", "-c", COMPLETE, str(person.archive), *words],
+            env=person.environment | {"PATH": f"{folder}:/usr/bin:/bin"},
+            capture_output=True,
+            text=True,
+            timeout=60,
+        )
+        assert (told.stdout.strip(), told.stderr) == (expected, "")
+
+
 @pytest.mark.long
 @pytest.mark.xdist_group("stick")
 def test_killed_while_it_unpacks_and_two_at_once(person):
@@ -133,7 +139,6 @@ def test_killed_while_it_unpacks_and_two_at_once(person):
         ) as running:
             time.sleep(0.1 + 0.1 * moment)
             running.send_signal(signal.SIGKILL)
-    shutil.rmtree(person.home / ".cache", ignore_errors=True)
     both = [
         subprocess.Popen(
             person.command("--version"),

@@ -12,6 +12,7 @@ from collections.abc import Iterable, Sequence
 import click
 from click.shell_completion import CompletionItem, get_completion_class
 
+from portcall.cli.topics import TOPICS
 from portcall.jobs.workstation import completion
 
 VARIABLE = "_PORTCALL_COMPLETE"
@@ -49,7 +50,8 @@ def source(shell: str) -> str:
     """The script that has a shell ask here."""
     made = get_completion_class(shell)
     assert made is not None, "Click serves bash, zsh and fish"
-    return made(click.Command(_PROGRAM), {}, _PROGRAM, VARIABLE).source()
+    name = completion.program_name()
+    return made(click.Command(name), {}, name, VARIABLE).source()
 
 
 def answer(group: click.Group, instruction: str) -> str | None:
@@ -83,9 +85,13 @@ def candidates(
         return _known(kind)
     if incomplete.startswith("-"):
         return None
+    if command == "help" and not rest:
+        return [*TOPICS, *commands]
     if command in _SUBCOMMANDS:
         if not rest:
             return _SUBCOMMANDS[command]
+        if command == "catalog" and rest[-1] == "--from":
+            return _known("names")
         if command == "plan" and (rest == ["set"] or rest[0] == "remove"):
             return _known("names")
         on_device = command == "plant" and rest[0] in _ON_PLANT_DEVICES and len(rest) == 1

@@ -48,9 +48,11 @@ COMMANDS = {
     "sketch": "Draw the site: switches, subnets, and each device with name and address.",
     "report": "The hand-over record: devices, proofs, changes, room for signatures.",
     "restore": "Put this computer's adapters back as they were.",
+    "setup": "Give this program its rights once, so that no line needs sudo; undo.",
     "completion": "Have the shell complete commands, adapters and planned names.",
     "plant": "The practice plant: simulated devices to try all this on.",
     "demo": "The whole job on the practice plant, in under a minute.",
+    "help": "Explain what is no command: files, plan columns, exit codes, faults, privileges.",
 }
 
 _END_BY_THE_SIGNAL = {"plant", "demo"}

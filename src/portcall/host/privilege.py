@@ -9,6 +9,7 @@ from enum import IntEnum
 from pathlib import Path
 
 from portcall.core.trouble import NotPossibleHere
+from portcall.host.program import called
 
 
 class Privilege(IntEnum):
@@ -19,11 +20,12 @@ class Privilege(IntEnum):
     NET_RAW = 13
 
 
-_FOR = {
+FOR = {
     Privilege.NET_BIND_SERVICE: "listening on port 67",
     Privilege.NET_ADMIN: "changing an adapter's addresses",
     Privilege.NET_RAW: "raw Ethernet",
 }
+"""What each is for, as the subject of a sentence."""
 
 
 def holds(capability: Privilege) -> bool:
@@ -41,14 +43,14 @@ _WHERE_SUDO_LOOKS = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bi
 def with_rights() -> str:
     """The line that runs this command as root: with the program's whole path where sudo, which
     looks in few folders, would not find it."""
-    called = Path(sys.argv[0]).absolute()
-    if shutil.which(called.name, path=_WHERE_SUDO_LOOKS):
-        program = called.name
-    elif called.name == "portcall":
-        program = str(called)
+    program = called()
+    if shutil.which(program.name, path=_WHERE_SUDO_LOOKS):
+        words = program.name
+    elif program.name == "portcall":
+        words = str(program)
     else:
-        program = f"{sys.executable} -m portcall"
-    return f"sudo {program} {shlex.join(sys.argv[1:])}"
+        words = f"{sys.executable} -m portcall"
+    return f"sudo {words} {shlex.join(sys.argv[1:])}"
 
 
 def require(*capabilities: Privilege, instead: str = "") -> None:
@@ -58,7 +60,7 @@ def require(*capabilities: Privilege, instead: str = "") -> None:
     """
     missing = [capability for capability in capabilities if not holds(capability)]
     if missing:
-        what = " and ".join(_FOR[capability] for capability in missing)
+        what = " and ".join(FOR[capability] for capability in missing)
         names = ", ".join(f"CAP_{capability.name}" for capability in missing)
         raise NotPossibleHere(
             f"{what} needs privilege ({names}); run: {with_rights()}"

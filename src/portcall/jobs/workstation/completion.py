@@ -7,9 +7,16 @@ from pathlib import Path
 
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.adapter_names import adapter_names
+from portcall.host.program import one_file
 from portcall.site.plan_names import plan_names
 
-__all__ = ["adapter_names", "install", "planned_names"]
+__all__ = ["adapter_names", "install", "planned_names", "program_name"]
+
+
+def program_name() -> str:
+    """What a person types to start this program, without its folder."""
+    file = one_file()
+    return file.name if file is not None else "portcall"
 
 
 def planned_names() -> list[str]:
@@ -30,9 +37,9 @@ def install(shell: str, text: str) -> tuple[Path, str | None]:
     data = Path(os.environ.get("XDG_DATA_HOME") or Path.home() / ".local" / "share")
     config = Path(os.environ.get("XDG_CONFIG_HOME") or Path.home() / ".config")
     path = {
-        "bash": data / "bash-completion" / "completions" / "portcall",
-        "zsh": data / "zsh" / "site-functions" / "_portcall",
-        "fish": config / "fish" / "completions" / "portcall.fish",
+        "bash": data / "bash-completion" / "completions" / program_name(),
+        "zsh": data / "zsh" / "site-functions" / f"_{program_name()}",
+        "fish": config / "fish" / "completions" / f"{program_name()}.fish",
     }[shell]
     try:
         make_folder(path.parent)
