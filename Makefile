@@ -6,16 +6,18 @@ BIN    := $(VENV)/bin
 READY  := $(VENV)/.ready
 COUNTERPARTS := $(VENV)/.counterparts
 STICK  := dist/portcall.pyz
+WHEEL  := dist/portcall-$(shell sed -n 's/^__version__ = "\(.*\)"/\1/p' src/portcall/__init__.py)-py3-none-any.whl
+SOURCES := $(shell find src -type f -not -path '*.egg-info/*' -not -path '*__pycache__*')
 
 # Tests wait more than they work, and practice plants are isolated from each other.
 SIDE_BY_SIDE := -n $(shell expr 6 \* $$(nproc)) --dist loadgroup --no-loadscope-reorder
 
-.PHONY: demo test quick check bench fuzz screenshots words guide stick setup-user clients clean
+.PHONY: demo test quick check bench fuzz screenshots words guide man wheel stick setup-user clients clean
 
 demo: $(READY)            ## the whole job on the practice plant
 	$(BIN)/portcall demo
 
-test: $(READY) clients $(COUNTERPARTS) $(STICK)    ## every test; real clients where they can be had
+test: $(READY) clients $(COUNTERPARTS) $(STICK) $(WHEEL)    ## every test; real clients where they can be had
 	$(BIN)/pytest $(SIDE_BY_SIDE)
 
 quick: $(READY)           ## the tests that need no practice plant
@@ -51,6 +53,16 @@ words: $(READY)           ## every sentence that the program can say
 guide: $(READY)           ## docs/guide.md, by typing it all on the practice plant
 	$(BIN)/python docs/guide.py
 
+man: $(READY)             ## docs/man, made of the commands and the topics
+	$(BIN)/python docs/man.py
+
+wheel: $(WHEEL)           ## the package, as pip installs it
+
+$(WHEEL): $(READY) pyproject.toml README.md $(SOURCES) $(wildcard docs/man/*)
+	rm -rf build $@
+	$(BIN)/pip wheel --quiet --disable-pip-version-check --no-deps --wheel-dir dist .
+	@touch $@
+
 AS_ROOT := $(shell [ $$(id -u) = 0 ] || echo sudo)
 
 setup-user: $(READY)      ## so that no command here needs sudo
@@ -58,7 +70,7 @@ setup-user: $(READY)      ## so that no command here needs sudo
 
 stick: $(STICK)           ## the whole tool in one file, for a computer without network
 
-$(STICK): $(READY) pyproject.toml $(shell find src stick -name '*.py' -o -name '*.html' -o -name '*.md')
+$(STICK): $(READY) pyproject.toml $(SOURCES) $(wildcard stick/*.py)
 	$(BIN)/python stick/build.py $@
 
 clients:

@@ -7,7 +7,8 @@ for pair in udhcpc:udhcpc dhclient:isc-dhcp-client tcpdump:tcpdump ip:iproute2 p
             ps:procps setpriv:util-linux nft:nftables strace:strace tshark:tshark snmpd:snmpd \
             lldpd:lldpd dhcrelay:isc-dhcp-relay \
             dnsmasq:dnsmasq-base udhcpd:udhcpd dhcpcd:dhcpcd-base \
-            nginx:nginx-light nmbd:samba gnutls-serv:gnutls-bin avahi-daemon:avahi-daemon getcap:libcap2-bin; do
+            nginx:nginx-light nmbd:samba gnutls-serv:gnutls-bin avahi-daemon:avahi-daemon getcap:libcap2-bin \
+            groff:groff; do
     command -v "${pair%%:*}" >/dev/null 2>&1 || missing="$missing ${pair#*:}"
 done
 # What sets a page on paper loads this library.

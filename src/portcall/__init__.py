@@ -1,3 +1,3 @@
 """Port Call: find, address and prove the devices on a plant network."""
 
-__version__ = "0.1.0"
+__version__ = "1.0.0"

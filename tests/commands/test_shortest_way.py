@@ -10,6 +10,7 @@ from subprocess import run
 import pytest
 from inside import PORTCALL, Plant, _words
 
+from portcall import __version__
 from portcall.cli import completing
 from portcall.core.catalog.catalog import USUAL_PORTS
 from portcall.core.catalog.doors import parse_door
@@ -89,7 +90,7 @@ def test_an_error_is_json_where_json_was_asked_for_and_documents_say_what_they_a
     document = prepared.run("portcall reach dryer-plc --count 1 --json").json
     prepared.run("portcall restore")
     assert document["site"] == "Tern Point kelp mill, dryer line 2"
-    assert (document["adapter"], document["portcall"]) == ("usb0", "0.1.0")
+    assert (document["adapter"], document["portcall"]) == ("usb0", __version__)
     assert re.fullmatch(r"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.\d{3}\+00:00", document["at"])
 
 

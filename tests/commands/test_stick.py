@@ -1,7 +1,6 @@
 """The whole tool in one file: run by an ordinary user, without network and without libraries."""
 
 import os
-import runpy
 import shutil
 import signal
 import subprocess
@@ -9,7 +8,7 @@ import time
 from pathlib import Path
 
 import pytest
-from ordinary import NOBODY, STICK, as_ordinary, interpreter, the_stick
+from ordinary import NOBODY, as_ordinary, interpreter, the_stick
 
 from portcall.cli.main import COMMANDS
 
@@ -59,12 +58,6 @@ def person(archive, request):
     home = Path("/tmp") / f"portcall-home-{os.getpid()}-{len(request.node.name)}"
     yield Person(home, archive)
     shutil.rmtree(home)
-
-
-def test_the_page_says_how_many_libraries_there_are():
-    root = STICK.parents[1]
-    told = runpy.run_path(str(root / "stick" / "build.py"))["needed"]()
-    assert f"needs {len(told)} libraries" in (root / "README.md").read_text()
 
 
 @pytest.mark.long

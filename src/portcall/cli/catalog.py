@@ -31,7 +31,8 @@ from portcall.site.folder import Site, this_site
 def catalog_command() -> None:
     """Names for what devices say only in numbers.
 
-    A catalogue file is TOML (docs/catalog.md), or an EDS file as makers of CIP devices ship them.
+    A catalogue file is TOML (portcall help catalogues), or an EDS file as makers of CIP devices
+    ship them.
     """
 
 

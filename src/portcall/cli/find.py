@@ -67,6 +67,7 @@ LONGEST_LISTEN = 3600
 )
 @click.option(
     "--pace",
+    metavar="PACKETS",
     type=click.FloatRange(0, HIGHEST_PACE, min_open=True),
     help="Packets a second in all; the site's, or 1000.",
 )
@@ -74,6 +75,7 @@ LONGEST_LISTEN = 3600
 @click.option("--large", is_flag=True, help="Take ranges of more than 65,536 addresses.")
 @click.option(
     "--listen",
+    metavar="SECONDS",
     type=click.FloatRange(0, LONGEST_LISTEN),
     default=LISTEN_SECONDS,
     show_default=True,

@@ -42,6 +42,7 @@ _LISTEN_SECONDS = 30.0
 @click.option(
     "--for",
     "seconds",
+    metavar="SECONDS",
     type=click.FloatRange(0.1, 86400),
     default=_LISTEN_SECONDS,
     show_default=True,

@@ -22,7 +22,7 @@ _scenario_option = click.option(
     "file",
     metavar="FILE",
     type=click.Path(exists=True, dir_okay=False, path_type=Path),
-    help="A plant of your own; the format is in docs/scenario.md.",
+    help="A plant of your own; the format: portcall help scenarios.",
 )
 
 _PROXY = "198.51.100.1:3128"
@@ -125,7 +125,7 @@ def _cells(state: control.DeviceState) -> Sequence[Text]:
 @click.argument("kind", metavar="FAULT")
 @click.argument("how", default="", metavar="[HOW]")
 def fault_command(on: str, kind: str, how: str) -> int:
-    """Inside the plant: break something, to practise with; docs/faults.md tells what there is.
+    """Inside the plant: break something, to practise with; for a list: portcall help faults.
 
     NAME is a device, an adapter of the workstation, or "workstation". A fault is called as the
     cause that "portcall why" names.

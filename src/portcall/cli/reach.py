@@ -61,11 +61,19 @@ _MOST_KEPT = 2_000_000
     metavar="DOOR",
     help="Time connections to this port instead of echoes: 502, cip, web; several at once.",
 )
-@click.option("--count", default=4, show_default=True, type=click.IntRange(1, 1000))
+@click.option(
+    "--count",
+    default=4,
+    show_default=True,
+    metavar="NUMBER",
+    type=click.IntRange(1, 1000),
+    help="How many echoes to each target.",
+)
 @click.option(
     "--interval",
     default=1.0,
     show_default=True,
+    metavar="SECONDS",
     type=click.FloatRange(0.05, 3600),
     help="Seconds from one echo to the next.",
 )
@@ -73,6 +81,7 @@ _MOST_KEPT = 2_000_000
     "--wait",
     default=1.0,
     show_default=True,
+    metavar="SECONDS",
     type=click.FloatRange(0.05, 60),
     help="Seconds until an echo counts as lost.",
 )
@@ -80,11 +89,13 @@ _MOST_KEPT = 2_000_000
     "--size",
     "sizes",
     multiple=True,
+    metavar="OCTETS",
     type=click.IntRange(HEADERS, LONGEST),
     help="Octets of an echo's IPv4 packet; several are sent in turn.",
 )
 @click.option(
     "--pace",
+    metavar="PACKETS",
     type=click.FloatRange(1, HIGHEST_PACE),
     help="Packets a second in all, at most; the site's, or 1000.",
 )
@@ -97,7 +108,13 @@ _MOST_KEPT = 2_000_000
     help="How many of 100 must come back from each target for the answer to be yes.",
 )
 @click.option("--watch", is_flag=True, help="Go on until Ctrl-C, and show the last minute.")
-@click.option("--for", "lasts", type=click.FloatRange(0.1), help="Watch for so many seconds.")
+@click.option(
+    "--for",
+    "lasts",
+    metavar="SECONDS",
+    type=click.FloatRange(0.1),
+    help="Watch for so many seconds.",
+)
 @click.option("--until-up", is_flag=True, help="Watch until every target answers.")
 @click.option("--until-down", is_flag=True, help="Watch until one does not answer, twice.")
 @click.option("--log", "log_file", metavar="FILE.csv", help="Add every echo to FILE.")

@@ -30,9 +30,19 @@ _LONGEST_REMARK = 600
 @click.command("report")
 @click.argument("file", type=click.Path(dir_okay=False, path_type=Path))
 @click.option(
-    "--language", type=click.Choice(LANGUAGES), default=ENGLISH, show_default=True, help="Headings."
+    "--language",
+    type=click.Choice(LANGUAGES),
+    default=ENGLISH,
+    show_default=True,
+    help="The language of the headings.",
 )
-@click.option("--remark", "remarks", multiple=True, metavar="TEXT", help="May be repeated.")
+@click.option(
+    "--remark",
+    "remarks",
+    multiple=True,
+    metavar="TEXT",
+    help="A sentence of yours for the record; may be repeated.",
+)
 @click.option("--overwrite", is_flag=True, help="Write over a FILE that is there.")
 @click.option("--check", is_flag=True, help="Say whether the logbook still says what FILE says.")
 @json_option

@@ -32,7 +32,7 @@ def setup_command(yes: bool, undo: bool, group: str | None, as_json: bool) -> in
 
     \b
     portcall setup
-    sudo /opt/portcall/bin/portcall setup --group plant
+    portcall setup --group plant
     portcall setup --undo
     """
     if undo and (yes or group):

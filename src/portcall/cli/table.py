@@ -30,6 +30,14 @@ A file or another program wants whole lines.
 
 
 _PAGE_WIDTH = 100
+_PAGE_STYLES = {
+    # Colours mean something here; what is typed is bold.
+    "markdown.code": "bold",
+    "markdown.link": "none",
+    "markdown.link_url": "none",
+    "markdown.table.header": "bold",
+    "markdown.table.border": "bright_black",
+}
 
 wide_option = click.option(
     "--wide", is_flag=True, help="Show every column, however narrow the terminal is."
@@ -295,6 +303,8 @@ def print_page(text: str) -> None:
         click.echo(text.rstrip())
         return
     from rich.markdown import Markdown
+    from rich.theme import Theme
 
     out = console()
+    out.push_theme(Theme(_PAGE_STYLES))
     out.print(Markdown(text), width=min(out.width, _PAGE_WIDTH))

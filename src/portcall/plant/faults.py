@@ -1,4 +1,4 @@
-"""Faults that can be made in a running practice plant, and mended: docs/faults.md.
+"""Faults that can be made in a running practice plant, and mended: ``portcall help faults``.
 
 Most are called as the cause that ``why`` names. Each is made on a device, on one of the
 workstation's adapters, or on the ``workstation``, which is its adapter on the plant's wire.

@@ -1,6 +1,6 @@
 """Scenario files: which devices stand in a practice plant and how they behave.
 
-The format is described in docs/scenario.md.
+The format is described by ``portcall help scenarios``.
 """
 
 from __future__ import annotations
@@ -93,7 +93,7 @@ class Leg:
 
 @dataclass(frozen=True, slots=True)
 class FaultEntry:
-    """A fault that a plant begins with; docs/faults.md."""
+    """A fault that a plant begins with; ``portcall help faults``."""
 
     on: str
     kind: str

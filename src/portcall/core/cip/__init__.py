@@ -1,1 +1,1 @@
-"""A CIP session, and the two objects of a CIP device that are asked and set."""
+"""A CIP session, and the objects of a CIP device that are asked and set."""
