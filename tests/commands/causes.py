@@ -35,6 +35,7 @@ router."""
 def write_scenario(path: Path) -> Path:
     """The shipped plant, in which the two drives have their addresses."""
     shutil.copytree(SCENARIO.with_suffix(""), path.parent / SCENARIO.stem, dirs_exist_ok=True)
+    shutil.copy(SCENARIO.with_name("skerry-40.eds"), path.parent)
     text, *devices = SCENARIO.read_text().split("[[devices]]\n")
     for device in devices:
         name = device.split('"')[1]

@@ -20,6 +20,7 @@ from portcall.cli.main import portcall as program
 from portcall.cli.topics import TOPICS, page
 from portcall.core.plan.columns import COLUMNS
 from portcall.jobs.workstation.setup import GIVEN
+from portcall.plant.scenario import Speaks
 
 ROOT = Path(__file__).parents[2]
 WHEEL = ROOT / "dist" / f"portcall-{__version__}-py3-none-any.whl"
@@ -130,6 +131,8 @@ def test_topics_say_what_the_program_does():
     for topic, text in {"privileges": page("privileges"), "README.md": README}.items():
         named = set(re.findall(r"CAP_(NET_\w+)", text))
         assert named >= {right.name for right in GIVEN}, topic
+    for spoken in Speaks:
+        assert f"`{spoken}`" in page("scenarios")
     for topic in TOPICS:
         for other in re.findall(r"portcall help ([a-z-]+)", page(topic)):
             assert other in {**TOPICS, **COMMANDS}, f"{topic}: {other}"

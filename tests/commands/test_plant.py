@@ -129,6 +129,7 @@ def test_outside_a_plant_its_inner_commands_say_so():
 def test_a_wrong_scenario_names_entry_and_key(tmp_path, change, complaint):
     shipped = SOURCE / "portcall/plant/scenarios/tern-point.toml"
     file = tmp_path / "own.toml"
+    shutil.copy(shipped.with_name("skerry-40.eds"), tmp_path)
     text = shipped.read_text().replace('site = "tern-point"\n', "").replace(*change, 1)
     file.write_text(text)
     ended = subprocess.run(

@@ -14,9 +14,6 @@ from portcall.cli.views.devices import Found, addresses
 from portcall.core.find.device import TRUST, Device
 from portcall.core.find.sighting import Field, Method
 
-_LISTS = (Method.PLAN, Method.REGISTRY, Method.CATALOG)
-"""What they say has no age."""
-
 
 class _Line(NamedTuple):
     what: str
@@ -55,7 +52,7 @@ def _lines(device: Device, now: float) -> list[_Line]:
             each.field,
             each.value,
             each.method.shown,
-            None if each.method in _LISTS else ago(now - at),
+            None if each.method.is_list else ago(now - at),
         )
         for each, at in said
         if each.field not in (Field.MANNER, Field.EITHER)

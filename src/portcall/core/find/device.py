@@ -42,8 +42,6 @@ what industrial protocols say in words; then the lists that turn numbers into wo
 protocols, whose texts people change; last what was overheard.
 """
 
-_LISTS = (Method.PLAN, Method.CATALOG, Method.REGISTRY)
-
 _RANK = {method: rank for rank, method in enumerate(TRUST)}
 
 
@@ -104,7 +102,7 @@ class Device:
         Only what is shown counts, and what the device said itself: lists do not age.
         """
         shown = [said for each in wanted if (said := self._shown(each))]
-        told = [self.said[said] for said in shown if said.method not in _LISTS]
+        told = [self.said[said] for said in shown if not said.method.is_list]
         return now - min(told) if told else None
 
     def _shown(self, wanted: Field) -> Said | None:

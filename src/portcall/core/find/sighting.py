@@ -35,10 +35,29 @@ class Method(StrEnum):
     CATALOG = "catalog"
 
     @property
+    def is_list(self) -> bool:
+        """Whether it is a list that is looked up, and nothing on the wire."""
+        return self in (Method.PLAN, Method.REGISTRY, Method.CATALOG)
+
+    @property
+    def asks_who(self) -> bool:
+        """Whether devices are asked by it who they are, and answer with words of their own."""
+        return not self.is_list and self not in _WITHOUT_WORDS
+
+    @property
     def shown(self) -> str:
         """As people write it."""
         return _SHOWN.get(self, self.upper())
 
+
+_WITHOUT_WORDS = (
+    Method.LISTEN,
+    Method.DHCP,
+    Method.LLDP,
+    Method.ARP,
+    Method.IPV6,
+    Method.PORTS,
+)
 
 _SHOWN = {
     Method.BACNET: "BACnet",

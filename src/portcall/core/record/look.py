@@ -158,7 +158,7 @@ class SeenLook:
         return None
 
 
-_LISTS = frozenset((Method.PLAN, Method.REGISTRY, Method.CATALOG))
+_LISTS = frozenset(method for method in Method if method.is_list)
 _OVERHEARD = frozenset((Method.LISTEN, Method.LLDP))
 _EVERYWHERE = frozenset((Method.DCP, Method.IPV6))
 """Methods that reach everybody on the wire, whatever address they have."""

@@ -24,7 +24,7 @@ from enum import StrEnum
 from ipaddress import IPv4Address
 
 from portcall.core.address import Mac
-from portcall.core.find.device import Device
+from portcall.core.find.device import TRUST, Device
 from portcall.core.find.sighting import Field, Method
 from portcall.core.plan.near import MOST_NEAR, difference
 from portcall.core.plan.rows import Plan, PlannedDevice
@@ -219,18 +219,8 @@ def _present(
     return Judgement(row, verdict, (*differs, *findings), identity, seconds, _mask(there))
 
 
-_ASKED = (
-    Method.CIP,
-    Method.DCP,
-    Method.BACNET,
-    Method.SNMP,
-    Method.NETBIOS,
-    Method.MODBUS,
-    Method.OPCUA,
-    Method.WEB,
-    Method.MDNS,
-)
-"""The methods by which a device answers with a word of its own, the most telling first."""
+_ASKED = tuple(method for method in TRUST if method.asks_who)
+"""The methods by which a device answers with a word of its own, the most trusted first."""
 
 
 def spoken(there: Sequence[Device]) -> list[str]:
