@@ -6,6 +6,7 @@ Each scene runs in a practice plant of its own. ``python take.py [NAME]…`` tak
 from __future__ import annotations
 
 import os
+import re
 import subprocess
 import sys
 import tempfile
@@ -15,6 +16,7 @@ from pathlib import Path
 
 HERE = Path(__file__).parent
 SIZE = "1280x800"
+PAPER = "#101418"
 PROMPT = "tern-point$ "
 PACKING = str(HERE.parent / "plants" / "packing-line.toml")
 """25 devices in two subnets, and what goes wrong in them."""
@@ -246,6 +248,16 @@ def script(scene: Scene) -> str:
     return "\n".join(lines)
 
 
+def save(shot: str, picture: Path) -> None:
+    """Save what a screen shows, without the empty lines below it."""
+    filled = [_converter(), shot, "-fill", PAPER, "-opaque", "black"]
+    told = [*filled, "-fuzz", "5%", "-format", "%@", "info:"]
+    box = subprocess.run(told, check=True, capture_output=True, text=True).stdout
+    _, height, _, top = map(int, re.split(r"[x+]", box))
+    crop = ["-crop", f"x{height + 2 * top}+0+0", "+repage"]
+    subprocess.run([*filled, *crop, str(picture)], check=True)
+
+
 def take(name: str, command: list[str], scene: Scene) -> None:
     """Run a command in a terminal that fills a virtual screen, and save what it shows."""
     with tempfile.TemporaryDirectory() as folder:
@@ -270,7 +282,7 @@ def take(name: str, command: list[str], scene: Scene) -> None:
             display = f":{pipe.readline().strip()}"
         words = ["xterm", "-geometry", f"{scene.grid}+0+0", "-fa", "DejaVu Sans Mono"]
         words += ["-fs", str(scene.points), "-b", "12", "+sb"]
-        words += ["-bg", "#101418", "-fg", "#d8dee6", "-e", "sh", "-c"]
+        words += ["-bg", PAPER, "-fg", "#d8dee6", "-e", "sh", "-c"]
         words += ['done=$1; shift; "$@"; touch "$done"; sleep 600', "scene", str(done), *command]
         terminal = subprocess.Popen(words, env={**os.environ, "DISPLAY": display})
         try:
@@ -280,7 +292,7 @@ def take(name: str, command: list[str], scene: Scene) -> None:
             time.sleep(0.5)
             dump = ["xwd", "-root", "-silent", "-display", display, "-out", str(shot)]
             subprocess.run(dump, check=True)
-            subprocess.run([_converter(), f"xwd:{shot}", str(HERE / f"{name}.png")], check=True)
+            save(f"xwd:{shot}", HERE / f"{name}.png")
         finally:
             terminal.kill()
             screen.kill()

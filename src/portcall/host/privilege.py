@@ -9,7 +9,7 @@ from enum import IntEnum
 from pathlib import Path
 
 from portcall.core.trouble import NotPossibleHere
-from portcall.host.program import called
+from portcall.host.program import called, one_file
 
 
 class Privilege(IntEnum):
@@ -62,7 +62,8 @@ def require(*capabilities: Privilege, instead: str = "") -> None:
     if missing:
         what = " and ".join(FOR[capability] for capability in missing)
         names = ", ".join(f"CAP_{capability.name}" for capability in missing)
+        for_good = "" if one_file() else " (portcall setup gives it for good)"
         raise NotPossibleHere(
-            f"{what} needs privilege ({names}); run: {with_rights()}"
+            f"{what} needs privilege ({names}); run: {with_rights()}{for_good}"
             + (f"\nwithout it: {instead}" if instead else "")
         )
