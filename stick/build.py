@@ -60,7 +60,9 @@ def packed(folder: Path, target: Path) -> None:
     files = sorted(
         path
         for path in folder.rglob("*")
-        if path.is_file() and "__pycache__" not in path.parts and path.parent != folder / "bin"
+        if path.is_file()
+        and "__pycache__" not in path.parts
+        and path.relative_to(folder).parts[0] not in ("bin", "share")
     )
     machine = [path.name for path in files if path.suffix in (".so", ".pyd", ".dylib")]
     if machine:

@@ -182,7 +182,8 @@ def set_up(of: Installed, group: int) -> None:
         copy_with_rights(of.interpreter, of.copy, group, GIVEN)
     except OSError as error:
         raise _refused(of.copy, error) from None
-    if not runs(of.copy, "portcall.cli.main"):
+    person = caller()
+    if not runs(of.copy, "portcall.cli.main", person and (person[0], group)):
         of.copy.unlink()
         raise NotPossibleHere(
             f"{of.interpreter}: a copy of it does not run this program; nothing is changed"
