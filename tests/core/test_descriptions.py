@@ -106,6 +106,17 @@ def test_whatever_a_device_carries_arrives_as_it_is(file, piece, with_checksum):
     assert fetched(device)[-1] == Carried(file)
 
 
+def test_a_file_without_any_checksum_is_taken_and_said_to_be_so(monkeypatch):
+    device = Device(checksum=b"")
+    serve = device.serve
+
+    def cut_off(wanted):
+        return b"\1" if wanted.attribute == Attribute.CHECKSUM else serve(wanted)
+
+    monkeypatch.setattr(device, "serve", cut_off)
+    assert fetched(device)[-1] == Carried(device.file, is_proven=False)
+
+
 ENDLESS = lambda right: right._replace(kind=Piece.MIDDLE, data=bytes(255))  # noqa: E731
 HOSTILE = {
     "has none": (Device(status=0x05), "carries no description of itself: it has no such object"),

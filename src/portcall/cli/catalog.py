@@ -108,10 +108,13 @@ def _add_from(
     kept = keep_catalog(found.catalog, f"cip-{codes.maker}-{codes.product}", source, folder)
     maker, product = found.catalog.maker(codes), found.catalog.product(codes)
     if as_json:
-        row = {"from": found.name, "kept": str(kept), **_counts(found.catalog)}
+        row = {"from": found.name, "kept": str(kept), "checksum": found.is_proven}
+        row |= _counts(found.catalog)
         print_json({"added": [row], "reason": None})
     elif product is not None:
         click.echo(f"{found.name}: {codes}: {maker}, {product.name}; kept in {kept}")
+        if not found.is_proven:
+            note(f"{found.name} tells no checksum: that it came whole, its size alone says")
     return YES
 
 

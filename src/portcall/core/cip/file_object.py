@@ -34,9 +34,10 @@ _HAS_NONE = (
 
 @dataclass(frozen=True, slots=True)
 class Carried:
-    """The file, as it is in the device."""
+    """The file, as it is in the device; ``is_proven`` where a checksum of it was told."""
 
     data: bytes
+    is_proven: bool = True
 
 
 @dataclass(frozen=True, slots=True)
@@ -128,12 +129,15 @@ def _fetch(session: Session, upload: Upload) -> Part[Carried | NotCarried]:
 
 
 def _attribute(session: Session, attribute: cip_file.Attribute) -> Part[int | None]:
-    """A number that the device tells of its file; None where it does not. Raises Malformed."""
+    """A number that the device tells of its file; None where it does not."""
     wanted = cip_message.Request(cip_file.FILE, cip_file.DESCRIPTION, attribute)
     response = yield from ask(session, wanted)
     if response is None or response.status != cip_message.SUCCESS:
         return None
-    return cip_file.parse_number(response.data, attribute)
+    try:
+        return cip_file.parse_number(response.data, attribute)
+    except Malformed:
+        return None  # One that is cut off tells nothing; the file itself is still asked for.
 
 
 def _proven(received: bytes, size: int, told: int | None) -> Carried | NotCarried:
@@ -153,7 +157,7 @@ def _proven(received: bytes, size: int, told: int | None) -> Carried | NotCarrie
                 f"sent {size:,} octets whose checksum is {own:#06x}; the one {where} is "
                 f"{number:#06x}"
             )
-    return Carried(data)
+    return Carried(data, any(number is not None for number in checksums.values()))
 
 
 def _checksum(behind: bytes) -> int | None:

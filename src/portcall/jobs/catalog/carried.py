@@ -55,12 +55,15 @@ class Fetching:
 
 @dataclass(frozen=True, slots=True)
 class Described:
-    """What a device's own description says of it, and the codes that it is kept by."""
+    """What a device's own description says of it, and the codes that it is kept by.
+
+    ``is_proven`` is whether the device told a checksum, which is right then.
+    """
 
     name: str
     codes: Codes
-    size: int
     catalog: Catalog
+    is_proven: bool
 
 
 def describe(adapter: Adapter, site: Site, plan: Plan, meant: Meant, tell: Tell) -> Described | str:
@@ -143,4 +146,4 @@ def _described(name: str, learnt: Sequence[_Learnt]) -> Described | str:
     # Of several devices that are described, this one is the one that was asked.
     maker = Codes(Numbering.CIP, identity.vendor)
     catalog = Catalog(makers={maker: catalog.makers[maker]}, products={own: product})
-    return Described(name, own, len(last.data), catalog)
+    return Described(name, own, catalog, last.is_proven)
