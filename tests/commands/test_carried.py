@@ -2,15 +2,20 @@
 
 import hashlib
 import json
+import subprocess
 import sys
 from pathlib import Path
 
 import pytest
 from inside import Plant
 
+import portcall.plant
 from conftest import need_stacks
+from portcall.core.catalog.catalog import Product
+from portcall.core.catalog.eds import parse_eds
 from portcall.plant.scenario import shipped_scenario
 
+SHIPPED = Path(portcall.plant.__file__).parent / "scenarios" / "skerry-40.eds"
 FILES = Path(__file__).parents[1] / "stacks" / "files.py"
 
 READ = """
@@ -91,6 +96,39 @@ def test_a_client_that_others_wrote_reads_the_same_file(quiet_plant):
     assert read.code == 0, read.err
     (plc,) = (each for each in shipped_scenario().devices if each.description)
     assert read.out.strip() == hashlib.sha256(plc.description).hexdigest()
+
+
+OTHERS = """
+import json, logging, sys
+from eds_pie.eds_pie import Parser
+logging.disable()
+eds = Parser(sys.stdin.read()).parse()
+asked = ("VendCode", "VendName", "ProdCode", "ProdName", "ProdTypeStr")
+print(json.dumps([eds.get_value("Device", each) for each in asked]))
+"""
+
+WINDING = """$ "a drive" [Device]
+[File] DescText = "x; $ y", "[Device]";
+[Device]   $ who it is; what it is
+  VendCode = 64102; VendName = "Whimbrel "
+      "Drives";
+  ProdType = 2; ProdTypeStr = "AC drive"; ProdCode = 0x2C0; $ 704
+  ProdName =
+      "Gale 7 drive, "
+      "4 kW"; $ in "two" parts
+  Catalog = "a";
+"""
+
+
+@pytest.mark.parametrize("text", [SHIPPED.read_text(), WINDING], ids=["shipped", "winding"])
+def test_a_reader_that_others_wrote_reads_the_same_out_of_an_eds(text):
+    need_stacks("eds_pie")
+    line = [sys.executable, "-c", OTHERS]
+    told = subprocess.run(line, input=text, capture_output=True, text=True, check=True)
+    vendor, maker, code, name, kind = json.loads(told.stdout)
+    ((codes, product),) = (catalog := parse_eds(text, "theirs.eds")).products.items()
+    assert (codes.maker, codes.product) == (int(vendor, 0), int(code, 0))
+    assert (catalog.maker(codes), product) == (maker, Product(name, kind))
 
 
 BARE = """
