@@ -272,7 +272,7 @@ def test_verify_of_some_names_judges_those_and_no_other(packing):
     assert [each["name"] for each in some.json["rows"]] == ["packer-plc", "label-panel"]
     assert (some.code, some.json["right"], some.json["unplanned"]) == (0, 2, [])
     panel = row(some, "label-panel")
-    assert panel["findings"] == ["ping: no reply; it answers NetBIOS, OPC UA, its web page, mDNS"]
+    assert panel["findings"] == ["ping: no reply; it answers NetBIOS, mDNS, OPC UA, its web page"]
     told = packing.run("portcall verify packer-plc")
     assert told.out.splitlines()[-1] == "1 right, 0 wrong"
     assert packing.run("portcall verify 10.61.20.99").code == 2
