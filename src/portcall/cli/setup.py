@@ -62,7 +62,7 @@ def setup_command(yes: bool, undo: bool, group: str | None, as_json: bool) -> in
             back = setup.line_as_root(of, "--undo")
             note(f"done: {of.script} runs by {of.copy}; back: {back}")
     elif done.missing:
-        words = ["--group", "GROUP"] if is_root() else []
+        words = ["--group", group or "GROUP"] if group or is_root() else []
         note(f"to do it: {setup.line_as_root(of, *words)}")
     if as_json:
         _print(of, done)

@@ -21,7 +21,7 @@ from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.host.file_rights import copy_with_rights, ignores_rights, rights_of, runs
 from portcall.host.privilege import FOR, Privilege, holds
 from portcall.host.program import called, one_file
-from portcall.site.files import caller, write_whole
+from portcall.site.files import caller, read_bounded, write_whole
 
 GIVEN = (Privilege.NET_RAW, Privilege.NET_ADMIN, Privilege.NET_BIND_SERVICE)
 """Never more than these; README.md and the page on privileges name them."""
@@ -78,20 +78,15 @@ class State:
 
 
 def installed() -> Installed:
-    """This program's script. Raises NotPossibleHere."""
+    """This program's script. Raises NotPossibleHere, BadInput."""
     archive = one_file()
     if archive is not None:
         raise NotPossibleHere(
             f"{archive}: runs by the interpreter that everybody runs, and that gets no rights; run "
             "what needs them with sudo, or install this program: pip install portcall"
         )
-    script = called()
-    try:
-        script = script.resolve(strict=True)
-        with open(script, "rb") as file:
-            data = file.read(_LONGEST_SCRIPT)
-    except OSError as error:
-        raise NotPossibleHere(f"{script}: cannot be read: {error.strerror}") from None
+    script = called().resolve()
+    data = read_bounded(script, _LONGEST_SCRIPT, "script of this program")
     first, _, rest = data.partition(b"\n")
     if script.name != "portcall" or not first.startswith(b"#!/"):
         raise NotPossibleHere(
