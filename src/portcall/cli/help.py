@@ -9,7 +9,6 @@ import click
 from portcall.cli.main import COMMANDS, YES, portcall
 from portcall.cli.options import json_option
 from portcall.cli.say import print_json
-from portcall.cli.table import print_page
 from portcall.cli.topics import TOPICS, page
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput
@@ -33,6 +32,8 @@ def help_command(words: tuple[str, ...], as_json: bool) -> int:
         if as_json:
             print_json({"topic": words[0], "page": text})
         else:
+            from portcall.cli.views.page import print_page
+
             print_page(text)
         return YES
     shown = _help_page(words)

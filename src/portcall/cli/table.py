@@ -29,16 +29,6 @@ A file or another program wants whole lines.
 """
 
 
-_PAGE_WIDTH = 100
-_PAGE_STYLES = {
-    # Colours mean something here; what is typed is bold.
-    "markdown.code": "bold",
-    "markdown.link": "none",
-    "markdown.link_url": "none",
-    "markdown.table.header": "bold",
-    "markdown.table.border": "bright_black",
-}
-
 wide_option = click.option(
     "--wide", is_flag=True, help="Show every column, however narrow the terminal is."
 )
@@ -295,16 +285,3 @@ def cell(value: object | None, style: str = "") -> Text:
     known = value not in (None, "")
     shown = str(value) if known else NOTHING
     return Text(shown, style if known else Tone.INFORMATION, no_wrap=True)
-
-
-def print_page(text: str) -> None:
-    """A page in Markdown: drawn on a terminal, no wider than one reads well; else as it is."""
-    if not sys.stdout.isatty():
-        click.echo(text.rstrip())
-        return
-    from rich.markdown import Markdown
-    from rich.theme import Theme
-
-    out = console()
-    out.push_theme(Theme(_PAGE_STYLES))
-    out.print(Markdown(text), width=min(out.width, _PAGE_WIDTH))
