@@ -80,6 +80,10 @@ def test_an_ordinary_user_of_the_group_listens_without_sudo_and_everything_goes_
     heard = tool.type("listen", "--for", "3", "--adapter", "usb0", "--json", who=inside)
     assert heard.returncode == 0, heard.stderr
     assert "02-77-B1-4C-09-21" in heard.stdout
+    # That user's own practice plant comes up as it did.
+    line = ["plant", "run", "--", str(tool.script), "plant", "list", "--json"]
+    practised = tool.type(*line, who=as_ordinary())
+    assert (practised.returncode, "dryer-plc" in practised.stdout) == (0, True), practised.stderr
     # Typed again it changes nothing; somebody else may not run it.
     held = tool.script.read_bytes(), tool.copy.stat().st_ino
     assert tool.type("setup", "--yes", **sudo).returncode == 0

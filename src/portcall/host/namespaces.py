@@ -21,7 +21,7 @@ CLONE_NEWNET = 0x40000000
 _MS_REC = 16384
 _MS_BIND = 4096
 _MS_PRIVATE = 1 << 18
-_PR_SET_PDEATHSIG = 1
+_PR_SET_PDEATHSIG, _PR_SET_DUMPABLE = 1, 4
 
 T = TypeVar("T")
 
@@ -81,6 +81,8 @@ def leave_the_computer() -> None:
             unshare(flags)
         except PermissionError:
             unshare(flags | CLONE_NEWUSER)
+            # What has rights by its file may not write to its own files in /proc (proc(5)).
+            _check(_libc.prctl(_PR_SET_DUMPABLE, 1, 0, 0, 0), "prctl")
             Path("/proc/self/setgroups").write_text("deny")
             Path("/proc/self/uid_map").write_text(f"0 {user} 1")
             Path("/proc/self/gid_map").write_text(f"0 {group} 1")
