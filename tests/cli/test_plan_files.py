@@ -273,3 +273,17 @@ def test_two_at_once_do_not_lose_a_row(site):
     with ThreadPoolExecutor(6) as pool:
         assert set(pool.map(add, range(20, 26))) == {0}
     assert len(parse_plan((site / "plan.csv").read_bytes(), "").devices) == 6
+
+
+def test_a_check_says_of_rows_only_what_is_so(site):
+    """A row that is known by its place is served; a self-assigned address has no /24."""
+    (site / "plan.csv").write_text(
+        "name,address,mac,circuit\nby-place,10.61.20.5,,0x0004\nnew,10.61.20.6,,\n"
+        "own,169.254.7.7,02-77-B1-00-00-01,\n"
+    )
+    assert run("plan", "check").output.splitlines() == [
+        "plan.csv: 3 rows, no mistakes",
+        "without a MAC yet, not served: new",
+        "no mask in plan or site, /24 is assumed: by-place, new",
+        "no mask in plan or site, /16 is assumed: own",
+    ]

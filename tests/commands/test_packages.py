@@ -19,7 +19,9 @@ from portcall.cli.main import COMMANDS
 from portcall.cli.main import portcall as program
 from portcall.cli.topics import TOPICS, page
 from portcall.core.plan.columns import COLUMNS
+from portcall.core.why.ladder import Cause
 from portcall.jobs.workstation.setup import GIVEN
+from portcall.plant.faults import ON_DEVICES, ON_WORKSTATION
 from portcall.plant.scenario import Speaks
 
 ROOT = Path(__file__).parents[2]
@@ -133,6 +135,8 @@ def test_topics_say_what_the_program_does():
         assert named >= {right.name for right in GIVEN}, topic
     for spoken in Speaks:
         assert f"`{spoken}`" in page("scenarios")
+    for fault in {*ON_DEVICES, *ON_WORKSTATION, *Cause}:
+        assert f"`{fault}`" in page("faults")
     for topic in TOPICS:
         for other in re.findall(r"portcall help ([a-z-]+)", page(topic)):
             assert other in {**TOPICS, **COMMANDS}, f"{topic}: {other}"

@@ -52,13 +52,16 @@ def check_command(file: Path | None, as_json: bool) -> int:
 
 
 def _still_to_do(plan: Plan) -> Iterator[Remark]:
-    without_mac = [row.name for row in plan if row.mac is None]
-    assumed = [row.name for row in plan if row.mask_assumed]
-    if without_mac:
-        yield Remark(f"without a MAC yet, not served: {', '.join(without_mac)}", Tone.TO_DO)
-    if assumed:
-        names = ", ".join(assumed)
-        yield Remark(f"no mask in plan or site, /24 is assumed: {names}", Tone.TO_DO)
+    unknown = [row.name for row in plan if not row.is_served]
+    if unknown:
+        yield Remark(f"without a MAC yet, not served: {', '.join(unknown)}", Tone.TO_DO)
+    assumed: dict[int, list[str]] = {}
+    for row in plan:
+        if row.mask_assumed:
+            assumed.setdefault(row.interface.network.prefixlen, []).append(row.name)
+    for prefix, names in assumed.items():
+        said = f"no mask in plan or site, /{prefix} is assumed: {', '.join(names)}"
+        yield Remark(said, Tone.TO_DO)
     for sentence in extra_columns_sentences(plan.columns):
         yield Remark(sentence)
 
