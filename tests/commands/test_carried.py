@@ -78,6 +78,7 @@ def test_who_carries_none_or_is_not_there_is_told_of_and_nothing_is_kept(quiet_p
         (f"{line} 10.61.20.66", 1, "10.61.20.66: nothing answers at 10.61.20.66"),
         (f"{line} fan-drive-1", 1, "fan-drive-1: 02-77-B1-4C-09-21 does not answer at"),
         (f"{line} dryer", 2, "dryer: is no address, no MAC, and not in the plan"),
+        ("portcall catalog add x.eds --capture y", 2, "--capture go with --from DEVICE"),
         (f"{line} dryer-plc x.eds", 2, "give either FILE, or --from DEVICE"),
     ):
         told = quiet_plant.run(words)

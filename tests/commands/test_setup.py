@@ -125,6 +125,19 @@ def test_what_is_not_right_any_more_is_said_and_put_right_by_the_same_line(tool)
             tool.script.write_bytes(tool.before)
             assert tool.type(*line).returncode == 0
         assert tool.state()["set_up"] is True
+    # An interpreter that does not run the program takes no place: what worked goes on working.
+    held = tool.script.read_bytes()
+    for broken in (b"#!/bin/false", b"#!/bin/true", b"#!/nowhere/python3"):
+        tool.script.write_bytes(held.replace(tool.before.split(b"\n")[0], broken))
+        inode = tool.copy.stat().st_ino
+        refused = tool.type(*line[:2], "--group", "daemon")
+        assert (refused.returncode, "Traceback" in refused.stderr) == (3, False), refused.stderr
+        assert tool.copy.stat().st_ino == inode
+        assert tool.type("--version").returncode == 0
+    assert sorted(path.name for path in tool.script.parent.glob("portcall*")) == [
+        "portcall",
+        "portcall-python",
+    ]
     tool.script.write_bytes(tool.before)
     assert tool.type("setup", "--undo").returncode == 0
     assert tool.state()["group"] is None

@@ -6,7 +6,7 @@ from difflib import get_close_matches
 
 import click
 
-from portcall.cli.main import COMMANDS, YES, portcall
+from portcall.cli.main import COMMANDS, YES
 from portcall.cli.options import json_option
 from portcall.cli.say import print_json
 from portcall.cli.topics import TOPICS, page
@@ -48,7 +48,7 @@ def _list(as_json: bool) -> None:
     if as_json:
         print_json({"topics": [{"name": name, "about": about} for name, about in TOPICS.items()]})
         return
-    formatter = click.HelpFormatter(width=click.get_current_context().max_content_width or 100)
+    formatter = click.get_current_context().make_formatter()
     with formatter.section("Topics, for portcall help TOPIC"):
         formatter.write_dl(list(TOPICS.items()))
     click.echo(formatter.getvalue().rstrip())
@@ -57,8 +57,8 @@ def _list(as_json: bool) -> None:
 
 def _help_page(words: tuple[str, ...]) -> str:
     """The help page of a command, or of a command of its own. Raises BadInput."""
-    command: click.Command = portcall
-    context = click.Context(command, info_name="portcall")
+    context = click.get_current_context().find_root()
+    command = context.command
     for word in words:
         known = command.get_command(context, word) if isinstance(command, click.Group) else None
         if known is None:

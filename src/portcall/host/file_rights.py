@@ -9,7 +9,7 @@ from __future__ import annotations
 import os
 import struct
 import subprocess
-from collections.abc import Collection
+from collections.abc import Callable, Collection
 from contextlib import suppress
 from pathlib import Path
 
@@ -38,10 +38,17 @@ def rights_of(file: Path) -> frozenset[Privilege] | None:
     return known if bits == sum(1 << each for each in known) else None
 
 
-def copy_with_rights(program: Path, copy: Path, group: int, rights: Collection[Privilege]) -> None:
+def copy_with_rights(
+    program: Path,
+    copy: Path,
+    group: int,
+    rights: Collection[Privilege],
+    works: Callable[[Path], bool],
+) -> bool:
     """Copy a program; the copy has the rights, and nobody but this group and root may run it.
 
-    The copy is whole, or is not there. Raises OSError.
+    It takes its place whole, and only when it ``works``; whether it does. What is in that place
+    stays else. Raises OSError.
     """
     new = copy.with_name(f"{copy.name}.{os.getpid()}")
     data = program.read_bytes()
@@ -60,11 +67,13 @@ def copy_with_rights(program: Path, copy: Path, group: int, rights: Collection[P
             # Whoever writes to a file, or gives it to another, takes its capabilities away.
             os.setxattr(descriptor, _ATTRIBUTE, value)
             os.fsync(descriptor)
-        os.replace(new, copy)
-    except BaseException:
+        good = works(new)
+        if good:
+            os.replace(new, copy)
+    finally:
         with suppress(OSError):
             new.unlink()
-        raise
+    return good
 
 
 def runs(interpreter: Path, module: str, person: tuple[int, int] | None) -> bool:
@@ -74,14 +83,14 @@ def runs(interpreter: Path, module: str, person: tuple[int, int] | None) -> bool
     secure execution): libraries that lie beside it are not found then.
     """
     user, group = person or (None, None)
-    command = [str(interpreter), "-c", f"import {module}"]
+    command = [str(interpreter), "-c", f"import {module}; print({module}.__name__)"]
     try:
         ended = subprocess.run(
             command, capture_output=True, timeout=60, cwd="/", user=user, group=group
         )
     except (OSError, subprocess.TimeoutExpired):
         return False
-    return ended.returncode == 0
+    return ended.stdout.decode(errors="replace").strip() == module
 
 
 def ignores_rights(folder: Path) -> bool:

@@ -31,7 +31,7 @@ from typing import Any
 from platformdirs import user_data_path
 
 from portcall.core.address import AddressError, AddressRange, parse_range
-from portcall.core.catalog.carried import eds_text
+from portcall.core.catalog.carried import LONGEST, eds_text
 from portcall.core.catalog.catalog import Catalog, Codes, Numbering, Product
 from portcall.core.catalog.eds import parse_eds
 from portcall.core.printable import printable
@@ -40,7 +40,7 @@ from portcall.site.files import make_folder, read_bounded, write_whole
 from portcall.site.toml_text import parse_toml
 
 FOLDER = "catalog"
-_LONGEST_FILE = 4_000_000
+_LONGEST_FILE = LONGEST
 _HIGHEST_CODE = 2**32 - 1
 
 DATA_VARIABLE = "PORTCALL_DATA"

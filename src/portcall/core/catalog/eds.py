@@ -12,11 +12,11 @@ from __future__ import annotations
 
 import re
 
+from portcall.core.catalog.carried import LONGEST
 from portcall.core.catalog.catalog import Catalog, Codes, Numbering, Product
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput
 
-_LONGEST = 4_000_000
 _MOST_DEVICES = 1_000
 _NEEDED = {
     "vendcode": "VendCode",
@@ -28,13 +28,16 @@ _NEEDED = {
 
 def parse_eds(text: str, source: str) -> Catalog:
     """The makers and products an EDS describes. Raises BadInput naming what is missing."""
-    if len(text) > _LONGEST:
+    if len(text) > LONGEST:
         raise BadInput(f"{source}: is no EDS: {len(text):,} characters long")
     devices = _sections(text, "device")
     if not devices:
         raise BadInput(f"{source}: is no EDS: it has no [Device] section")
     if len(devices) > _MOST_DEVICES:
-        raise BadInput(f"{source}: has {len(devices):,} [Device] sections; one has one")
+        raise BadInput(
+            f"{source}: has {len(devices):,} [Device] sections; no more than {_MOST_DEVICES:,} are "
+            "read"
+        )
     makers: dict[Codes, str] = {}
     products: dict[Codes, Product] = {}
     for number, entries in enumerate(devices, 1):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Sequence
 from dataclasses import dataclass
+from ipaddress import IPv4Address
 from typing import TypeAlias
 
 from portcall.core.adapters.adapter import Adapter
@@ -76,32 +77,41 @@ def describe(adapter: Adapter, site: Site, plan: Plan, meant: Meant, tell: Tell)
     reason = _obstacle(adapter, found)
     if reason is not None:
         return f"{meant.name}: {reason}"
-    assert found.device is not None
+    address = _address(found)
+    assert address is not None
     try:
-        return asyncio.run(_fetch(adapter.name, site.pace, meant.name, found, tell))
+        return asyncio.run(_fetch(adapter.name, site.pace, meant.name, address, tell))
     except TimeoutError:
         return f"{meant.name}: had not sent its description after {LONGEST / 60:.0f} minutes"
+
+
+def _address(found: Located) -> IPv4Address | None:
+    """Where the device is asked: where it was meant to be, of several addresses; None without."""
+    there = found.device.addresses if found.device else ()
+    row = found.meant.row
+    meant = (found.meant.address, row.address if row else None)
+    return next((each for each in meant if each in there), there[0] if there else None)
 
 
 def _obstacle(adapter: Adapter, found: Located) -> str | None:
     device = found.device
     if device is None:
         return found.reason
-    if not device.addresses:
+    address = _address(found)
+    if address is None:
         return "has no address yet, and its description is asked for at one"
     if found.shares is not None:
         return found.shares
-    if adapter.on_subnet_of(device.addresses[0]) is None:
-        return f"{adapter.name} is not in its subnet: portcall match {device.addresses[0]}"
+    if adapter.on_subnet_of(address) is None:
+        return f"{adapter.name} is not in its subnet: portcall match {address}"
     return None
 
 
 async def _fetch(
-    adapter: str, pace: Pace, name: str, found: Located, tell: Tell
+    adapter: str, pace: Pace, name: str, address: IPv4Address, tell: Tell
 ) -> Described | str:
     """Raises TimeoutError."""
-    assert found.device is not None
-    door = Endpoint(found.device.addresses[0], cip.PORT)
+    door = Endpoint(address, cip.PORT)
     try:
         stream = await connect(Vantage(adapter), door, _CONNECT_WAIT)
     except (OSError, TimeoutError):

@@ -173,13 +173,16 @@ def set_up(of: Installed, group: int) -> None:
         raise NotPossibleHere(
             f"{of.script}: begins with {shown}: its interpreter cannot be changed there for a copy"
         )
+    person = caller()
+
+    def works(copy: Path) -> bool:
+        return runs(copy, "portcall.cli.main", person and (person[0], group))
+
     try:
-        copy_with_rights(of.interpreter, of.copy, group, GIVEN)
+        good = copy_with_rights(of.interpreter, of.copy, group, GIVEN, works)
     except OSError as error:
         raise _refused(of.copy, error) from None
-    person = caller()
-    if not runs(of.copy, "portcall.cli.main", person and (person[0], group)):
-        of.copy.unlink()
+    if not good:
         raise NotPossibleHere(
             f"{of.interpreter}: a copy of it does not run this program; nothing is changed"
         )
