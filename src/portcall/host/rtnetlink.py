@@ -206,7 +206,7 @@ class Netlink:
         ``again``: one that is there already is changed.
         """
         flags = _REQUEST | _ACK
-        if message.kind in (Kind.NEW_ADDRESS, Kind.NEW_ROUTE):
+        if message.kind in (Kind.NEW_LINK, Kind.NEW_ADDRESS, Kind.NEW_ROUTE):
             flags |= _CREATE | (_REPLACE if again else _EXCLUSIVE)
         self._ask(message.kind, flags, message.fixed + pack(message.attributes))
 

@@ -35,8 +35,9 @@ from portcall.core.find.switch_tables import SwitchTables
 from portcall.core.talk.probe import PROBE_TIME
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.wire import cip
+from portcall.host.borrowed_adapter import Only
 from portcall.host.filters import NO_CONVERSATIONS
-from portcall.host.leg import Leg, Only
+from portcall.host.leg import Leg
 from portcall.host.link import Link
 from portcall.host.neighbours import known_neighbours
 from portcall.host.runner import End, Runner, paced, rare_collections

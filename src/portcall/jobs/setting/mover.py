@@ -19,7 +19,8 @@ from portcall.core.setting.job import NO_INTERFACE, Job, Outcome
 from portcall.core.setting.series import Occupants
 from portcall.core.talk.pacer import Pacer
 from portcall.core.trouble import NotPossibleHere
-from portcall.host.leg import Leg, Only
+from portcall.host.borrowed_adapter import Only
+from portcall.host.leg import Leg
 from portcall.host.link import Link
 from portcall.host.privilege import Privilege, require
 from portcall.host.runner import Runner
