@@ -3,13 +3,15 @@
 from ipaddress import IPv4Address, IPv4Interface
 
 import pytest
+from hypothesis import example, given
+from hypothesis import strategies as st
 
 from portcall.cli.move import _seconds
-from portcall.core.address import AddressError, Mac
+from portcall.core.address import AddressError, AddressRange, Mac
 from portcall.core.find.device import Asking, Device
 from portcall.core.find.sighting import Method
 from portcall.core.plan.rows import Plan, PlannedDevice, Subnet
-from portcall.core.plan.targets import Meant, parse_device
+from portcall.core.plan.targets import Meant, parse_device, parse_target, parse_targets
 from portcall.core.talk.request import AddressProtocol
 from portcall.core.trouble import BadInput
 from portcall.jobs.look.locate import Located, _located
@@ -47,6 +49,46 @@ def test_a_device_is_named_by_its_row_its_mac_or_where_it_is():
             parse_device(text, PLAN)
         assert words in str(refused.value)
         assert "\x1b" not in str(refused.value)
+
+
+DEVICES = st.integers(0x01000000, 0xDFFFFFFF).map(IPv4Address).filter(lambda a: not a.is_loopback)
+
+
+@given(DEVICES)
+@example(IPv4Address("192.168.111.222"))
+def test_an_address_is_an_address_wherever_a_device_is_named(address):
+    assert parse_device(str(address), PLAN).address == address
+    assert parse_target(str(address), PLAN) == address
+    assert parse_targets([str(address)], PLAN) == (AddressRange(address, address),)
+
+
+@given(st.binary(min_size=6, max_size=6).filter(lambda o: not o[0] & 1 and any(o)).map(Mac))
+def test_a_mac_is_a_mac_in_every_notation_wherever_a_device_is_named(mac):
+    plan = Plan((PlannedDevice("fan-1", IPv4Interface("10.61.20.21/24"), mac),))
+    plain = mac.hex()
+    by_fours = ".".join(plain[at : at + 4] for at in (0, 4, 8))
+    for text in (str(mac), mac.hex(":"), mac.hex(" "), plain, by_fours):
+        assert parse_device(text, plan).mac == mac
+        assert parse_target(text, plan) == IPv4Address("10.61.20.21")
+        assert [str(span) for span in parse_targets([text], plan)] == ["10.61.20.21"]
+        with pytest.raises(BadInput, match="is the MAC of no row of the plan"):
+            parse_targets([text], Plan(()))
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ("224.0.0.9", "octet 1 is 224"),
+        ("250.1.2.3", "octet 1 is 250"),
+        ("255.255.255.255", "is the broadcast address of every network"),
+        ("fe80::d0:11ff:fe77:4a90", "is an IPv6 address"),
+        ("fe80::1%usb0", "is an IPv6 address"),
+    ],
+)
+def test_what_no_device_can_have_is_refused_as_what_it_is(text, words):
+    for parse in (parse_device, parse_target, lambda each, plan: parse_targets([each], plan)):
+        with pytest.raises(BadInput, match=words):
+            parse(text, PLAN)
 
 
 def test_where_it_goes():

@@ -10,7 +10,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
-from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network, IPv6Address
 
 from portcall.core.trouble import BadInput
 
@@ -63,6 +63,20 @@ BROADCAST = Mac(b"\xff" * 6)
 NO_MAC = Mac(bytes(6))
 
 
+def is_written_as_mac(text: str) -> bool:
+    """Whether a MAC is meant by what was typed where an address could stand, too.
+
+    Twelve hex digits are, however they are grouped, and six groups of one or two. An IPv4 address
+    of four three-digit numbers has twelve digits as well; four numbers between dots are an address.
+    """
+    groups = re.split(r"[:\-. ]+", text.strip())
+    if len(groups) == 4 and text.count(".") == 3 and all(each.isdecimal() for each in groups):
+        return False
+    in_pairs = len(groups) == 6 and all(1 <= len(each) <= 2 for each in groups)
+    digits = "".join(groups)
+    return (len(digits) == 12 or in_pairs) and all(digit in _HEX for digit in digits)
+
+
 def parse_mac(text: str) -> Mac:
     """Read a MAC in any usual notation: ``:``, ``-``, ``.`` or spaces between groups, or none.
 
@@ -92,6 +106,10 @@ def parse_mac(text: str) -> Mac:
 def parse_address(text: str) -> IPv4Address:
     """Read a dotted IPv4 address. Raises AddressError naming the octet and its limit."""
     shown = text.strip()
+    if is_ipv6(shown):
+        raise AddressError(
+            f"{shown}: is an IPv6 address; name the device by its IPv4 address, its MAC or its name"
+        )
     octets = shown.split(".")
     if len(octets) != 4 or shown == "":
         count = 0 if shown == "" else len(octets)
@@ -99,6 +117,14 @@ def parse_address(text: str) -> IPv4Address:
         raise AddressError(f"{shown or 'empty'}: has {count} {noun}; an IPv4 address has 4")
     values = [_octet(shown, number, octet) for number, octet in enumerate(octets, start=1)]
     return IPv4Address(bytes(values))
+
+
+def is_ipv6(text: str) -> bool:
+    """Whether this is an IPv6 address (RFC 4291 §2.2), with or without the adapter behind it."""
+    try:
+        return ":" in text and bool(IPv6Address(text))
+    except ValueError:
+        return False
 
 
 def _octet(shown: str, number: int, text: str) -> int:

@@ -11,6 +11,9 @@ from portcall.core.address import (
     AddressError,
     AddressRange,
     Mac,
+    check_device_address,
+    is_ipv6,
+    is_written_as_mac,
     joined,
     parse_address,
     parse_mac,
@@ -26,32 +29,48 @@ _MOST_ADDRESSES_AT_ALL = 16_777_216
 
 
 def parse_target(text: str, plan: Plan) -> IPv4Address | IPv4Network:
-    """A device's address, a subnet, or the name of a planned device. Raises BadInput."""
-    row = plan.by_name(text)
+    """A device's address, a subnet, or the name or MAC of a planned device. Raises BadInput."""
+    row = row_of(text, plan)
     if row:
         return row.address
     looks_numeric = text[:1].isdigit() and all(c.isdigit() or c in "./" for c in text)
-    if not looks_numeric:
+    if not looks_numeric and not is_ipv6(text):
         raise BadInput(f"{printable(text, 60)}: is no address, and {nearest(text, plan)}")
-    return parse_subnet(text) if "/" in text else parse_address(text)
+    if "/" in text:
+        return parse_subnet(text)
+    address = parse_address(text)
+    check_device_address(address)
+    return address
 
 
 def parse_targets(
     texts: Sequence[str], plan: Plan, large: bool = False
 ) -> tuple[AddressRange, ...]:
-    """Addresses, ranges, subnets and planned names. Raises BadInput."""
+    """Addresses, ranges, subnets, and names or MACs of planned devices. Raises BadInput."""
     spans = []
     for text in texts:
-        row = plan.by_name(text)
+        row = row_of(text, plan)
         if row:
             spans.append(AddressRange(row.address, row.address))
-        elif text[:1].isdigit():
+        elif text[:1].isdigit() or is_ipv6(text):
             spans.append(parse_range(text))
         else:
             raise BadInput(
                 f"{printable(text, 60)}: is no address or range, and {nearest(text, plan)}"
             )
     return bounded(joined(spans), large)
+
+
+def row_of(text: str, plan: Plan) -> PlannedDevice | None:
+    """The row that is named, or whose MAC this is. Raises BadInput for a MAC that no row has."""
+    row = plan.by_name(text)
+    if row is not None or not is_written_as_mac(text):
+        return row
+    mac = parse_mac(text)
+    row = plan.by_mac(mac)
+    if row is None:
+        raise BadInput(f"{mac}: is the MAC of no row of the plan; name the device's address here")
+    return row
 
 
 def bounded(ranges: tuple[AddressRange, ...], large: bool = False) -> tuple[AddressRange, ...]:
@@ -89,13 +108,13 @@ def parse_device(text: str, plan: Plan) -> Meant:
     if row is not None:
         return Meant(text, row, row.mac)
     shown = printable(text, 60)
-    digits = [c for c in text if c not in ":-. "]
-    if len(digits) == 12 and all(c in "0123456789abcdefABCDEF" for c in digits):
+    if is_written_as_mac(text):
         mac = parse_mac(text)
         return Meant(str(mac), plan.by_mac(mac), mac)
-    if text[:1].isdigit():
+    if text[:1].isdigit() or is_ipv6(text):
         try:
             address = parse_address(text)
+            check_device_address(address)
         except AddressError as error:
             raise BadInput(
                 f"{error}; a device is named by its plan row, its MAC or address"

@@ -9,7 +9,7 @@ from ipaddress import IPv4Interface
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.counted import named
 from portcall.core.plan.rows import Plan, PlannedDevice, parse_pair
-from portcall.core.plan.targets import nearest
+from portcall.core.plan.targets import nearest, row_of
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.jobs.telling import Tell, nobody
@@ -65,16 +65,18 @@ def rows_to_serve(
     """The rows that devices can be recognised by; tells which are not. Raises BadInput."""
     plan = site.plan()
     pairs = [parse_pair(word, site.subnets) for word in words if "=" in word]
-    names = [word for word in words if "=" not in word]
-    for name in names:
-        if plan.by_name(name) is None:
-            raise BadInput(f"{printable(name, 60)}: is {nearest(name, plan)}")
+    kept = set()
+    for word in words:
+        if "=" not in word:
+            row = row_of(word, plan)
+            if row is None:
+                raise BadInput(f"{printable(word, 60)}: is {nearest(word, plan)}")
+            kept.add(row.name)
     for pair in pairs:
         plan = plan.with_pair(pair)
     if words:
-        kept = {name.casefold() for name in names}
         macs = {pair.mac for pair in pairs}
-        chosen = (r for r in plan if r.name.casefold() in kept or (r.mac and r.mac in macs))
+        chosen = (r for r in plan if r.name in kept or (r.mac and r.mac in macs))
         plan = Plan(tuple(chosen))
     unready = tuple(row.name for row in plan if not row.is_served)
     if unready:
