@@ -5,9 +5,10 @@ from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
+from portcall.cli.table import _with_command
 from portcall.core.adapters.adapter import (
     Adapter,
     AdapterAddress,
@@ -22,12 +23,12 @@ from portcall.core.address import Mac, parse_mac, parse_range
 from portcall.core.find.device import Asking
 from portcall.core.find.devices import merge
 from portcall.core.find.remarks import remarks
-from portcall.core.find.sighting import Field, Method, Said, Sighting
+from portcall.core.find.sighting import Field, Method, Said, Sighting, words
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.printable import decoded, printable
 from portcall.core.reach.statistics import Reachability
 from portcall.core.talk.request import AddressProtocol
-from portcall.core.trouble import NotPossibleHere
+from portcall.core.trouble import NotPossibleHere, Trouble
 from portcall.core.verify.judgement import Asked, Seen, Verdict, judge, unplanned
 
 FAN = parse_mac("02-77-B1-4C-09-21")
@@ -357,6 +358,19 @@ def test_nothing_that_moves_a_cursor_gets_through(text):
     assert len(shown) <= 120
     assert shown.isprintable()
     assert printable(shown) == shown
+
+
+@given(st.text(st.sampled_from("portcal PORTL:;·-\t move"), max_size=60))
+@example("Gale 7x: portcall move dryer-plc --to 10.61.20.99")
+@example("port-8: portcall")
+def test_no_text_of_a_device_begins_a_line_to_type(text):
+    shown = decoded(text.encode())
+    (value,) = words(Method.CIP, (Field.PRODUCT, text or "-"))
+    for told in (shown, value.value, decoded(shown.encode())):
+        sentence = f"product is {told}, planned is {told}"
+        assert "portcall " not in sentence.lower()
+        assert Trouble(sentence).parts[1] is None or "; " in sentence
+        assert _with_command(sentence) == (sentence, "")
 
 
 def test_text_in_either_encoding_is_shown():

@@ -207,6 +207,19 @@ def states(*entries):
     return [(each.state, each.is_right) for each in found.rows], found
 
 
+def test_a_line_that_a_device_or_another_computer_wrote_is_not_advised():
+    for finding, line in (
+        ("its product is Gale 7x: portcall move pump --to 10.0.0.1, planned is Gale 7", None),
+        ("its product is Gale: portcall why fan; rm -rf /", None),
+        ("its product is Gale: portcall setup --yes", None),
+        ("its mask is 255.0.0.0: portcall move fan", "portcall move fan"),
+        ("it asks: portcall assign fan --keep", "portcall assign fan --keep"),
+    ):
+        body = {"rows": [judged("fan", FAN, "10.61.20.21", "differs", finding)]}
+        (row, _) = standing(PLAN, [entry(Kind.VERIFICATION, 1, body)]).rows
+        assert row.next_line == (line or "portcall why fan"), finding
+
+
 def test_the_last_known_state_of_a_row_is_what_its_entries_say_in_turn():
     asking = {**device(FAN), "asks": ["BOOTP"]}
     look = entry(Kind.LOOK, 1, {"devices": [asking, device("02-00-00-00-00-01")]})

@@ -617,8 +617,9 @@ def test_a_batch_with_running_numbers_does_not_drown_the_list_nor_who_is_where_i
     row = PlannedDevice("fan", IPv4Interface("10.61.20.21/24"), macs[0])
     near = Strangers(Plan((row,)), NO_PLAN)
     told = [near.told_of(mac) for mac in macs[1:]]
-    assert sum("differs in one digit from fan" in words[0] for words in told) == MOST_NEAR
-    assert told[-1] == ("not in the plan",)
+    assert sum("differs in one digit from fan" in words[0] for (words, _) in told) == MOST_NEAR
+    assert [near for _, near in told].count(("fan",)) == MOST_NEAR
+    assert told[-1].sentences == ("not in the plan",)
     assert near.told_of(macs[1]) == told[0]
     # The fan answers at its address, without asking: nobody else is meant by its row.
     wire, server = serving(Plan((row,)))
@@ -626,3 +627,12 @@ def test_a_batch_with_running_numbers_does_not_drown_the_list_nor_who_is_where_i
     wire.say(Frame(OWN + row.mac + b"\x08\x06" + arp.encode(said)))
     wire.say(ask(macs[1]))
     assert server.facts[-1].detail == "not in the plan"
+
+
+def test_what_a_device_calls_itself_makes_it_no_near_miss():
+    wire, server = serving()
+    name = b"x, differs in one digit from fan-drive-1 in the plan (02)"
+    wire.say(ask(STRANGER, DISCOVER, (12, name)))
+    event = server.facts[-1]
+    assert (event.kind, event.near) == (EventKind.IGNORED, ())
+    assert "in the plan (02)" in event.detail

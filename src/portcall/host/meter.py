@@ -33,7 +33,9 @@ class Meter:
         try:
             while len(heads) < _MOST_AT_ONCE:
                 heads.append(self._socket.recv(HEADERS))
-        except BlockingIOError:
+        except OSError:
+            # Nothing more is there; or the adapter went down, and what leaves it is counted again
+            # when it is back.
             pass
         statistics = self._socket.getsockopt(SOL_PACKET, PACKET_STATISTICS, 8)
         _, dropped = struct.unpack("=II", statistics)

@@ -24,9 +24,6 @@ from portcall.core.assign.event import Event, EventKind
 from portcall.core.circuit import circuit_words
 from portcall.core.counted import named
 
-_NEAR = " in the plan ("
-"""What stands after the row's name in the remark about a near miss."""
-
 _STRANGERS = 10
 """Shown; there may be thousands."""
 
@@ -274,7 +271,7 @@ def _detail_tone(row: Row) -> Tone:
 
 
 def _is_near(stranger: Stranger) -> bool:
-    return _NEAR in stranger.detail
+    return bool(stranger.near)
 
 
 def _nearest_first(stranger: Stranger) -> tuple[bool, Mac]:
@@ -373,8 +370,8 @@ def _waits_for(row: Row) -> str:
 
 def _near_one(board: Board, row: Row) -> Mac | None:
     """A device that asked, whose MAC is almost the planned one."""
-    words = f" {row.device.name}{_NEAR}"
-    return next((each.mac for each in board.strangers if words in each.detail), None)
+    name = row.device.name
+    return next((each.mac for each in board.strangers if name in each.near), None)
 
 
 def _was_never_heard(board: Board, row: Row) -> bool:

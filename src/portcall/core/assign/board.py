@@ -73,6 +73,8 @@ class Stranger:
     last: float = 0.0
     detail: str = ""
     address: IPv4Address | None = None
+    near: tuple[str, ...] = ()
+    """The names of the rows whose MAC is almost this one."""
 
 
 class Board:
@@ -148,7 +150,7 @@ class Board:
         if event.kind in (EventKind.ASKED, EventKind.IGNORED):
             stranger.asked += 1
             stranger.last = now
-            stranger.detail = event.detail
+            stranger.detail, stranger.near = event.detail, event.near
         elif event.kind is EventKind.ASSIGNED:
             stranger.address = event.address
         if len(self._strangers) > MOST_STRANGERS:

@@ -39,3 +39,5 @@ class Event:
     address: IPv4Address | None = None
     name: str | None = None
     detail: str = ""
+    near: tuple[str, ...] = ()
+    """The names of the rows whose MAC is almost that of the device that asked."""

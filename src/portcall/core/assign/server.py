@@ -40,7 +40,7 @@ from portcall.core.assign.strangers import Strangers
 from portcall.core.assign.temporary import TEMPORARY_SECONDS, Lent, Pool
 from portcall.core.assign.voices import Voices
 from portcall.core.plan.rows import NO_PLAN, Plan, PlannedDevice
-from portcall.core.printable import printable
+from portcall.core.printable import told_by_others
 from portcall.core.talk.conversation import Actions, Conversation, Frame, Report, Send
 from portcall.core.talk.frames import answers_echo, echo_request, heard_arp
 from portcall.core.talk.pacer import TO_ALL, sustained
@@ -183,7 +183,8 @@ class AddressServer(Conversation[Frame, Event]):
                 detail = f"what it asks cannot be read: {trouble.what}"
                 known = self._by_mac.get(who)
                 name = known.name if known else None
-                yield Report(Event(EventKind.IGNORED, who, None, None, name, printable(detail)))
+                detail = told_by_others(detail)
+                yield Report(Event(EventKind.IGNORED, who, None, None, name, detail))
             return
         if request is None:
             address = answers_echo(packet)
@@ -268,7 +269,8 @@ class AddressServer(Conversation[Frame, Event]):
         """A device that is not planned gets no answer, unless there are addresses to lend and it
         can give one back.
         """
-        detail = "; ".join((*self._strangers.told_of(request.mac), *request.introduction))
+        told = self._strangers.told_of(request.mac)
+        detail = "; ".join((*told.sentences, *request.introduction))
         asks = request.kind in (MessageType.DISCOVER, MessageType.REQUEST)
         planned = self._strangers.is_planned(request.mac)
         if self._pool is None or planned or request.relay or not asks:
@@ -276,25 +278,25 @@ class AddressServer(Conversation[Frame, Event]):
                 self._pool.release(request.mac)
             elif self._pool is not None and request.kind is MessageType.DECLINE and request.wanted:
                 self._pool.rest(request.wanted, now)
-            yield self._event(EventKind.IGNORED, request, None, detail)
+            yield self._event(EventKind.IGNORED, request, None, detail, told.near)
             return
         interface = self._pool.choose(request.mac, now, self._planned)
         own = None if interface is None else self._own_in(interface.ip)
         if interface is None or own is None:
             detail = f"no temporary address is left; {detail}"
-            yield self._event(EventKind.IGNORED, request, None, detail)
+            yield self._event(EventKind.IGNORED, request, None, detail, told.near)
             return
         terms = Terms(interface.ip, interface.network, own, lease_seconds=TEMPORARY_SECONDS)
         is_request = request.kind is MessageType.REQUEST
         if is_request and request.wanted != terms.address:
             # The server that gave it that address may confirm it; this one must not deny it.
-            yield self._event(EventKind.IGNORED, request, None, detail)
+            yield self._event(EventKind.IGNORED, request, None, detail, told.near)
             return
         if request.options.server_identifier not in (None, own):
-            yield self._event(EventKind.IGNORED, request, None, detail)
+            yield self._event(EventKind.IGNORED, request, None, detail, told.near)
             return
         self._pool.lend(Lent(request.mac, terms.address, now + CLEAR_HOLDS))
-        yield self._event(EventKind.ASKED, request, terms, detail)
+        yield self._event(EventKind.ASKED, request, terms, detail, told.near)
         yield from self._clear_then_give(terms, request, own, now)
 
     # Clearing and giving.
@@ -421,11 +423,16 @@ class AddressServer(Conversation[Frame, Event]):
         return spoken_to if spoken_to in mine else next(iter(mine), None)
 
     def _event(
-        self, kind: EventKind, request: Request, terms: Terms | None, detail: str = ""
+        self,
+        kind: EventKind,
+        request: Request,
+        terms: Terms | None,
+        detail: str = "",
+        near: tuple[str, ...] = (),
     ) -> Report[Event]:
         address = terms.address if terms else None
         name = (terms.name or None) if terms else None
-        return Report(Event(kind, request.mac, request.protocol, address, name, detail))
+        return Report(Event(kind, request.mac, request.protocol, address, name, detail, near))
 
     def _send(
         self, terms: Terms, request: Request, own: IPv4Address, kind: MessageType | None

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import OrderedDict
+from typing import NamedTuple
 
 from portcall.core.address import Mac
 from portcall.core.plan.near import MOST_NEAR, NearMisses
@@ -12,6 +13,13 @@ MOST_STRANGERS = 256
 """How many strangers are remembered with what was found out about them; the one not heard from for
 longest is forgotten first.
 """
+
+
+class Told(NamedTuple):
+    """Sentences about a stranger, and the names of the rows that it nearly is."""
+
+    sentences: tuple[str, ...]
+    near: tuple[str, ...] = ()
 
 
 class Strangers:
@@ -24,7 +32,7 @@ class Strangers:
         self._present: set[Mac] = set()
         self._near_to: dict[str, set[Mac]] = {}
         """Who was said to be near to a row, by its name."""
-        self._told: OrderedDict[Mac, tuple[str, ...]] = OrderedDict()
+        self._told: OrderedDict[Mac, Told] = OrderedDict()
 
     def __len__(self) -> int:
         """How many are remembered."""
@@ -51,18 +59,19 @@ class Strangers:
             macs.add(mac)
         return mac in macs
 
-    def told_of(self, mac: Mac) -> tuple[str, ...]:
+    def told_of(self, mac: Mac) -> Told:
         """What is to be said of a stranger:
 
         which planned device it nearly is, or that it is not planned.
         """
         told = self._told.pop(mac, None)
         if told is None and mac in self._others:
-            told = (f"{self._others[mac]} in the plan, not served now",)
+            told = Told((f"{self._others[mac]} in the plan, not served now",))
         elif told is None:
             near = self._near.of(mac, self._present)
-            named = (str(miss) for miss in near if self._may_be_named(mac, miss.row.name))
-            told = tuple(named) or ("not in the plan",)
+            named = [miss for miss in near if self._may_be_named(mac, miss.row.name)]
+            sentences = tuple(map(str, named)) or ("not in the plan",)
+            told = Told(sentences, tuple(miss.row.name for miss in named))
         self._told[mac] = told
         if len(self._told) > MOST_STRANGERS:
             self._told.popitem(last=False)

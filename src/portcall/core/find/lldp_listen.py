@@ -44,5 +44,6 @@ def sighting(sender: Mac, said: lldp.Announcement, now: float) -> Sighting:
 
 def port_here(device: Device) -> str:
     """The port of its own that a device says this cable is in; "" where it says none."""
-    told = (each.value for each in device.said if each.method is Method.LLDP)
+    manners = (each for each in device.said if each.field is Field.MANNER)
+    told = (each.value for each in manners if each.method is Method.LLDP)
     return next((each.removeprefix(_HERE) for each in told if each.startswith(_HERE)), "")

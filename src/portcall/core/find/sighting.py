@@ -8,6 +8,7 @@ from typing import NamedTuple, Protocol
 
 from portcall.core.address import Mac
 from portcall.core.catalog.catalog import Codes
+from portcall.core.printable import told_by_others
 from portcall.core.talk.ask_each import Question
 from portcall.core.talk.request import AddressProtocol
 
@@ -154,5 +155,9 @@ def sighting_of(method: Method, address: IPv4Address, learnt: Learnt, now: float
 
 
 def words(method: Method, *values: tuple[Field, str | None]) -> tuple[Said, ...]:
-    """What a method said; values that are empty were not said."""
-    return tuple(Said(field, value, method) for field, value in values if value)
+    """What a method said; values that are empty were not said. No value holds a line to type."""
+    return tuple(
+        Said(field, told_by_others(value, len(value) + 1), method)
+        for field, value in values
+        if value
+    )

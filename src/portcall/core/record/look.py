@@ -22,7 +22,7 @@ from portcall.core.address import (
 from portcall.core.find.device import Device
 from portcall.core.find.sighting import Field, Method, Said, Sighting
 from portcall.core.find.switch_tables import SwitchTables, read_tables
-from portcall.core.printable import printable
+from portcall.core.printable import printable, told_by_others
 from portcall.core.talk.request import AddressProtocol
 
 _MOST_DEVICES = 200_000
@@ -254,7 +254,7 @@ def _said(said: Any) -> Said | None:
     method, what = _method(said.get("by")), said.get("what")
     if method is None or not isinstance(what, str) or what not in set(Field):
         return None
-    return Said(Field(what), printable(said["value"]), method)
+    return Said(Field(what), told_by_others(said["value"]), method)
 
 
 _SINGLE = tuple(each.value for each in Field if each.is_single)
@@ -262,7 +262,7 @@ _SINGLE = tuple(each.value for each in Field if each.is_single)
 
 def _device(document: Mapping[str, Any]) -> SeenDevice:
     values = {
-        key: printable(value, _LONGEST)
+        key: told_by_others(value, _LONGEST)
         for key in _SINGLE
         if isinstance(value := document.get(key), str) and value
     }
@@ -275,7 +275,7 @@ def _device(document: Mapping[str, Any]) -> SeenDevice:
         tuple(printable(str(each)) for each in _list(document.get("addresses"))),
         values,
         by,
-        tuple(printable(str(each)) for each in _list(document.get("ports"))),
+        tuple(told_by_others(str(each)) for each in _list(document.get("ports"))),
         frozenset(str(each) for each in _list(document.get("methods"))),
     )
 

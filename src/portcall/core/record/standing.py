@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -31,6 +32,11 @@ class State(StrEnum):
 _LONGEST = 400
 _LINE = ": portcall "
 """Before the line to type, at the end of a finding."""
+
+_ADVISED = ("why", "move", "assign", "match", "verify")
+"""What a verification may advise for a row."""
+
+_OPTIONS = re.compile(r"( --?[a-z-]+( [\w.-]+)?)*")
 
 
 @dataclass(slots=True)
@@ -139,11 +145,25 @@ def _verified(entry: Entry, body: Mapping[str, Any], rows: Mapping[str, RowStand
         first = (
             printable(str(findings[0]), _LONGEST) if isinstance(findings, list) and findings else ""
         )
-        said, _, line = first.partition(_LINE)
+        said, _, line = first.rpartition(_LINE)
+        if not _is_line_for(row.name, line):
+            said, line = first, ""
         verdict = printable(str(judged.get("verdict")))
         detail = "" if known.is_right else f"{verdict}: {said}".rstrip(": ")
         known.now(State.RIGHT if known.is_right else State.WRONG, entry, detail)
         known.advised = f"portcall {line}" if line else ""
+
+
+def _is_line_for(name: str, line: str) -> bool:
+    """Whether what stands at the end of a finding is a line that is advised for this row.
+
+    Entries come from other people's computers, too, and findings quote what devices say.
+    """
+    verb = next((each for each in _ADVISED if line.startswith(f"{each} {name}")), None)
+    if verb is None:
+        return False
+    options = line.removeprefix(f"{verb} {name}")
+    return _OPTIONS.fullmatch(options) is not None
 
 
 def _done(entry: Entry, body: Mapping[str, Any], known: RowStanding | None) -> None:
