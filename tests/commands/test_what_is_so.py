@@ -276,3 +276,40 @@ def test_verify_of_some_names_judges_those_and_no_other(packing):
     told = packing.run("portcall verify packer-plc")
     assert told.out.splitlines()[-1] == "1 right, 0 wrong"
     assert packing.run("portcall verify 10.61.20.99").code == 2
+
+
+def test_what_is_going_on_survives_an_adapter_that_is_switched_off_and_on_and_ends_when_it_is_gone(
+    plant,
+):
+    plant.run("portcall match dryer-plc --no-probe")
+    lines = (
+        "portcall find --watch",
+        "portcall reach dryer-plc --watch",
+        "portcall assign",
+        "portcall verify",
+        "portcall find",
+    )
+    watch, reach, assign, verify, find = (plant.start(line) for line in lines)
+    plant.until(reach, "dryer-plc up")
+    plant.until(watch, "appeared", 8)
+    plant.until_serving()
+    plant.run("ip link set usb0 down")
+    plant.until(assign, "link lost")
+    plant.run("ip link set usb0 up")
+    plant.until(assign, "link back")
+    plant.until(assign, "answering  dryer-plc")
+    plant.until(reach, "usb0 has its link again")
+    plant.until(watch, "lost its link for a moment")
+    for ended in (plant.finish(verify), plant.finish(find)):
+        assert ended.code in (0, 1, 3)
+        assert "usb0 lost its link once meanwhile" in ended.err
+        assert not re.search(r"\bmissing\b", ended.out)
+    plant.run("ip link del usb0")
+    plant.until(reach, "usb0 is gone from this computer")
+    plant.until(watch, "usb0 is gone from this computer")
+    gone = plant.finish(assign)
+    assert (gone.code, "usb0 is gone; plug it in" in gone.err) == (3, True)
+    for started in (reach, watch):
+        ended = plant.finish(started, signal.SIGINT, 10)
+        assert ended.code in (1, 130)
+        assert "Traceback" not in ended.err

@@ -16,10 +16,16 @@ from portcall.host.rtnetlink import ADDRESS_EVENTS, LINK_EVENTS, Kind, Message, 
 
 @dataclass(slots=True)
 class Cable:
-    """Whether an adapter has a link now, and how often it has lost it since watching began."""
+    """Whether an adapter has a link now, and how often it has lost it since watching began.
+
+    ``is_there`` is False while the computer has no adapter of this name; ``returns`` counts how
+    often one of this name came back, which is another adapter to sockets that were open before.
+    """
 
     has_link: bool
     losses: int = 0
+    is_there: bool = True
+    returns: int = 0
 
 
 @asynccontextmanager
@@ -30,14 +36,22 @@ async def cable_of(name: str) -> AsyncIterator[Cable]:
     """
     cable = Cable(any(adapter.link for adapter in read_adapters() if adapter.name == name))
 
+    index = next((adapter.index for adapter in read_adapters() if adapter.name == name), None)
+
     def told(change: AdapterChange) -> None:
-        if change.adapter.name != name:
+        nonlocal index
+        adapter, kind = change.adapter, change.kind
+        if kind in (ChangeKind.APPEARED, ChangeKind.RENAMED) and adapter.name == name:
+            cable.returns += adapter.index != index
+            index, cable.is_there, cable.has_link = adapter.index, True, adapter.link
+        elif adapter.index != index:
             return
-        if change.kind in (ChangeKind.LINK_LOST, ChangeKind.VANISHED):
+        elif kind in (ChangeKind.LINK_LOST, ChangeKind.VANISHED, ChangeKind.RENAMED):
             cable.losses += cable.has_link
             cable.has_link = False
-        elif change.kind in (ChangeKind.LINK_BACK, ChangeKind.APPEARED):
-            cable.has_link = change.adapter.link
+            cable.is_there &= kind is ChangeKind.LINK_LOST
+        elif kind is ChangeKind.LINK_BACK:
+            cable.has_link = cable.is_there and adapter.link
 
     stop = asyncio.Event()
     watching = asyncio.ensure_future(watch_adapters(told, stop))

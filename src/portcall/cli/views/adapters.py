@@ -68,6 +68,7 @@ def _rows(adapter: Adapter) -> Iterator[Sequence[Text]]:
 _COLOURS = {
     ChangeKind.APPEARED: "green",
     ChangeKind.VANISHED: "red",
+    ChangeKind.RENAMED: "yellow",
     ChangeKind.LINK_LOST: "red",
     ChangeKind.LINK_BACK: "green",
     ChangeKind.FLAPPING: "yellow",
@@ -78,6 +79,7 @@ _COLOURS = {
 _WORDS = {
     ChangeKind.APPEARED: "has appeared",
     ChangeKind.VANISHED: "is gone from this computer",
+    ChangeKind.RENAMED: "has this name now,",
     ChangeKind.LINK_LOST: "lost its link",
     ChangeKind.LINK_BACK: "has its link back",
     ChangeKind.FLAPPING: "is FLAPPING:",

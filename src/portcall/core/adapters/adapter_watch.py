@@ -19,6 +19,7 @@ class ChangeKind(StrEnum):
 
     APPEARED = "appeared"
     VANISHED = "vanished"
+    RENAMED = "renamed"
     LINK_LOST = "link lost"
     LINK_BACK = "link back"
     FLAPPING = "flapping"
@@ -59,6 +60,8 @@ class AdapterWatch:
             if known is None:
                 yield AdapterChange(ChangeKind.APPEARED, new)
                 continue
+            if known.name != new.name:
+                yield AdapterChange(ChangeKind.RENAMED, new, f"was {known.name}")
             if known.link != new.link:
                 yield from self._link(new, now)
             for own in known.interfaces:

@@ -19,7 +19,7 @@ The first of these that holds is the verdict:
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from ipaddress import IPv4Address
 
@@ -94,6 +94,8 @@ class Asked:
     identity: Collection[IPv4Address] = ()
     routers: Mapping[IPv4Address, IPv4Address] = field(default_factory=dict)
     refused: Mapping[IPv4Address, str] = field(default_factory=dict)
+    interrupted: str = ""
+    """What kept this computer from hearing for some time: who was not heard may be there."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -122,7 +124,16 @@ class Seen:
 
 def judge(seen: Seen, rows: Iterable[PlannedDevice] | None = None) -> tuple[Judgement, ...]:
     """Judge these rows of the plan, or every row, by what was found and who answered echoes."""
-    return tuple(_judge(row, seen) for row in (seen.plan if rows is None else rows))
+    judged = (_judge(row, seen) for row in (seen.plan if rows is None else rows))
+    return tuple(_unless_interrupted(judgement, seen.asked.interrupted) for judgement in judged)
+
+
+def _unless_interrupted(judgement: Judgement, interrupted: str) -> Judgement:
+    """Nobody is said to be silent or missing who was asked while nothing could be heard."""
+    if not interrupted or judgement.verdict not in (Verdict.SILENT, Verdict.MISSING):
+        return judgement
+    finding = f"{interrupted}: portcall verify {judgement.row.name}"
+    return replace(judgement, verdict=Verdict.NOT_JUDGED, findings=(finding,))
 
 
 def unplanned(plan: Plan, devices: Sequence[Device]) -> tuple[Device, ...]:

@@ -16,6 +16,15 @@ _OFTEN = 3
 def judge_link(seen: LinkSeen) -> Step:
     """Whether the adapter has a link that stays."""
     adapter, name = seen.adapter, seen.adapter.name
+    if not seen.is_there:
+        return broken(
+            Rung.LINK,
+            f"{name} is gone from this computer",
+            Cause.NO_LINK,
+            f"This computer has no adapter {name} any more: pulled out, or renamed.",
+            "plug it in again",
+            "portcall adapters",
+        )
     if not adapter.up:
         return broken(
             Rung.LINK,

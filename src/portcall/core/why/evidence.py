@@ -25,6 +25,8 @@ class LinkSeen:
     watched: float = 0.0
     losses_ever: int | None = None
     errors: int = 0
+    is_there: bool = True
+    """Whether the computer still has an adapter of this name."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -93,7 +93,8 @@ def serving(
 async def watch_link(
     adapter: Adapter, report: Callable[[Event], None], stop: asyncio.Event
 ) -> None:
-    """Report the adapter's link going and coming. Raises NotPossibleHere when the adapter is gone.
+    """Report the adapter's link going and coming. Raises NotPossibleHere when no adapter has this
+    name any more.
 
     Frames are heard again when the link is back; when the adapter was pulled out of the computer,
     its addresses are gone, too.
@@ -103,7 +104,7 @@ async def watch_link(
     def changed(change: AdapterChange) -> None:
         if change.adapter.index != adapter.index:
             return
-        if change.kind is ChangeKind.VANISHED:
+        if change.kind in (ChangeKind.VANISHED, ChangeKind.RENAMED):
             gone.set()
             stop.set()
         elif change.kind in _TOLD_OF:

@@ -33,6 +33,8 @@ class LostLink:
 
     def __str__(self) -> str:
         name, losses = self.adapter, self.cable.losses
+        if not self.cable.is_there:
+            return f"{name} is gone from this computer: what was not heard until then may be there"
         if not self.cable.has_link:
             return f"{name} lost its link meanwhile: what was not heard until then may be there"
         often = "once" if losses == 1 else f"{losses} times"
@@ -52,6 +54,8 @@ class Looked:
 
         What is judged by such a look, a missing device, might have been heard with the cable in.
         """
+        if not self.cable.is_there:
+            raise NotPossibleHere("plug the adapter in again, and type this again")
         if not self.cable.has_link:
             raise NotPossibleHere("check the cable, and type this again")
         return self.look
@@ -98,5 +102,10 @@ async def look(
     if cable.losses:
         tell(LostLink(adapter.name, cable))
     if not task.cancelled():
-        task.result()
+        try:
+            task.result()
+        except (NotPossibleHere, OSError):
+            # What an adapter that is gone cannot do is no surprise.
+            if cable.is_there:
+                raise
     return Looked(looking, interrupted, cable)

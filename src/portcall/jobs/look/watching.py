@@ -16,6 +16,7 @@ from portcall.core.find.device import Device, in_order
 from portcall.core.find.device_watch import DeviceChange, DeviceWatch
 from portcall.core.find.devices import Gathering
 from portcall.core.find.sighting import Method
+from portcall.core.trouble import NotPossibleHere
 from portcall.host.adapter_watch import Cable, cable_of
 from portcall.host.adapters import read_adapters
 from portcall.jobs.look.findings import NotRun, Orders
@@ -44,15 +45,25 @@ class Happening:
 
 @dataclass(frozen=True, slots=True)
 class LinkTold:
-    """This computer's own cable was pulled out, or is in again."""
+    """This computer's own cable or adapter was pulled out, or is in again."""
 
     adapter: str
     kind: ChangeKind
+    for_a_moment: bool = False
+    """It is back already; the look that was going on is made again."""
 
     def __str__(self) -> str:
+        if self.for_a_moment:
+            return (
+                f"{self.adapter} lost its link for a moment: who changed meanwhile may not have "
+                "been heard, and is asked again"
+            )
         if self.kind is ChangeKind.LINK_BACK:
             return f"{self.adapter} has its link again"
-        return f"{self.adapter} has no link: the list is as it was, until it is back"
+        lost = "is gone from this computer"
+        if self.kind is ChangeKind.LINK_LOST:
+            lost = "has no link"
+        return f"{self.adapter} {lost}: the list is as it was, until it is back"
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,7 +125,8 @@ class Watching:
     async def _wait_for_link(self) -> None:
         name = self.adapter.name
         if not self.cable.has_link:
-            self._tell(LinkTold(name, ChangeKind.LINK_LOST))
+            kind = ChangeKind.LINK_LOST if self.cable.is_there else ChangeKind.VANISHED
+            self._tell(LinkTold(name, kind))
             while not (self._stop.is_set() or self.cable.has_link):
                 self._refreshed()
                 await asyncio.sleep(REFRESH)
@@ -128,7 +140,16 @@ class Watching:
         self._watch.look_began(loop.time())
         losses = self.cable.losses
         looking = Look(self.adapter, orders, self.gathering.add)
-        if not await self._follow(looking) or self.cable.losses != losses:
+        went_through = False
+        try:
+            went_through = await self._follow(looking)
+        except (NotPossibleHere, OSError):
+            # An adapter that is gone cannot be asked: it is waited for.
+            if self.cable.losses == losses:
+                raise
+        if self.cable.losses != losses and self.cable.has_link and not self._stop.is_set():
+            self._tell(LinkTold(self.adapter.name, ChangeKind.LINK_LOST, for_a_moment=True))
+        if not went_through or self.cable.losses != losses:
             return
         self._tell(LookEnded(tuple(looking.not_run)))
         self.looks += 1
@@ -150,7 +171,8 @@ class Watching:
         heeded = [method for method in _SILENT if method in orders.methods]
         if heeded:
             listening = replace(orders, methods=heeded, listen=_PAUSE)
-            await self._follow(Look(self.adapter, listening, self.gathering.add))
+            with suppress(NotPossibleHere):
+                await self._follow(Look(self.adapter, listening, self.gathering.add))
         with suppress(TimeoutError):
             await asyncio.wait_for(self._stop.wait(), over - loop.time())
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
 from functools import partial
 from ipaddress import IPv4Address
@@ -22,6 +22,7 @@ from portcall.jobs.reach.reach import SAYS_LITTLE
 from portcall.jobs.telling import Tell
 from portcall.jobs.together import end
 from portcall.jobs.why.reasons import reasons
+from portcall.jobs.workstation.adapters import adapters_now
 from portcall.site.echo_log import EchoLog
 
 _REFRESH = 0.25
@@ -34,8 +35,11 @@ class LinkChange:
 
     adapter: str
     has_link: bool
+    is_there: bool = True
 
     def __str__(self) -> str:
+        if not self.is_there:
+            return f"{self.adapter} is gone from this computer"
         return f"{self.adapter} {'has its link again' if self.has_link else 'lost its link'}"
 
 
@@ -87,6 +91,7 @@ class Watching:
     began: float = field(init=False, default_factory=monotonic)
     has_link: bool = True
     _flushed: float = 0.0
+    _losses: int = 0
     _silent: dict[IPv4Address, Target] = field(default_factory=dict)
     """Targets that went down, and of which nothing more is known yet."""
 
@@ -105,24 +110,43 @@ class Watching:
         name = self.rounds.adapter.name
         report = partial(self._take, ended)
         async with cable_of(name) as cable:
-            with rare_collections(), paced(name, self.rounds.pace) as runner:
-                asking = asyncio.ensure_future(ask(runner, self.rounds, None, report, ended))
-                explaining = asyncio.ensure_future(self._explain(runner, cable))
-                try:
-                    while not (stop.is_set() or ended.is_set() or asking.done()):
-                        self._look_after(cable)
-                        lasts = self.ends.lasts
-                        if lasts is not None and monotonic() >= self.began + lasts:
-                            break
-                        self.refreshed()
-                        await asyncio.sleep(_REFRESH)
-                finally:
-                    await end(asking)
-                    await end(explaining)
-                    if self.log is not None:
-                        self.log.flush()
-                if not asking.cancelled():
-                    asking.result()
+            while await self._ask(report, ended, stop, cable):
+                # An adapter that was pulled out and plugged in again is another one to sockets.
+                own = (each for each in adapters_now() if each.name == name)
+                self.rounds = replace(self.rounds, adapter=next(own, self.rounds.adapter))
+
+    async def _ask(
+        self,
+        report: Callable[[Fact], None],
+        ended: asyncio.Event,
+        stop: asyncio.Event,
+        cable: Cable,
+    ) -> bool:
+        """Ask until the watch is over; True when the adapter was plugged in anew, and is to be
+        asked by again.
+        """
+        returns = cable.returns
+        with rare_collections(), paced(self.rounds.adapter.name, self.rounds.pace) as runner:
+            asking = asyncio.ensure_future(ask(runner, self.rounds, None, report, ended))
+            explaining = asyncio.ensure_future(self._explain(runner, cable))
+            try:
+                while not (stop.is_set() or ended.is_set() or asking.done()):
+                    self._look_after(cable)
+                    lasts = self.ends.lasts
+                    if lasts is not None and monotonic() >= self.began + lasts:
+                        break
+                    if cable.returns != returns and cable.has_link:
+                        return True
+                    self.refreshed()
+                    await asyncio.sleep(_REFRESH)
+            finally:
+                await end(asking)
+                await end(explaining)
+                if self.log is not None:
+                    self.log.flush()
+            if not asking.cancelled():
+                asking.result()
+        return False
 
     def _take(self, ended: asyncio.Event, fact: Fact) -> None:
         change = self.watch.take(fact)
@@ -154,9 +178,15 @@ class Watching:
 
     def _look_after(self, cable: Cable) -> None:
         """Tell of the cable, and have what was noted on the disk every second."""
+        name = self.rounds.adapter.name
+        if cable.losses != self._losses and self.has_link:
+            # Also a loss between two looks, after which the link is back already.
+            self.has_link = False
+            self.tell(LinkChange(name, False, cable.is_there))
+        self._losses = cable.losses
         if cable.has_link != self.has_link:
             self.has_link = cable.has_link
-            self.tell(LinkChange(self.rounds.adapter.name, cable.has_link))
+            self.tell(LinkChange(name, cable.has_link, cable.is_there))
         if self.log is not None and monotonic() >= self._flushed + _FLUSH:
             self._flushed = monotonic()
             self.log.flush()

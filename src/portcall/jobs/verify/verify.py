@@ -20,6 +20,7 @@ from portcall.core.reach.echo_facts import Fact, address_of
 from portcall.core.reach.statistics import Reachability, summarise
 from portcall.core.talk.pacer import BURST_SECONDS
 from portcall.core.verify.judgement import Asked, Judgement, Seen, Verdict, judge, spoken, unplanned
+from portcall.host.adapter_watch import cable_of
 from portcall.host.adapters import way_out
 from portcall.host.leg import Leg
 from portcall.host.runner import Runner, paced
@@ -115,19 +116,21 @@ async def verify(
     orders = replace(orders, within=within)
     if not elsewhere:
         orders = replace(orders, ranges=within, listen=_AWHILE)
-    looked = await look(adapter, orders, gathering, tell=tell)
-    looked.to_its_end()
-    devices = gathering.devices()
-    if not devices:
-        tell(NothingHeard(adapter.name))
     addresses = [row.address for row in wanted if row.address not in own]
-    reached = await _reach(adapter, site, plan, looked, devices, addresses)
+    async with cable_of(adapter.name) as cable:
+        looked = await look(adapter, orders, gathering, tell=tell)
+        looked.to_its_end()
+        devices = gathering.devices()
+        if not devices:
+            tell(NothingHeard(adapter.name))
+        reached = await _reach(adapter, site, plan, looked, devices, addresses)
     routers = {a: route.gateway for a in addresses if (route := adapter.leads_to(a))}
     asked = Asked(
         own={a: by for a, by in own.items() if any(row.address == a for row in wanted)},
         identity=looked.look.findings.asked,
         routers={a: router for a, router in routers.items() if router is not None},
         refused=dict(_refused(adapter, looked, addresses, reached, devices)),
+        interrupted=f"{adapter.name} lost its link meanwhile" if cable.losses else "",
     )
     seen = Seen(plan, devices, reached, asked, SettingsLog(site.folder).identities())
     ways = other_ways(adapter, [a for a in addresses if adapter.on_subnet_of(a)])

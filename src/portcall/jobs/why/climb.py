@@ -50,6 +50,7 @@ from portcall.jobs.why.trial import (
 )
 from portcall.jobs.why.wire import LONG_PATIENCE, ask_wire, plates_at, seek
 from portcall.jobs.why.words import words_behind
+from portcall.jobs.workstation.adapters import adapters_now
 from portcall.site.folder import Site
 
 _LINK_WATCH = 0.9
@@ -94,7 +95,8 @@ class Climb:
                 await self._watched_long_enough(cable, began)
             if cable.losses and not any(step.rung is Rung.LINK and step.finding for step in steps):
                 # What was not heard may be the link's fault: nothing above it is judged.
-                seen = LinkSeen(self.adapter, cable.losses, monotonic() - began)
+                now = next((a for a in adapters_now() if a.name == self.adapter.name), self.adapter)
+                seen = LinkSeen(now, cable.losses, monotonic() - began, is_there=cable.is_there)
                 steps = [below.judge_link(seen)]
                 tell(steps[0])
         done = {step.rung for step in steps}
