@@ -135,7 +135,7 @@ def make_site(folder, **hostile):
 
 def typed(site, *words, **environment):
     command = [sys.executable, "-m", "portcall", *words]
-    given = {**os.environ, "XDG_STATE_HOME": str(site / "state"), **environment}
+    given = {**os.environ, "PORTCALL_STATE": str(site / "state"), **environment}
     return subprocess.run(command, cwd=site, env=given, capture_output=True, text=True, timeout=120)
 
 

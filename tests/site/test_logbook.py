@@ -198,6 +198,8 @@ def test_a_row_had_another_mac_only_where_that_was_changed(tmp_path):
 
 
 def test_the_logbook_without_a_site_is_this_persons(monkeypatch, tmp_path):
-    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path))
-    assert str(logbook_folder(None)).startswith(str(tmp_path))
+    monkeypatch.setenv("HOME", str(tmp_path))
+    # sudo takes this away: with it and without, the place is the same.
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "elsewhere"))
+    assert logbook_folder(None) == tmp_path / ".local" / "state" / "portcall" / "logbook"
     assert json.loads(json.dumps(look(1).document))["summary"] == "look 1"

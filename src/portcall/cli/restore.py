@@ -24,13 +24,15 @@ def restore_command(show: bool, as_json: bool) -> int:
     """Put every adapter back as it was before match: what match added goes, what it took off comes.
 
     Works after a crash or a reboot, when an adapter was pulled out and is back, in any order, any
-    number of times. What others changed meanwhile stays, and is said.
+    number of times. What others changed meanwhile stays, and is said. Ends with 0 when nothing is
+    left to put back, and every record of a match could be believed.
 
     \b
     portcall restore --show
     portcall restore
     """
-    for sentence in set_aside():
+    not_believed = set_aside()
+    for sentence in not_believed:
         note(sentence)
     if show:
         return _show(open_matches(), as_json)
@@ -41,12 +43,12 @@ def restore_command(show: bool, as_json: bool) -> int:
         recorded(this_site(), Kind.MATCH, told, body, adapter=result.entry.adapter)
     if as_json:
         print_json({"restored": [_document(result) for result in results]})
-    elif not results:
+    elif not results and not not_believed:
         click.echo("nothing is open: no adapter was matched, or all are restored")
     else:
         for result in results:
             click.echo(str(result))
-    return YES if all(result.done for result in results) else NO
+    return YES if all(result.done for result in results) and not not_believed else NO
 
 
 def _document(result: Restored) -> dict[str, object]:

@@ -9,7 +9,7 @@ from types import TracebackType
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.core.wire import pcapng
 from portcall.core.wire.octets import Malformed
-from portcall.site.files import as_caller
+from portcall.site.files import callers_rights, open_named, open_to_read
 
 
 class CaptureFile:
@@ -21,9 +21,11 @@ class CaptureFile:
 
     def __init__(self, path: Path, adapter: str) -> None:
         try:
-            if not _may_be_replaced(path):
-                raise BadInput(f"{path}: is there already, and is no capture; name another file")
-            with as_caller(path):
+            with callers_rights():
+                if not _may_be_replaced(path):
+                    raise BadInput(
+                        f"{path}: is there already, and is no capture; name another file"
+                    )
                 self._file = open(path, "wb")  # noqa: SIM115 - closed by __exit__
         except OSError as error:
             raise NotPossibleHere(f"{path}: cannot be written: {error.strerror}") from None
@@ -46,9 +48,9 @@ class CaptureFile:
 
 
 def _may_be_replaced(path: Path) -> bool:
-    if not path.is_file():
+    if not path.exists():
         return True
-    with open(path, "rb") as file:
+    with open_to_read(path) as file:
         start = file.read(pcapng.MAGIC_LENGTH)
     return not start or pcapng.is_capture(start)
 
@@ -56,7 +58,7 @@ def _may_be_replaced(path: Path) -> bool:
 def read_capture(path: Path) -> Iterator[pcapng.Captured]:
     """The Ethernet frames of a pcap or pcapng file. Raises BadInput, NotPossibleHere."""
     try:
-        with open(path, "rb") as file:
+        with open_named(path) as file:
             yield from pcapng.parse_frames(file.read)
     except OSError as error:
         raise NotPossibleHere(f"{path}: cannot be read: {error.strerror}") from None

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import csv
 import io
-import os
 from collections.abc import Iterator, Mapping
 from datetime import datetime
 from ipaddress import IPv4Address
@@ -20,7 +19,7 @@ from portcall.core.reach.echo_facts import Fact, Replied, Target, Unanswered, ad
 from portcall.core.reach.ping import LONGEST
 from portcall.core.talk.conversation import Endpoint
 from portcall.core.trouble import BadInput, NotPossibleHere
-from portcall.site.files import open_to_append
+from portcall.site.files import append, callers_rights, open_named, open_to_append
 
 COLUMNS = ("at", "address", "door", "name", "ms", "ttl", "octets", "result")
 ANSWERED = "answered"
@@ -41,11 +40,12 @@ class EchoLog:
         self._lines = io.StringIO()
         self._writer = csv.writer(self._lines, lineterminator="\n")
         try:
-            is_new = not path.exists() or not path.stat().st_size
-            if not is_new:
-                with open(path, "rb") as file:
-                    _check_head(path, file.readline(_LONGEST_LINE))
-            self._file = open_to_append(path)
+            with callers_rights():
+                is_new = not path.exists() or not path.stat().st_size
+                if not is_new:
+                    with open_named(path) as file:
+                        _check_head(path, file.readline(_LONGEST_LINE))
+                self._file = open_to_append(path)
         except OSError as error:
             raise NotPossibleHere(f"{path}: cannot be written: {error.strerror}") from None
         if is_new:
@@ -70,9 +70,7 @@ class EchoLog:
         self._lines.seek(0)
         self._lines.truncate()
         try:
-            while data:
-                data = data[self._file.write(data) or 0 :]
-            os.fsync(self._file.fileno())
+            append(self._file, data)
         except OSError as error:
             raise NotPossibleHere(f"{self.path}: cannot be written: {error.strerror}") from None
 
@@ -97,7 +95,7 @@ def read_echoes(path: Path) -> tuple[dict[IPv4Address, str], list[Fact]]:
     names: dict[IPv4Address, str] = {}
     facts: list[Fact] = []
     try:
-        with open(path, encoding="utf-8", errors="replace", newline="") as file:
+        with io.TextIOWrapper(open_named(path), "utf-8", "replace", newline="") as file:
             _check_head(path, file.readline(_LONGEST_LINE).encode())
             for row in _rows(file):
                 fact = _fact(row)

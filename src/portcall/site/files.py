@@ -8,6 +8,7 @@ that person could not have written. Only where root alone could have made the pa
 from __future__ import annotations
 
 import contextlib
+import errno
 import os
 import pwd
 import stat
@@ -18,6 +19,7 @@ from typing import BinaryIO
 from portcall.core.trouble import BadInput, NotPossibleHere
 
 _OTHERS_MAY_WRITE = stat.S_IWGRP | stat.S_IWOTH
+_PRIVATE = 0o700
 _ROOT = 0
 
 
@@ -36,8 +38,22 @@ def as_caller(path: Path) -> Iterator[None]:
     Raises OSError. Without sudo, or when root called it, nothing changes. The rights are those of
     the whole process: nothing that needs root goes on meanwhile in another thread.
     """
+    if _ROOT in _roots_alone(path):
+        yield
+        return
+    with callers_rights():
+        yield
+
+
+@contextlib.contextmanager
+def callers_rights() -> Iterator[None]:
+    """Have the rights of the person who called sudo, wherever the files are.
+
+    A file that this person named is opened like this: sudo is there for the wire, not for files
+    that the person could not read or make otherwise. Raises OSError.
+    """
     person = caller()
-    if person is None or _ROOT in (person[0], *_roots_alone(path)) or os.geteuid() != _ROOT:
+    if person is None or person[0] == _ROOT or os.geteuid() != _ROOT:
         yield
         return
     user, group = person
@@ -101,13 +117,47 @@ def make_folder(path: Path) -> None:
         path.mkdir(parents=True, exist_ok=True)
 
 
+def make_private_folder(path: Path) -> None:
+    """Make a folder, and the one above it, in which this person alone may write, whatever the umask
+    is. Raises OSError.
+    """
+    make_folder(path)
+    with as_caller(path / "file"):
+        for folder in (path.parent, path):
+            mode = folder.stat().st_mode
+            if mode & _OTHERS_MAY_WRITE:
+                os.chmod(folder, _PRIVATE)
+
+
+def open_to_read(path: Path) -> BinaryIO:
+    """Open a file to read it. Raises OSError, and BadInput for what is no ordinary file.
+
+    A pipe or a device might never end, or never begin.
+    """
+    descriptor = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
+    kind = os.fstat(descriptor).st_mode
+    if stat.S_ISDIR(kind):
+        os.close(descriptor)
+        raise IsADirectoryError(errno.EISDIR, os.strerror(errno.EISDIR))
+    if not stat.S_ISREG(kind):
+        os.close(descriptor)
+        raise BadInput(f"{path}: is a pipe or a device, and no file; save what it gives in a file")
+    return os.fdopen(descriptor, "rb")
+
+
+def open_named(path: Path) -> BinaryIO:
+    """The same for a file that a person named, with the rights of that person."""
+    with callers_rights():
+        return open_to_read(path)
+
+
 def read_bounded(path: Path, largest: int, what: str) -> bytes:
     """All of a file that somebody named, which should be a ``what``.
 
     Raises NotPossibleHere, and BadInput when it has more octets than any of these.
     """
     try:
-        with open(path, "rb") as file:
+        with open_named(path) as file:
             data = file.read(largest + 1)
     except OSError as error:
         raise NotPossibleHere(f"{path}: cannot be read: {error.strerror}") from None
@@ -150,6 +200,29 @@ def open_to_append(path: Path) -> BinaryIO:
     if ends_in_the_middle(file):
         file.write(b"\n")
     return file
+
+
+def append(file: BinaryIO, data: bytes) -> None:
+    """Add all of this to a record, and have it on the disk. Raises OSError.
+
+    The system may take a part only, as on a full disk: then what was added is taken away again, so
+    that no line is there in part or twice.
+    """
+    before = file.seek(0, os.SEEK_END)
+    left = memoryview(data)
+    try:
+        while left:
+            taken = file.write(left)
+            if not taken:
+                raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
+            left = left[taken:]
+        os.fsync(file.fileno())
+    except OSError:
+        with contextlib.suppress(OSError):
+            # Unless another command has added something behind it.
+            if file.seek(0, os.SEEK_END) == before + len(data) - len(left):
+                file.truncate(before)
+        raise
 
 
 def ends_in_the_middle(file: BinaryIO) -> bool:

@@ -47,8 +47,9 @@ from portcall.core.printable import printable
 from portcall.core.talk.pacer import HIGHEST_PACE, IN_ALL, TO_ALL, TO_ONE, Pace
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.site import plan_file
+from portcall.site.files import open_to_read
 from portcall.site.plan_file import PLAN_FILE
-from portcall.site.toml_text import parse_toml
+from portcall.site.toml_text import LONGEST, parse_toml
 
 SETTINGS_FILE = "site.toml"
 _MOST_DEFAULTS = 4096
@@ -117,11 +118,14 @@ class Site:
 
     def plan(self) -> Plan:
         """The site's plan; empty when there is no file. Raises PlanError."""
-        return self.read_plan(self.plan_path) if self.plan_path else Plan()
+        return plan_file.read_plan(self.plan_path, self.subnets) if self.plan_path else Plan()
 
     def read_plan(self, path: Path) -> Plan:
-        """A plan from any file, with this site's masks. Raises PlanError or NotPossibleHere."""
-        return plan_file.read_plan(path, self.subnets)
+        """A plan from a file that was named, with this site's masks.
+
+        Raises PlanError, BadInput or NotPossibleHere.
+        """
+        return plan_file.read_plan(path, self.subnets, named=True)
 
     def adopt(self, answer: str, mac: Mac, rows: Sequence[PlannedDevice]) -> str | None:
         """Write into the site's plan which of some rows a device is, or a new row for it.
@@ -168,7 +172,8 @@ def find_site(start: Path) -> Site:
 def _read(folder: Path) -> Site:
     path = folder / SETTINGS_FILE
     try:
-        data = path.read_bytes()
+        with open_to_read(path) as file:
+            data = file.read(LONGEST + 1)
     except OSError as error:
         raise NotPossibleHere(f"{path}: cannot be read: {error.strerror}") from None
     return _Reader(path, parse_toml(data, str(path))).site(folder)
@@ -226,8 +231,9 @@ class _Reader:
 
     def _packets(self, key: str, usual: float) -> float:
         """A pace, in packets a second."""
-        pace = float(self._take(key, (int, float)) or usual)
-        if not 0 < pace <= HIGHEST_PACE:
+        said = self._take(key, (int, float))
+        pace = usual if said is None else float(said)
+        if not 1 <= pace <= HIGHEST_PACE:
             raise self._wrong(key, f"{pace:g}: is 1 to {HIGHEST_PACE:g} packets a second")
         return pace
 

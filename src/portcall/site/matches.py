@@ -26,13 +26,14 @@ from portcall.site.files import (
     as_caller,
     caller,
     flush_folder,
-    make_folder,
+    make_private_folder,
     only_we_could_write,
     write_whole,
 )
 from portcall.site.moment import Moment, read_moment
 
 STATE_VARIABLE = "PORTCALL_STATE"
+_OPEN = "open-matches"
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,12 +68,15 @@ class OpenMatch:
     """The process that is to take it off itself; None for a match that a person takes off."""
     lease: Lease | None = None
     """By which a server gave the address; None for one that was chosen."""
+    folder: Path | None = None
+    """Where it is written down, when that is not where it would be now."""
 
     @property
     def path(self) -> Path:
         """The file that tells of it."""
         prefix = self.added.network.prefixlen
-        return _folder() / f"{self.adapter}_{self.mac}_{self.added.ip}_{prefix}.json"
+        name = f"{self.adapter}_{self.mac}_{self.added.ip}_{prefix}.json"
+        return (self.folder or _folder()) / name
 
     @property
     def is_forgotten(self) -> bool:
@@ -81,21 +85,31 @@ class OpenMatch:
 
 
 def state_folder() -> Path:
-    """Where this is kept: one place for a person, with sudo and without."""
+    """Where this is kept: one place for a person, with sudo and without.
+
+    XDG_STATE_HOME is not heeded, since sudo takes it away: what one command wrote down, the next
+    would not find.
+    """
     named = os.environ.get(STATE_VARIABLE)
     if named:
         return Path(named)
-    person = caller()
+    person, home = caller(), Path.home()
     if person is not None:
         with contextlib.suppress(KeyError):
-            return Path(pwd.getpwuid(person[0]).pw_dir) / ".local" / "state" / "portcall"
-    from platformdirs import user_state_path
-
-    return user_state_path("portcall", appauthor=False)
+            home = Path(pwd.getpwuid(person[0]).pw_dir)
+    return home / ".local" / "state" / "portcall"
 
 
 def _folder() -> Path:
-    return state_folder() / "open-matches"
+    return state_folder() / _OPEN
+
+
+def _folders() -> list[Path]:
+    """Where an open match may be written down: here, and where version 1.0.0 would have."""
+    earlier = os.environ.get("XDG_STATE_HOME")
+    if not earlier or os.environ.get(STATE_VARIABLE):
+        return [_folder()]
+    return [_folder(), Path(earlier) / "portcall" / _OPEN]
 
 
 def write_down(match: OpenMatch) -> None:
@@ -125,7 +139,7 @@ def _write(match: OpenMatch) -> None:
     }
     path = match.path
     try:
-        make_folder(path.parent)
+        make_private_folder(path.parent)
         _keep_unread(path)
         write_whole(path, f"{json.dumps(entry, indent=2)}\n".encode())
     except OSError as error:
@@ -196,10 +210,12 @@ def _is_ours(path: Path) -> bool:
 
 
 def _paths() -> list[Path]:
-    try:
-        return sorted(path for path in _folder().glob("*.json") if not path.name.startswith("."))
-    except OSError:
-        return []
+    found: list[Path] = []
+    for folder in _folders():
+        with contextlib.suppress(OSError):
+            paths = (path for path in folder.glob("*.json") if not path.name.startswith("."))
+            found += sorted(paths)
+    return found
 
 
 def _read(path: Path) -> OpenMatch | None:
@@ -216,6 +232,7 @@ def _read(path: Path) -> OpenMatch | None:
             _since(entry, path),
             _visitor(entry.get("visitor")),
             _lease(entry.get("lease")),
+            None if path.parent == _folder() else path.parent,
         )
     except (OSError, ValueError, KeyError, TypeError, AttributeError, AddressError):
         return None

@@ -10,8 +10,8 @@ from portcall.core.plan.adopt import adopt
 from portcall.core.plan.changing import Change, Edit, changes
 from portcall.core.plan.reading import parse_plan
 from portcall.core.plan.rows import Plan, PlannedDevice, Subnet
-from portcall.core.trouble import NotPossibleHere
-from portcall.site.files import write_whole
+from portcall.core.trouble import BadInput, NotPossibleHere
+from portcall.site.files import open_to_read, read_bounded, write_whole
 from portcall.site.logbook.plan_changes import record_changes
 from portcall.site.turns import alone_in
 
@@ -21,13 +21,29 @@ _PATIENCE = 5.0
 """Seconds; a change of the plan takes a fraction of one."""
 
 
-def read_plan(path: Path, subnets: Sequence[Subnet]) -> Plan:
-    """A plan from a file, with the site's masks. Raises PlanError or NotPossibleHere."""
+_LARGEST = 8 * 1024 * 1024
+"""Octets; a plan of 10,000 rows has one of them."""
+
+
+def read_plan(path: Path, subnets: Sequence[Subnet], named: bool = False) -> Plan:
+    """A plan from a file, with the site's masks; ``named`` is one that the person typed.
+
+    Raises PlanError, BadInput or NotPossibleHere.
+    """
+    if named:
+        return parse_plan(read_bounded(path, _LARGEST, "plan"), path.name, subnets)
+    return parse_plan(_read(path), path.name, subnets)
+
+
+def _read(path: Path) -> bytes:
     try:
-        data = path.read_bytes()
+        with open_to_read(path) as file:
+            data = file.read(_LARGEST + 1)
     except OSError as error:
         raise NotPossibleHere(f"{path}: cannot be read: {error.strerror}") from None
-    return parse_plan(data, path.name, subnets)
+    if len(data) > _LARGEST:
+        raise BadInput(f"{path}: is larger than any plan, {_LARGEST:,} octets")
+    return data
 
 
 def change_plan(
@@ -39,7 +55,7 @@ def change_plan(
     NotPossibleHere, OSError; nothing is changed then.
     """
     with alone_in(path.parent, _PATIENCE):
-        data = path.read_bytes() if path.exists() else b""
+        data = _read(path) if path.exists() else b""
         before = parse_plan(data, path.name, subnets) if data else Plan()
         edited = edit(before, data)
         if edited == data:

@@ -8,7 +8,7 @@ from typing import Any
 
 from portcall.core.trouble import BadInput
 
-_LONGEST = 1_000_000
+LONGEST = 1_000_000
 _DEEPEST = 8
 _DOTTED = re.compile(
     rb"""(?:^|[\[{,])[ \t]*+(?:(?:[\w-]++|"[^"\n]*+"|'[^'\n]*+')[ \t]*+\.[ \t]*+){64}""",
@@ -19,8 +19,8 @@ _DOTTED = re.compile(
 
 def parse_toml(data: bytes, source: str) -> dict[str, Any]:
     """The tables of a text. Raises BadInput, which names ``source``."""
-    if len(data) > _LONGEST:
-        raise BadInput(f"{source}: is longer than {_LONGEST:,} octets")
+    if len(data) > LONGEST:
+        raise BadInput(f"{source}: is longer than {LONGEST:,} octets")
     if _DOTTED.search(data):
         # The library takes time that grows with the square of a key's parts.
         raise _too_deep(source)

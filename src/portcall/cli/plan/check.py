@@ -100,6 +100,6 @@ def _read(file: Path | None) -> tuple[Path, Plan, PlanError | None]:
             "portcall plan take"
         )
     try:
-        return path, site.read_plan(path), None
+        return path, site.read_plan(file) if file else site.plan(), None
     except PlanError as error:
         return path, Plan(), error

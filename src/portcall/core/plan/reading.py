@@ -77,6 +77,10 @@ def read_lines(lines: Sequence[Line], source: str, subnets: Sequence[Subnet] = (
     return reading.sound(reading.take(lines), source)
 
 
+MOST_PROBLEMS = 1000
+"""Mistakes after which no more are looked for: such a file is another one than was meant."""
+
+
 class _Reading:
     """One pass over a file, gathering every problem."""
 
@@ -111,7 +115,15 @@ class _Reading:
             return Plan()
         heading, *rest = lines
         names = self._header(heading.cells, heading.number)
-        devices = [row for line in rest if (row := self._row(names, line.cells, line.number))]
+        devices: list[PlannedDevice] = []
+        for line in rest:
+            if len(self.problems) >= MOST_PROBLEMS:
+                more = f"and what is below was not looked at: {MOST_PROBLEMS} mistakes are enough"
+                self._problem(line.number, None, more)
+                break
+            row = self._row(names, line.cells, line.number)
+            if row:
+                devices.append(row)
         if not devices and not self.problems:
             self._problem(WHOLE, None, f"is empty; below {','.join(names)} no row follows")
         return Plan(tuple(devices), tuple(names))

@@ -23,6 +23,8 @@ _LONGEST_BLOCK = 1 << 20
 _FLAGS_OPTION = 2
 _RESOLUTION_OPTION = 9
 _MOST_INTERFACES = 4096
+_MOST_EMPTY = 1000
+"""Empty frames in a row; a file with a hole in it has them by the million."""
 
 
 class Captured(NamedTuple):
@@ -84,10 +86,14 @@ def _frames_of_pcap(read: Callable[[int], bytes], order: str, unit: float) -> It
     head = read(20)
     if len(head) < 20 or struct.unpack(order + "I", head[16:])[0] & 0xFFFF != ETHERNET:
         raise Malformed("was not captured on Ethernet", 20)
+    empty = 0
     while len(head := read(16)) == 16:
         seconds, fraction, length, _ = struct.unpack(order + "IIII", head)
         if length > _LONGEST_BLOCK:
             raise Malformed(f"a frame of {length} octets", 0)
+        empty = 0 if length else empty + 1
+        if empty > _MOST_EMPTY:
+            raise Malformed(f"more than {_MOST_EMPTY} frames of no octets, one after the other", 8)
         data = read(length)
         if len(data) < length:
             return

@@ -8,7 +8,6 @@ it. Devices do not wait for the disk otherwise.
 from __future__ import annotations
 
 import json
-import os
 from collections import deque
 from collections.abc import Iterator
 from datetime import UTC, datetime
@@ -20,7 +19,7 @@ from threading import Lock
 from portcall.core.address import AddressError, Mac, parse_mac
 from portcall.core.assign.event import Event, EventKind
 from portcall.core.trouble import NotPossibleHere
-from portcall.site.files import open_to_append
+from portcall.site.files import append, open_to_append
 from portcall.site.logbook.who import who
 from portcall.site.matches import state_folder
 from portcall.site.moment import Moment, read_moment
@@ -73,13 +72,21 @@ class AssignedLog:
             self.flush()
 
     def flush(self) -> None:
-        """Have what happened on the disk; to be called twice a second, from any thread."""
+        """Have what happened on the disk; to be called twice a second, from any thread.
+
+        Raises OSError; what could not be written is tried again by the next call.
+        """
         with self._writing:
+            if not self._lines:
+                return
             # Taken one by one, because another thread may add more meanwhile.
             lines = [self._lines.popleft() for _ in range(len(self._lines))]
-            if lines:
-                self._file.write("".join(lines).encode())
-                os.fsync(self._file.fileno())
+            try:
+                append(self._file, "".join(lines).encode())
+            except OSError:
+                # What is not on the disk is still to be written.
+                self._lines.extendleft(reversed(lines))
+                raise
 
     def close(self) -> None:
         """Flush, and give the file back."""

@@ -3,14 +3,12 @@
 from __future__ import annotations
 
 import json
-import os
 from collections.abc import Iterator, Mapping
 from datetime import UTC, datetime
-from errno import ENOSPC
 from pathlib import Path
 from typing import Any
 
-from portcall.site.files import open_to_append
+from portcall.site.files import append, open_to_append
 
 _MOST_READ = 4 * 1024 * 1024
 
@@ -21,9 +19,7 @@ def add_entries(path: Path, *values: Mapping[str, object]) -> None:
     lines = (json.dumps({"at": now, **each}, ensure_ascii=False) + "\n" for each in values)
     data = "".join(lines).encode()
     with open_to_append(path) as file:
-        if file.write(data) != len(data):
-            raise OSError(ENOSPC, os.strerror(ENOSPC))
-        os.fsync(file.fileno())
+        append(file, data)
 
 
 def entries(path: Path) -> Iterator[dict[str, Any]]:

@@ -26,7 +26,7 @@ from sqlalchemy.exc import DatabaseError, OperationalError
 from portcall.core.record.entry import Entry, Kind, read_entry
 from portcall.core.record.story import said_of
 from portcall.core.trouble import NotPossibleHere
-from portcall.site.files import as_caller, make_folder, open_to_append
+from portcall.site.files import append, as_caller, make_folder, open_to_append
 from portcall.site.logbook.inbox import INBOX, logbook_folder
 from portcall.site.logbook.others import OTHERS, beginning_of, entry_of, lines_from, parsed
 from portcall.site.matches import state_folder
@@ -125,7 +125,8 @@ class Logbook:
 
     def _opened(self) -> sql.Engine:
         path = self.folder / DATABASE
-        engine = sql.create_engine(f"sqlite:///{path}")
+        # A path is no address: what stands in its name is meant as it is.
+        engine = sql.create_engine(sql.URL.create("sqlite", database=str(path)))
         sql.event.listen(engine, "connect", _flush_always)
         try:
             _META.create_all(engine)
@@ -155,8 +156,7 @@ class Logbook:
         if unread:
             # A newer version wrote it, or a crash cut it: nobody here can say that it is nothing.
             with open_to_append(self.folder / UNREAD) as file:
-                file.write(b"\n".join(unread) + b"\n")
-                os.fsync(file.fileno())
+                append(file, b"\n".join(unread) + b"\n")
         if lines:
             os.truncate(inbox, 0)
 
