@@ -67,6 +67,7 @@ def packed(folder: Path, target: Path) -> None:
     machine = [path.name for path in files if path.suffix in (".so", ".pyd", ".dylib")]
     if machine:
         sys.exit(f"machine code does not belong into one file for all: {', '.join(machine)}")
+    told = [f"{path.stat().st_size} {path.relative_to(folder).as_posix()}\n" for path in files]
     tool = io.BytesIO()
     with zipfile.ZipFile(tool, "w", zipfile.ZIP_DEFLATED) as archive:
         for path in files:
@@ -78,6 +79,7 @@ def packed(folder: Path, target: Path) -> None:
             main = (HERE / "main.py").read_bytes()
             _put(archive, "__main__.py", main)
             _put(archive, "DIGEST", hashlib.sha256(main + tool.getvalue()).hexdigest().encode())
+            _put(archive, "LIST", "".join(told).encode())
             _put(archive, "tool.zip", tool.getvalue())
     target.chmod(0o755)
 

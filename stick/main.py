@@ -33,12 +33,69 @@ def say(text):
     sys.stderr.write(f"portcall: {text}\n")
 
 
-def is_ours(folder):
-    """Whether nobody but this person, or who called sudo, can have put something into a folder."""
-    told = os.stat(folder)
+def whose():
+    """Who may have written what is run here: root, this person, and who called sudo."""
     caller = os.environ.get("SUDO_UID", "")
-    mine = {0, os.geteuid(), int(caller) if caller.isdecimal() else 0}
-    return told.st_uid in mine and not told.st_mode & (stat.S_IWGRP | stat.S_IWOTH)
+    return {0, os.geteuid(), int(caller) if caller.isdecimal() else 0}
+
+
+def is_ours(told, people):
+    """Whether nobody but these can have written a file or a folder, by what stat tells of it.
+
+    A group of the same number as a user is that user's own, by custom.
+    """
+    by_group = told.st_mode & stat.S_IWGRP and told.st_gid not in people
+    return told.st_uid in people and not by_group and not told.st_mode & stat.S_IWOTH
+
+
+def check_way(path, people):
+    """Raise OSError when others can put something else in the place of a file or folder.
+
+    In a sticky folder, such as the one for temporary files, nobody can replace what is another's.
+    """
+    way = os.path.dirname(os.path.realpath(path))
+    while True:
+        told = os.stat(way)
+        sticky = told.st_mode & stat.S_ISVTX
+        if not (is_ours(told, people) or (sticky and told.st_uid in people)):
+            raise OSError(f"others can write in {way}")
+        if way == os.path.dirname(way):
+            return
+        way = os.path.dirname(way)
+
+
+def check_unpacked(folder, people):
+    """Raise OSError unless a folder has what this archive has, and nobody else can have written it.
+
+    Compiled modules are Python's own, made here, and belong to whoever ran this.
+    """
+    check_way(folder, people)
+    if os.path.islink(folder) or not is_ours(os.lstat(folder), people):
+        raise OSError("others can write there")
+    listed = {}
+    for line in __loader__.get_data("LIST").decode().splitlines():
+        size, _, name = line.partition(" ")
+        listed[name] = int(size)
+    missing = len(listed)
+    waiting = [("", folder)]
+    while waiting:
+        prefix, place = waiting.pop()
+        with os.scandir(place) as entries:
+            for entry in entries:
+                told = entry.stat(follow_symlinks=False)
+                name = prefix + entry.name
+                if not is_ours(told, people) or stat.S_ISLNK(told.st_mode):
+                    raise OSError(f"others can write there: {name}")
+                if stat.S_ISDIR(told.st_mode):
+                    waiting.append((f"{name}/", entry.path))
+                elif name in listed:
+                    missing -= 1
+                    if listed[name] != told.st_size:
+                        raise OSError(f"it was changed: {name}")
+                elif name != "bin/portcall" and "/__pycache__/" not in f"/{name}":
+                    raise OSError(f"it is not of this program: {name}")
+    if missing:
+        raise OSError("something is missing")
 
 
 def unpack(here, folder, state):
@@ -46,10 +103,17 @@ def unpack(here, folder, state):
     import zipfile
 
     new = f"{folder}.{os.getpid()}"
-    os.makedirs(new, mode=0o700)
-    with zipfile.ZipFile(here) as outer, outer.open("tool.zip") as inner:
-        zipfile.ZipFile(inner).extractall(new)
-    os.mkdir(os.path.join(new, "bin"))
+    # Whatever a person's umask lets a group do, here it may not write.
+    before = os.umask(0o022)
+    try:
+        os.makedirs(new, mode=0o700)
+        with zipfile.ZipFile(here) as outer, outer.open("tool.zip") as inner:
+            zipfile.ZipFile(inner).extractall(new)
+        for place, _, _ in list(os.walk(new)):
+            os.mkdir(os.path.join(place, "__pycache__"))
+        os.mkdir(os.path.join(new, "bin"))
+    finally:
+        os.umask(before)
     launcher = os.path.join(new, "bin", "portcall")
     remember = f'os.environ.setdefault("{STATE}", {state!r})\n' if state else ""
     with open(launcher, "w", encoding="utf-8") as out:
@@ -108,13 +172,26 @@ def main():
         place = os.path.join(cache, "portcall")
     state = os.path.join(place, "state") if portable else ""
     folder = os.path.join(place, __loader__.get_data("DIGEST").decode()[:16])
+    people = whose()
+    if os.geteuid() == 0:
+        try:
+            if not is_ours(os.stat(here), people):
+                raise OSError("others can write it")
+            check_way(here, people)
+        except OSError as error:
+            say(f"{here}: {error}; root runs it from a folder that nobody else can change only")
+            return 3
     try:
         if not os.path.isdir(folder):
-            os.makedirs(place, mode=0o700, exist_ok=True)
+            before = os.umask(0o022)
+            try:
+                os.makedirs(place, mode=0o700, exist_ok=True)
+            finally:
+                os.umask(before)
+            check_way(folder, people)
             unpack(here, folder, state)
             say(f"unpacked once into {folder}, which may be removed")
-        if not portable and not is_ours(folder):
-            raise OSError("others can write there")
+        check_unpacked(folder, people)
     except OSError as error:
         say(
             f"cannot be unpacked for good into {place}: {error}; it is for this time only, and slow"

@@ -181,6 +181,24 @@ def test_portable_keeps_everything_beside_it(person):
     # Outside of a plant, what is remembered is on the stick.
     person.type("logbook", "show")
     assert (stick / "portcall-files" / "state").is_dir()
+    # What somebody planted there is not run, nor what was changed.
+    (unpacked,) = (each for each in (stick / "portcall-files").iterdir() if each.name != "state")
+    cli = unpacked / "portcall" / "cli"
+    (unpacked / "click.pth.py").write_text("print('planted')")
+    planted = person.type("--version")
+    assert "it is not of this program: click.pth.py" in planted.stderr
+    (unpacked / "click.pth.py").unlink()
+    with open(cli / "main.py", "a") as module:
+        module.write("print('planted')\n")
+    changed = person.type("--version")
+    assert "it was changed: portcall/cli/main.py" in changed.stderr
+    shutil.copy(cli / "help.py", cli / "main.py")
+    (stick / "portcall-files").chmod(0o777)
+    open_to_all = person.type("--version")
+    assert f"others can write in {stick / 'portcall-files'}" in open_to_all.stderr
+    for ended in (planted, changed, open_to_all):
+        assert "planted" not in ended.stdout
+        assert ended.stdout.startswith("portcall ")
     (stick / "portcall.portable").unlink()
     shutil.rmtree(stick / "portcall-files")
     assert person.type("--portable", "--version").returncode == 0

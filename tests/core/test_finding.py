@@ -2,6 +2,7 @@
 
 import struct
 from collections import Counter
+from contextlib import suppress
 from functools import partial
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network, IPv6Address
 
@@ -305,6 +306,21 @@ def test_bacnet_devices_are_read_property_by_property():
     assert party.facts[0].codes == Codes(Numbering.BACNET, 999)
     wire.pass_time(5)
     assert party.conversation.over
+
+
+@given(st.integers(1, 120), st.integers(12, 1388), st.sampled_from([2, 5, 12, 33, 47, 65]))
+def test_names_that_take_long_to_read_are_refused_before_they_are_read(labels, target, kind):
+    chain = b"\1a" * labels + b"\0"
+    record = b"\xc0\x0c" + struct.pack("!HHIHH", kind, 1, 10, 2, 0xC000 | target)
+    records = (1400 - 12 - len(chain)) // len(record)
+    data = struct.pack("!6H", 0, 0x8400, 1, records, 0, 0) + chain + b"\0\x0c\0\1"
+    data += record * records
+    if labels * records > 2000:
+        with pytest.raises(Malformed, match=r"labels|pointer|behind"):
+            dns.parse(data)
+    else:
+        with suppress(Malformed):
+            dns.parse(data)
 
 
 def test_mdns_asks_for_the_kinds_of_service_that_were_named():

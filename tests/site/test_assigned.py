@@ -1,7 +1,11 @@
 """The record of what was given: readable after anything, lent addresses out of it."""
 
 import json
+import resource
+import signal
 from ipaddress import IPv4Address
+
+import pytest
 
 from portcall.core.address import Mac
 from portcall.core.assign.event import Event, EventKind
@@ -61,3 +65,24 @@ def test_what_is_lent_is_known_to_the_next_one_unless_its_time_is_over(tmp_path)
     assert all(290 < left <= 300 for _, _, left in after)
     (tmp_path / FILE).write_bytes(b'{"until": 7, "mac": []}\n\xff"until"\n[]"until"\n')
     assert AssignedLog(tmp_path).still_lent() == ()
+
+
+def test_what_the_disk_takes_in_part_only_is_not_lost_and_not_there_in_part(tmp_path):
+    record = AssignedLog(tmp_path)
+    record.write(given(), 300)
+    _, most = resource.getrlimit(resource.RLIMIT_FSIZE)
+    before = signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
+    size = (tmp_path / FILE).stat().st_size
+    resource.setrlimit(resource.RLIMIT_FSIZE, (size + 20, most))
+    record.write(given(address=IPv4Address("10.61.20.101"), name="fan"))
+    try:
+        # What cannot be written is not given.
+        with pytest.raises(OSError, match="File too large"):
+            record.write(given(address=IPv4Address("10.61.20.102")), 300)
+        assert (tmp_path / FILE).stat().st_size == size
+    finally:
+        resource.setrlimit(resource.RLIMIT_FSIZE, (most, most))
+        signal.signal(signal.SIGXFSZ, before)
+    record.close()
+    lines = [json.loads(line)["address"] for line in (tmp_path / FILE).read_text().splitlines()]
+    assert lines == ["10.61.20.100", "10.61.20.101", "10.61.20.102"]

@@ -2,6 +2,7 @@
 
 import json
 import os
+import struct
 import subprocess
 import sys
 import time
@@ -19,9 +20,10 @@ from portcall.core.talk.conversation import Endpoint
 from portcall.core.talk.pacer import Pace
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.site import files, matches
+from portcall.site.captures import CaptureFile, read_capture
 from portcall.site.catalogs import add_catalog
 from portcall.site.echo_log import EchoLog, read_echoes
-from portcall.site.folder import find_site
+from portcall.site.folder import Site, find_site
 from portcall.site.makers import maker_lookup
 from portcall.site.moment import Moment, read_moment
 from portcall.site.turns import turn
@@ -207,6 +209,85 @@ def test_files_made_under_sudo_belong_to_the_caller(callers_folder, monkeypatch)
     assert os.geteuid() == 0
     monkeypatch.delenv(matches.STATE_VARIABLE)
     assert str(matches.state_folder()).endswith(".local/state/portcall")
+
+
+def test_a_file_that_was_named_is_opened_with_the_callers_rights_wherever_it_is(
+    callers_folder, tmp_path
+):
+    """The caller of sudo cannot read or write in ``tmp_path``, a folder of root's."""
+    os.chmod(tmp_path, 0o700)
+    (tmp_path / "secret.csv").write_text("name,address\nroot's,10.0.0.1\n")
+    with pytest.raises(NotPossibleHere, match="cannot be read: Permission denied"):
+        Site().read_plan(tmp_path / "secret.csv")
+    with pytest.raises(NotPossibleHere, match="cannot be written: Permission denied"):
+        CaptureFile(tmp_path / "frames.pcapng", "usb0")
+    with pytest.raises(NotPossibleHere, match="Permission denied"):
+        EchoLog(tmp_path / "night.csv", {})
+    assert [each.name for each in tmp_path.iterdir()] == ["secret.csv"]
+    with CaptureFile(callers_folder / "frames.pcapng", "usb0"):
+        assert (callers_folder / "frames.pcapng").stat().st_uid == SOMEBODY
+
+
+def test_a_site_of_somebody_else_is_refused_unless_it_is_named(tmp_path, monkeypatch):
+    below = tmp_path / "drop" / "mine"
+    below.mkdir(parents=True)
+    planted = tmp_path / "drop" / "site.toml"
+    planted.write_text('name = "Planted"\nlogbook = "postgresql://team@evil/x"\n')
+    refusals = []
+    os.chmod(tmp_path / "drop", 0o777)
+    refusals.append("may be changed by everybody")
+    if os.geteuid() == 0:
+        os.chmod(tmp_path / "drop", 0o755)
+        os.chown(planted, SOMEBODY, SOMEBODY)
+        refusals.append("belongs to")
+    for words in refusals[-1:]:
+        with pytest.raises(BadInput, match=words) as refused:
+            find_site(below)
+        assert "PORTCALL_SITE=" in str(refused.value)
+    monkeypatch.setenv("PORTCALL_SITE", str(tmp_path / "drop"))
+    assert find_site(below).name == "Planted"
+    monkeypatch.delenv("PORTCALL_SITE")
+    os.chmod(tmp_path / "drop", 0o1777)
+    with pytest.raises(BadInput, match="may be changed by everybody"):
+        find_site(below)
+
+
+def test_what_is_no_ordinary_file_is_refused_and_not_waited_for(tmp_path):
+    os.mkfifo(tmp_path / "plan.csv")
+    for read in (Site().read_plan, lambda path: list(read_capture(path)), read_echoes):
+        with pytest.raises(BadInput, match="is a pipe or a device"):
+            read(tmp_path / "plan.csv")
+    with pytest.raises(BadInput, match="is a pipe or a device"):
+        Site(tmp_path).plan()
+    with open(tmp_path / "sparse.pcap", "wb") as file:
+        file.write(struct.pack("<IHHiIII", 0xA1B2C3D4, 2, 4, 0, 0, 65535, 1))
+        file.truncate(2 * 1024**3)
+    with pytest.raises(BadInput, match="1000 frames of no octets"):
+        list(read_capture(tmp_path / "sparse.pcap"))
+    (tmp_path / "site.toml").write_text("pace = 1e-7\n")
+    with pytest.raises(BadInput, match="1e-07: is 1 to 2000 packets a second"):
+        find_site(tmp_path)
+
+
+def test_what_match_has_open_is_found_again_whatever_umask_and_environment(tmp_path, monkeypatch):
+    monkeypatch.delenv(matches.STATE_VARIABLE, raising=False)
+    monkeypatch.setenv("HOME", str(tmp_path))
+    before = os.umask(0o002)
+    try:
+        entry = opened(ADDED)
+    finally:
+        os.umask(before)
+    assert entry.path.parent.stat().st_mode & 0o777 == 0o700
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "elsewhere"))
+    assert matches.open_matches() == (entry,)
+    assert matches.set_aside() == ()
+    # Version 1.0.0 wrote there, when nobody typed sudo.
+    (tmp_path / "elsewhere" / "portcall").mkdir(parents=True, mode=0o700)
+    entry.path.parent.rename(tmp_path / "elsewhere" / "portcall" / "open-matches")
+    (found,) = matches.open_matches()
+    assert found.added == ADDED
+    matches.close(found)
+    assert matches.open_matches() == ()
 
 
 def test_no_link_of_the_callers_leads_root_where_the_caller_could_not_write(

@@ -40,6 +40,16 @@ def test_what_is_written_down_is_read_whole_with_who_and_when(tmp_path):
     assert (tmp_path / "logbook" / INBOX).read_bytes() == b""
 
 
+def test_a_folder_may_have_any_name(tmp_path):
+    for name in ("line?1", "line", "50%25", "50%", "a#b", "x:y@z"):
+        (tmp_path / name).mkdir()
+        write(tmp_path / name, look(1))
+    for folder in tmp_path.iterdir():
+        assert told(folder) == ["look 1"]
+        assert (folder / "logbook" / DATABASE).exists()
+    assert len(list(tmp_path.iterdir())) == 6
+
+
 def _fields(entry):
     fields = {name: getattr(entry, name) for name in entry.__slots__}
     # JSON keeps milliseconds.

@@ -138,7 +138,7 @@ def sync_command(url: str | None, as_json: bool) -> int:
         )
     if site.label is None:
         raise BadInput("this folder is no site, so nobody could tell its entries from others'")
-    address = check_url(said or site.logbook, may_have_password=bool(said))
+    address = check_url(said or site.logbook, own=bool(said))
     synced = sync(opened(site), site.label, address)
     if as_json:
         print_json({"sent": synced.sent, "received": synced.received})

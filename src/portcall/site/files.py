@@ -92,6 +92,23 @@ def _groups_of(user: int, group: int) -> list[int]:
         return [group]
 
 
+def whose_else(path: Path) -> str:
+    """Who else decides what is in a folder or file than root, this user and the caller of sudo.
+
+    In words; "" for nobody. Raises OSError.
+
+    A group of colleagues may: whoever is in it was let in by an administrator.
+    """
+    person = caller()
+    people = {_ROOT, os.geteuid(), *(person[:1] if person else ())}
+    found = os.stat(path)
+    if found.st_uid not in people:
+        with contextlib.suppress(KeyError):
+            return f"belongs to {pwd.getpwuid(found.st_uid).pw_name}"
+        return f"belongs to user {found.st_uid}"
+    return "may be changed by everybody" if found.st_mode & stat.S_IWOTH else ""
+
+
 def only_we_could_write(path: Path) -> bool:
     """Whether nobody but root, this user and the caller of sudo could have written a file.
 

@@ -25,6 +25,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address
@@ -47,7 +48,7 @@ from portcall.core.printable import printable
 from portcall.core.talk.pacer import HIGHEST_PACE, IN_ALL, TO_ALL, TO_ONE, Pace
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.site import plan_file
-from portcall.site.files import open_to_read
+from portcall.site.files import open_to_read, whose_else
 from portcall.site.plan_file import PLAN_FILE
 from portcall.site.toml_text import LONGEST, parse_toml
 
@@ -156,17 +157,42 @@ def this_site() -> Site:
     return find_site(here)
 
 
+SITE_VARIABLE = "PORTCALL_SITE"
+"""Names the folder of the site, whoever it belongs to."""
+
+
 def find_site(start: Path) -> Site:
     """The site that ``start`` is in: the nearest folder, upwards, with a site.toml or plan.csv.
 
-    Raises BadInput when its site.toml is wrong.
+    A folder that PORTCALL_SITE names is taken instead. Raises BadInput when its site.toml is wrong,
+    or when somebody else than this person decides what is in it.
     """
-    for folder in (start, *start.parents):
-        if (folder / SETTINGS_FILE).is_file():
-            return _read(folder)
-        if (folder / PLAN_FILE).is_file():
-            return Site(folder)
-    return Site()
+    named = os.environ.get(SITE_VARIABLE)
+    for folder in (Path(named),) if named else (start, *start.parents):
+        has_settings = (folder / SETTINGS_FILE).is_file()
+        if has_settings or (folder / PLAN_FILE).is_file():
+            if not named:
+                _check_whose(folder)
+            return _read(folder) if has_settings else Site(folder)
+    if named and not Path(named).is_dir():
+        raise BadInput(f"{SITE_VARIABLE}={printable(named)}: there is no such folder")
+    return Site(Path(named)) if named else Site()
+
+
+def _check_whose(folder: Path) -> None:
+    """A site says where addresses and entries go: one that somebody put in a folder above, where
+    all may write, is not obeyed. Raises BadInput, NotPossibleHere.
+    """
+    for path in (folder, folder / SETTINGS_FILE, folder / PLAN_FILE):
+        try:
+            whose = whose_else(path) if path.exists() else ""
+        except OSError as error:
+            raise NotPossibleHere(f"{path}: cannot be looked at: {error.strerror}") from None
+        if whose:
+            raise BadInput(
+                f"{path}: {whose}, so what the site there says is not followed; work in a folder "
+                f"of your own, or name this one: {SITE_VARIABLE}={folder}"
+            )
 
 
 def _read(folder: Path) -> Site:

@@ -16,7 +16,7 @@ _LONGEST = 1 << 20
 def plan_names(start: Path) -> list[str]:
     """The names in the plan of the site that a folder is in."""
     for folder in (start, *start.parents):
-        if (folder / _PLAN_FILE).exists() or (folder / _SETTINGS_FILE).exists():
+        if (folder / _PLAN_FILE).is_file() or (folder / _SETTINGS_FILE).is_file():
             return _names(folder / _PLAN_FILE)
     return []
 

@@ -139,8 +139,8 @@ class _Labels:
         """How many labels a name has (RFC 1035 §4.1.4), and where what follows it begins."""
         data, known = self._data, self._known
         passed: list[int] = []
-        behind = 0
-        count = 0
+        behind = count = 0
+        start = at
         while True:
             if at >= len(data):
                 raise Malformed("DNS: a name goes on behind the end", at)
@@ -154,9 +154,10 @@ class _Labels:
                     raise Malformed("DNS: half a pointer", at)
                 behind = behind or at + 2
                 target = int.from_bytes(data[at : at + 2], "big") & 0x3FFF
-                if target >= at:
+                # Each leads to before where its own piece begins: so every chain of them ends.
+                if target >= start:
                     raise Malformed("DNS: a pointer that leads forward", at)
-                at = target
+                at = start = target
             elif length == 0:
                 count = 0
                 behind = behind or at + 1
