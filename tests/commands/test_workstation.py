@@ -513,3 +513,19 @@ def test_a_match_is_never_in_force_where_the_kernel_sends_to_everybody(plant):
     told = plant.run("portcall match 10.61.21.9 --address 10.61.21.100/25")
     assert told.code == 1
     assert "10.61.21.100/25: the operating system sends no packet to 10.61.21.9" in told.out
+
+
+def test_routes_of_other_tables_and_with_several_ways_are_put_back_too(plant):
+    for line in (
+        "ip addr add 192.0.2.5/24 dev usb0",
+        "ip route add 192.88.99.0/24 via 192.0.2.1 table 100",
+        "ip route add 198.18.0.0/24 nexthop via 192.0.2.1 nexthop via 192.0.2.2",
+        "ip route add 198.18.9.0/24 nexthop via 192.0.2.1 nexthop via 198.51.100.1",
+    ):
+        assert plant.run(line).code == 0
+    before = plant.run("ip route show table all").out
+    assert plant.run("portcall match 10.61.20.0/24 --replace --no-probe --adapter usb0").code == 0
+    assert plant.run("ip route show table all").out != before
+    restored = plant.run("portcall restore")
+    assert plant.run("ip route show table all").out == before
+    assert (restored.code, "only it had reached" in restored.out) == (0, False)

@@ -44,6 +44,9 @@ BY_KERNEL = 2
 FOR_GOOD = 0xFFFFFFFF
 """A lifetime that does not end."""
 
+_WAY = struct.Struct("=HBBi")
+"""struct rtnexthop (linux/rtnetlink.h)."""
+
 _TUNNELS = {"tun", "wireguard", "ipip", "gre", "sit", "vti", "xfrm", "ppp"}
 
 
@@ -67,13 +70,33 @@ def address_messages(netlink: Netlink) -> tuple[Message, ...]:
 
 def route_messages(netlink: Netlink) -> tuple[Message, ...]:
     """The unicast routes of the main table."""
-    found = netlink.dump(Kind.GET_ROUTE, struct.pack("=BBBBBBBBI", socket.AF_INET, *[0] * 8))
     return tuple(
         message
-        for message in found
-        if message.fixed[7] == _UNICAST_ROUTE
-        and (message.number(RouteAttribute.TABLE) or message.fixed[4]) == _MAIN_TABLE
+        for message in routes_of_all_tables(netlink)
+        if (message.number(RouteAttribute.TABLE) or message.fixed[4]) == _MAIN_TABLE
     )
+
+
+def routes_of_all_tables(netlink: Netlink) -> tuple[Message, ...]:
+    """The unicast routes of every table."""
+    found = netlink.dump(Kind.GET_ROUTE, struct.pack("=BBBBBBBBI", socket.AF_INET, *[0] * 8))
+    return tuple(message for message in found if message.fixed[7] == _UNICAST_ROUTE)
+
+
+def uses(route: Message, index: int) -> bool:
+    """Whether a route leads by an adapter, alone or as one of several ways.
+
+    Several ways are a list of struct rtnexthop, each with attributes behind it (rtnetlink(7)).
+    """
+    if route.number(RouteAttribute.OUT) == index:
+        return True
+    ways = route.get(RouteAttribute.MULTIPATH) or b""
+    while len(ways) >= _WAY.size:
+        length, _, _, out = _WAY.unpack_from(ways)
+        if out == index:
+            return True
+        ways = ways[max(length + 3 & ~3, _WAY.size) :]
+    return False
 
 
 def _route(message: Message) -> Route | None:

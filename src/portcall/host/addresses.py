@@ -18,7 +18,8 @@ from portcall.host.adapters import (
     index_of,
     interface_of,
     lifetime_of,
-    route_messages,
+    routes_of_all_tables,
+    uses,
 )
 from portcall.host.rtnetlink import (
     AddressAttribute,
@@ -159,9 +160,7 @@ def save(adapter: Adapter) -> tuple[str, ...]:
     """
     with Netlink() as netlink:
         addresses = [m for m in address_messages(netlink) if index_of(m) == adapter.index]
-        routes = [
-            m for m in route_messages(netlink) if m.number(RouteAttribute.OUT) == adapter.index
-        ]
+        routes = [m for m in routes_of_all_tables(netlink) if uses(m, adapter.index)]
     messages = [
         *(_only(message, _settable(message)) for message in addresses),
         # The kernel makes its own routes itself, with the address they belong to.
@@ -190,6 +189,11 @@ def _saved(line: str) -> Message | None:
         return Message(Kind(int(kind)), bytes.fromhex(fixed), attributes(bytes.fromhex(packed)))
     except (ValueError, struct.error):
         return None
+
+
+def described(saved: Iterable[str]) -> frozenset[str]:
+    """Saved addresses and routes as people write them."""
+    return frozenset(_named(message) for line in saved if (message := _saved(line)) is not None)
 
 
 def take_off(adapter: Adapter, saved: Iterable[str]) -> None:

@@ -10,7 +10,7 @@ from ipaddress import IPv4Interface
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.adapters import read_adapters
-from portcall.host.addresses import NotPutBack, put_back, remove_alone
+from portcall.host.addresses import NotPutBack, described, put_back, remove_alone
 from portcall.host.privilege import Privilege, require
 from portcall.site.matches import OpenMatch, close, keep_open_for, open_matches
 
@@ -102,7 +102,8 @@ def restore_one(entry: OpenMatch) -> Restored:
         removed.was_there,
         after.interfaces if after else (),
         result.ended,
-        removed.gone,
+        # What was taken off by match is put back after that.
+        tuple(each for each in removed.gone if each.what not in described(entry.taken_off)),
         result.left,
         _what_to_do(adapter, entry, result.left),
         lent,
