@@ -163,8 +163,18 @@ def test_hostile_devices_are_judged_rightly_or_not_at_all_and_in_bounded_time(pr
 
 def test_what_an_ordinary_user_cannot_be_told_is_named(prepared):
     bare = "setpriv --bounding-set=-all --inh-caps=-all"
-    prepared.run("sysctl -q net.ipv4.ping_group_range='0 1000000'")
     line = f"{bare} {sys.executable} -m portcall why"
+    # As the kernel has it by default, nobody but root may ping: the doors tell what they can.
+    prepared.run("sysctl -q net.ipv4.ping_group_range='1 0'")
+    told = prepared.run(f"{line} dryer-plc --json")
+    assert (told.code, told.json["reachable"], told.json["cause"]) == (0, True, None), told.err
+    (echo,) = (each for each in told.json["rungs"] if each["rung"] == "echo")
+    assert echo["verdict"] == "not asked"
+    assert "ping needs root" in echo["evidence"]
+    verified = prepared.run(f"{line.removesuffix(' why')} verify --json")
+    verdicts = {each["name"]: each["verdict"] for each in verified.json["rows"]}
+    assert (verdicts["dryer-plc"], verdicts["weigh-gateway"]) == ("right", "not judged")
+    prepared.run("sysctl -q net.ipv4.ping_group_range='0 1000000'")
     told = prepared.run(f"{line} dryer-plc cip --json")
     assert (told.code, told.json["cause"]) == (0, None), told.err
     verdicts = {each["rung"]: each for each in told.json["rungs"]}

@@ -29,6 +29,10 @@ _MOST_KNOWN = 4096
 """Addresses that are kept as they were read: to read one takes longer than to take an echo."""
 
 
+class NoPings(NotPossibleHere):
+    """This user may send no echoes on this computer."""
+
+
 class Echoes:
     """A raw ICMP socket where it is allowed, else the kernel's ping socket (icmp(7)).
 
@@ -138,7 +142,7 @@ def _ping_socket() -> socket.socket:
     try:
         return socket.socket(socket.AF_INET, socket.SOCK_DGRAM, socket.IPPROTO_ICMP)
     except PermissionError:
-        raise NotPossibleHere(
+        raise NoPings(
             "ping needs root or CAP_NET_RAW, or a group in net.ipv4.ping_group_range: "
             "run this with sudo"
         ) from None

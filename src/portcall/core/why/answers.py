@@ -179,6 +179,8 @@ def _by_the_device(goal: Goal) -> tuple[str, ...]:
 def _silence(goal: Goal, here: Situation, trial: Trial, inside: FromInside | None) -> Step:
     doors = f" and {len(trial.doors)} doors" if trial.doors else ""
     evidence = f"no answer to {trial.echoes} echoes{doors}"
+    if trial.no_echoes:
+        evidence = f"no answer of {len(trial.doors)} doors, and no echo was sent: {trial.no_echoes}"
     if here.way.router is not None:
         return undecided(
             Rung.WAY_BACK,
@@ -240,6 +242,8 @@ def judge_echo(goal: Goal, here: Situation, trial: Trial, seen: EchoSeen | None)
 
 def _no_echo(goal: Goal, trial: Trial) -> Step:
     answers = _doors_words(goal, trial)
+    if trial.no_echoes:
+        return not_asked(Rung.ECHO, f"{trial.no_echoes}; {answers}")
     if trial.refused is not None:
         return broken(
             Rung.ECHO,

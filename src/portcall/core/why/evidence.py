@@ -97,6 +97,8 @@ class Trial:
     echoes: int = 0
     answered: int = 0
     refused: str | None = None
+    no_echoes: str = ""
+    """Why no echo can be sent from here."""
     doors: dict[int, DoorState] = field(default_factory=dict)
     errors: list[tuple[IPv4Address, str]] = field(default_factory=list)
     seen_out: int | None = None

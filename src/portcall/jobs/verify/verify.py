@@ -22,6 +22,7 @@ from portcall.core.talk.pacer import BURST_SECONDS
 from portcall.core.verify.judgement import Asked, Judgement, Seen, Verdict, judge, spoken, unplanned
 from portcall.host.adapter_watch import cable_of
 from portcall.host.adapters import way_out
+from portcall.host.echoes import NoPings
 from portcall.host.leg import Leg
 from portcall.host.runner import Runner, paced
 from portcall.jobs.look.findings import WIRE_METHODS, NotRun
@@ -123,13 +124,18 @@ async def verify(
         devices = gathering.devices()
         if not devices:
             tell(NothingHeard(adapter.name))
-        reached = await _reach(adapter, site, plan, looked, devices, addresses)
+        no_echoes = ""
+        reached: Mapping[IPv4Address, Reachability] = {}
+        try:
+            reached = await _reach(adapter, site, plan, looked, devices, addresses)
+        except NoPings as trouble:
+            no_echoes = str(trouble)
     routers = {a: route.gateway for a in addresses if (route := adapter.leads_to(a))}
     asked = Asked(
         own={a: by for a, by in own.items() if any(row.address == a for row in wanted)},
         identity=looked.look.findings.asked,
         routers={a: router for a, router in routers.items() if router is not None},
-        refused=dict(_refused(adapter, looked, addresses, reached, devices)),
+        refused=dict(_refused(adapter, looked, addresses, reached, devices, no_echoes)),
         interrupted=f"{adapter.name} lost its link meanwhile" if cable.losses else "",
     )
     seen = Seen(plan, devices, reached, asked, SettingsLog(site.folder).identities())
@@ -199,6 +205,7 @@ def _refused(
     addresses: Sequence[IPv4Address],
     reached: Mapping[IPv4Address, Reachability],
     devices: Sequence[Device],
+    no_echoes: str,
 ) -> Iterator[tuple[IPv4Address, str]]:
     """Why addresses could not be asked.
 
@@ -209,6 +216,10 @@ def _refused(
     present = {address for device in devices for address in device.addresses}
     for address in addresses:
         if address in reached or (by_arp and address not in present):
+            continue
+        if no_echoes:
+            if not spoken(_at(devices, address)):
+                yield address, f"not asked: {no_echoes}"
             continue
         yield (
             address,

@@ -16,7 +16,7 @@ from portcall.core.trouble import NotPossibleHere
 from portcall.core.why.evidence import EchoSeen, Trial
 from portcall.core.why.frames_seen import FramesSeen
 from portcall.host.doors import Doors
-from portcall.host.echoes import Echoes
+from portcall.host.echoes import Echoes, NoPings
 from portcall.host.link import Link
 from portcall.host.runner import FORBIDDEN, Runner
 from portcall.host.vantage import Vantage
@@ -102,7 +102,13 @@ async def try_echoes(
         elif fact.reason == FORBIDDEN:
             trial.refused = fact.reason
 
-    with runner.using(Echoes(adapter.name)) as echoes:
+    try:
+        opened = Echoes(adapter.name)
+    except NoPings as trouble:
+        # The doors tell what they can.
+        trial.no_echoes = str(trouble)
+        return
+    with runner.using(opened) as echoes:
         ping = Ping([address], echoes.identifier, _FIRST_ECHOES, every, wait, own)
         end = runner.start(ping, echoes, take)
         waits = [asyncio.ensure_future(each) for each in (end.wait(), answered.wait())]
