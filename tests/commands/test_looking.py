@@ -18,7 +18,7 @@ def by_mac(devices):
 def looked():
     """One look at the whole scenario from a workstation in none of its subnets."""
     with Plant() as plant:
-        # Nothing of it needs the tunnel device, which is closed to ordinary users on many computers.
+        # Nothing of it needs the tunnel device, which is closed to ordinary users on many systems.
         plant.run("mount --bind /dev/null /dev/net/tun")
         before = plant.run("sh -c 'ip -d addr show usb0; ip route; ip neigh'").out
         found = plant.run("portcall find --json --listen 6 --capture found.pcapng")
