@@ -2,6 +2,7 @@
 
 from ipaddress import IPv4Address, IPv4Interface
 from itertools import pairwise
+from math import ceil
 
 import pytest
 from drive import Wire, alone
@@ -420,21 +421,24 @@ def test_a_pacer_that_is_not_held_back_keeps_its_rate():
     st.floats(0.2, 120),
     st.floats(0, 0.01),
     st.lists(st.tuples(st.floats(0, 0.3), st.integers(1, 6)), min_size=1, max_size=200),
+    st.booleans(),
 )
-def test_no_second_has_more_than_a_window_allows_and_no_two_are_closer_than_the_gap(
-    most, gap, packets
+def test_no_second_or_tenth_has_more_than_a_window_allows_and_no_two_are_closer_than_the_gap(
+    most, gap, packets, evenly
 ):
-    window = Window(most, gap)
+    window = Window(most, gap, evenly)
     now, times = 0.0, []
     for wait, room in packets:
         now = window.ready_at(now + wait, room)
-        for _ in range(min(room, max(1, int(most)))):
+        for _ in range(1 if evenly else min(room, max(1, int(most)))):
             # What follows at once is counted as it is seen to leave.
             window.spend(now)
             times.append(now)
     for first, at in enumerate(times):
         within = sum(at <= other < at + 1.0 for other in times[first:])
         assert within <= max(1, int(most))
+        within = sum(at <= other < at + 0.1 for other in times[first:])
+        assert not evenly or within <= max(1, ceil(most / 10))
     for earlier, later in pairwise(sorted(set(times))):
         assert later - earlier >= gap - 1e-9
 
@@ -443,11 +447,16 @@ def test_what_was_spent_and_is_seen_to_leave_counts_once_and_what_the_kernel_sen
     shares = Shares(Pace(to_one=3))
     shares.spend(b"drive", 0.0)
     assert not shares.seen(b"drive", 0.001)
-    assert shares.ready_at(b"drive", 0.1) == 0.1
-    assert shares.seen(b"drive", 0.1)
+    assert shares.ready_at(b"drive", 0.2) == 0.2
     assert shares.seen(b"drive", 0.2)
-    assert shares.ready_at(b"drive", 0.3) >= 1.0
-    assert shares.ready_at(b"other", 0.3) == 0.3
+    assert shares.seen(b"drive", 0.4)
+    assert shares.ready_at(b"drive", 0.6) >= 1.0
+    assert shares.ready_at(b"other", 0.6) == 0.6
+    # Another address of the same device has the same share, one that was spent from before, too.
+    shares.spend(b"second", 0.6)
+    shares.is_of(b"drive", THEIRS)
+    shares.is_of(b"second", THEIRS)
+    assert shares.ready_at(b"second", 0.7) == shares.ready_at(b"drive", 0.7) >= 1.0
     # What was spent long ago and never seen hides nothing.
     shares.spend(b"other", 0.0)
     assert shares.seen(b"other", 2.0)

@@ -1,7 +1,7 @@
 """Ways of finding, the watch, the catalogue, driven with packets and made-up times."""
 
 import struct
-from collections import Counter
+from collections import Counter, deque
 from contextlib import suppress
 from functools import partial
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network, IPv6Address
@@ -43,7 +43,14 @@ from portcall.core.talk.ask_each import AskEach
 from portcall.core.talk.conversation import Datagram, Endpoint, Frame, StreamBytes
 from portcall.core.talk.dialogue import ANSWER_WAIT, Dialogue
 from portcall.core.talk.door_knock import ANSWER_WAIT as DOOR_WAIT
-from portcall.core.talk.door_knock import CONNECTIONS, DEVICES_AT_ONCE, DoorKnock, DoorState, Knock
+from portcall.core.talk.door_knock import (
+    CONNECTIONS,
+    DEVICES_AT_ONCE,
+    TO_SILENT,
+    DoorKnock,
+    DoorState,
+    Knock,
+)
 from portcall.core.talk.request import AddressProtocol
 from portcall.core.trouble import BadInput
 from portcall.core.wire import (
@@ -412,24 +419,55 @@ def test_a_silent_door_is_tried_again_only_where_another_answered():
 
 
 def test_an_open_door_is_busy_until_it_is_closed_and_late_answers_change_nothing():
-    wire, party = alone(DoorKnock({PLC: (1, 2, 3, 4)}))
+    wire, party = alone(DoorKnock({PLC: (1, 2)}))
     one = party.packets[0].door
     wire.say(Knock(one, DoorState.OPEN))
-    assert len(party.packets) == 3
+    assert len(party.packets) == 1
     wire.say(Knock(one, DoorState.CLOSED))
-    assert party.packets[3].door == Endpoint(PLC, 4)
+    two = party.packets[1].door
+    assert two == Endpoint(PLC, 2)
     # One that fails at once is not given up, when tried again, by the first attempt's clock.
     wire.pass_time(DOOR_WAIT / 2)
-    for knock in party.packets[1:4]:
-        wire.say(Knock(knock.door, DoorState.SILENT))
-    assert len(party.packets) == 7
+    wire.say(Knock(two, DoorState.SILENT))
+    assert [knock.door for knock in party.packets] == [one, two, two]
     wire.pass_time(DOOR_WAIT * 0.9)
-    assert len(party.facts) == 4
+    assert len(party.facts) == 2
     wire.say(Knock(one, DoorState.OPEN))
-    assert len(party.facts) == 4
+    assert len(party.facts) == 2
     wire.pass_time(DOOR_WAIT * 0.1)
-    assert [knock.state for knock in party.facts[1:]] == [DoorState.SILENT] * 6
+    assert [knock.state for knock in party.facts[1:]] == [DoorState.SILENT] * 2
     assert party.conversation.over
+
+
+@given(
+    st.dictionaries(
+        st.integers(1, 12),
+        st.sampled_from([DoorState.OPEN, DoorState.REFUSED, DoorState.SILENT]),
+        min_size=1,
+    ),
+    st.integers(1, 5),
+)
+def test_a_device_has_one_connection_however_many_addresses_it_has(doors, addresses):
+    own = [IPv4Address(0x0A3D1400 + n) for n in range(addresses)]
+    wire, party = alone(DoorKnock(dict.fromkeys(own, tuple(doors)), (), lambda address: OLD))
+    opened, answered, settled = deque(), 0, set()
+    for _ in range(500):
+        if party.conversation.over:
+            break
+        new = [knock.door for knock in party.packets[answered:]]
+        assert len(new) + len(opened) <= TO_SILENT
+        for door in new:
+            answered += 1
+            settled.add(door)
+            wire.say(Knock(door, doors[door.port]))
+            if doors[door.port] is DoorState.OPEN:
+                opened.append(door)
+                # Two only of a device that has dropped an attempt.
+                assert len(opened) <= (TO_SILENT if DoorState.SILENT in doors.values() else 1)
+        while opened:
+            wire.say(Knock(opened.popleft(), DoorState.CLOSED))
+    assert party.conversation.over
+    assert settled == {Endpoint(address, port) for address in own for port in doors}
 
 
 # On the link.

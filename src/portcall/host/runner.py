@@ -14,6 +14,7 @@ from math import inf
 from time import monotonic
 from typing import Any, TypeAlias, TypeVar
 
+from portcall.core.address import Mac
 from portcall.core.talk.conversation import Actions, Conversation, Report, Send
 from portcall.core.talk.pacer import BURST_SECONDS, EVERYBODY, Pace, Pacer, Shares, sustained
 from portcall.core.talk.receivers import is_resolved_first, of_frame, of_packet, room_for
@@ -193,6 +194,11 @@ class Runner:
         The kernel sends too: it resolves addresses, acknowledges, ends connections.
         """
         self._meter = meter
+
+    def knows(self, address: IPv4Address, mac: Mac) -> None:
+        """A device has this address: all of its addresses share what one device may be sent."""
+        if self.shares is not None:
+            self.shares.is_of(address.packed, mac.octets)
 
     def _count_others(self, pacer: Pacer, now: float) -> None:
         """Charge with the packets that left and were not sent here."""

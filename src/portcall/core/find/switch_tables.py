@@ -202,6 +202,16 @@ def _column(column: str) -> _Asking:
     return rows, False
 
 
+def _single(name: str) -> Generator[str, Mapping[str, Value] | None, bytes]:
+    """The octets of an object that a device has once, or none; one question, whatever it answers.
+
+    What is no switch may answer any question with something else that it has.
+    """
+    found = yield name
+    value = (found or {}).get(f"{name}.0")
+    return value if isinstance(value, bytes) else b""
+
+
 def _follows(key: str, before: str) -> bool:
     """Whether an object comes after another one: who goes back would lead in a circle."""
     return _numbers(key) > _numbers(before)
@@ -215,8 +225,8 @@ def _tables(
     address: IPv4Address,
 ) -> Generator[str, Mapping[str, Value] | None, SwitchTables | None]:
     """Read the tables: asks for what follows each object, and ends with what they come to."""
-    bridge, _ = yield from _column(snmp.BRIDGE_ADDRESS)
-    chassis, _ = yield from _column(snmp.LLDP_CHASSIS)
+    bridge = yield from _single(snmp.BRIDGE_ADDRESS)
+    chassis = yield from _single(snmp.LLDP_CHASSIS)
     if not bridge and not chassis:
         return None
     is_whole = True
@@ -239,7 +249,7 @@ def _tables(
     if chassis:
         neighbours, rest = yield from _neighbours()
         is_whole = is_whole and rest
-    own = [_mac(each) for each in (*bridge.values(), *chassis.values())]
+    own = [_mac(bridge), _mac(chassis)]
     ports = [
         Port(name, tuple(sorted(behind.get(name, ()))), tuple(neighbours.get(name, ())))
         for name in sorted({*behind, *neighbours}, key=natural)

@@ -1,14 +1,16 @@
-"""Which doors of many devices are open: TCP ports are tried, a few of each device at a time.
+"""Which doors of many devices are open: TCP ports are tried, one of each device at a time.
 
-Old devices have few sockets, so a door that opened counts as busy until the talk behind it has
-ended. A door that stays silent is tried once more when another door of the same device answered:
-either a packet was lost, or the device drops what it does not serve.
+Old devices have few sockets, and some have one: a door that opened counts as busy until the talk
+behind it has ended, and no other is tried meanwhile. Of a device that drops attempts two are tried
+at a time, since what it drops takes none of its sockets. A door that stays silent is tried once
+more when another door of the same device answered: either a packet was lost, or the device drops
+what it does not serve. That it does is believed when two in a row stay silent again.
 """
 
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Hashable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import Enum
 from ipaddress import IPv4Address
@@ -23,8 +25,14 @@ The kernel repeats a SYN after one second (RFC 6298 §2); a shorter wait keeps i
 packet that the pacer has not counted.
 """
 
-CONNECTIONS = 3
+CONNECTIONS = 1
 """To one device at a time."""
+
+TO_SILENT = 2
+"""Attempts at a time to a device that has dropped one."""
+
+_SILENT_AGAIN = 2
+"""Doors in a row that stay silent for the second time, after which the rest is not tried again."""
 
 DEVICES_AT_ONCE = 64
 """How many devices are tried at the same time:
@@ -50,33 +58,54 @@ class Knock(NamedTuple):
     state: DoorState | None = None
 
 
+def itself(address: IPv4Address) -> Hashable:
+    """Each address is taken for a device of its own."""
+    return address
+
+
 @dataclass(slots=True, eq=False)
 class _House:
     """A device's doors: those still to be tried, and how the others were found."""
 
-    waiting: deque[int]
+    waiting: deque[Endpoint] = field(default_factory=deque)
     busy: int = 0
-    silent: list[int] = field(default_factory=list)
+    is_open: int = 0
+    silent: list[Endpoint] = field(default_factory=list)
     again: bool = False
+    queued: bool = False
+
+    @property
+    def has_room(self) -> bool:
+        """Whether another door may be tried now."""
+        if self.is_open or not self.waiting:
+            return False
+        return self.busy < (TO_SILENT if self.silent else CONNECTIONS)
 
 
 class DoorKnock(Conversation[Knock, Knock]):
     """Sends attempts and hears how they ended; reports every state but ``CLOSED``.
 
     A reported ``SILENT`` says that an attempt is given up. ``proven`` are addresses whose device is
-    known to answer. It is over when every door was tried and those that opened are closed.
+    known to answer; ``device_at`` tells which device has an address, since one may have several. It
+    is over when every door was tried and those that opened are closed.
     """
 
     def __init__(
         self,
         doors: Mapping[IPv4Address, Sequence[int]],
         proven: Collection[IPv4Address] = (),
+        device_at: Callable[[IPv4Address], Hashable] = itself,
     ) -> None:
         self.answered: set[IPv4Address] = set(proven)
         """Whose device opened or refused a door."""
-        self._to_come = iter(doors.items())
-        self._houses: dict[IPv4Address, _House] = {}
-        self._free: deque[IPv4Address] = deque()
+        to_come: dict[Hashable, list[Endpoint]] = {}
+        self._device: dict[IPv4Address, Hashable] = {}
+        for address, ports in doors.items():
+            device = self._device[address] = device_at(address)
+            to_come.setdefault(device, []).extend(Endpoint(address, port) for port in ports)
+        self._to_come = iter(to_come.items())
+        self._houses: dict[Hashable, _House] = {}
+        self._free: deque[Hashable] = deque()
         """Devices that have a door to be tried and room for a connection, each once, so that all
         get their turn.
         """
@@ -113,9 +142,13 @@ class DoorKnock(Conversation[Knock, Knock]):
             if self._pending.pop(door, None) is None:
                 return
             yield Report(packet)
+        house = self._houses[self._device[door.address]]
         if state is not DoorState.SILENT:
             self.answered.add(door.address)
-        if state is not DoorState.OPEN:
+        if state is DoorState.OPEN:
+            house.is_open += 1
+        else:
+            house.is_open -= state is DoorState.CLOSED
             self._settle(door, state)
             yield from self._next()
 
@@ -135,41 +168,58 @@ class DoorKnock(Conversation[Knock, Knock]):
 
     def _settle(self, door: Endpoint, state: DoorState | None) -> None:
         """There is one connection less. A device that is done makes room for another."""
-        house = self._houses[door.address]
-        if house.waiting and house.busy == CONNECTIONS:
-            self._free.append(door.address)
+        device = self._device[door.address]
+        house = self._houses[device]
         house.busy -= 1
         if state is DoorState.SILENT:
-            house.silent.append(door.port)
-        if not house.waiting and house.busy == 0:
-            if house.silent and door.address in self.answered and not house.again:
-                self._enter(door.address, house.silent, again=True)
-            else:
-                del self._houses[door.address]
-                self._admit()
+            house.silent.append(door)
+        elif house.again:
+            house.silent.clear()
+        if house.again and len(house.silent) >= _SILENT_AGAIN:
+            house.waiting.clear()
+        if house.waiting or house.busy:
+            self._queue(device, house)
+            return
+        again = [each for each in house.silent if each.address in self.answered]
+        if again and not house.again:
+            self._enter(device, again, again=True)
+        else:
+            del self._houses[device]
+            self._admit()
 
     def _admit(self) -> None:
-        for address, ports in self._to_come:
-            if ports:
-                self._enter(address, ports)
+        for device, doors in self._to_come:
+            if doors:
+                self._enter(device, doors)
                 return
 
-    def _enter(self, address: IPv4Address, ports: Iterable[int], again: bool = False) -> None:
-        self._houses[address] = _House(deque(ports), again=again)
-        self._free.append(address)
+    def _enter(self, device: Hashable, doors: Iterable[Endpoint], again: bool = False) -> None:
+        house = self._houses[device] = _House(deque(doors), again=again)
+        self._queue(device, house)
+
+    def _queue(self, device: Hashable, house: _House) -> None:
+        """Have the device wait for its turn, once, when another of its doors may be tried."""
+        if house.has_room and not house.queued:
+            house.queued = True
+            self._free.append(device)
 
     def _next(self) -> Actions[Knock, Knock]:
         if self._sending:
             return
-        if self._free:
-            address = self._free.popleft()
-            house = self._houses[address]
-            door = Endpoint(address, house.waiting.popleft())
+        while self._free:
+            device = self._free.popleft()
+            house = self._houses.get(device)
+            if house is None:
+                continue
+            house.queued = False
+            if not house.has_room:
+                continue
+            door = house.waiting.popleft()
             house.busy += 1
-            if house.waiting and house.busy < CONNECTIONS:
-                self._free.append(address)
+            self._queue(device, house)
             self._sending = True
             yield Send(Knock(door))
-        elif not self._houses:
+            return
+        if not self._houses:
             self.over = True
             self.wake_at = None

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections import deque
 from collections.abc import Hashable
 from dataclasses import dataclass
-from math import inf
+from math import ceil, inf
 
 IN_ALL = 1000.0
 """Packets a second: a hundredth of what the slowest link of a plant carries."""
@@ -93,14 +93,18 @@ class Pacer:
 
 
 class Window:
-    """At most ``most`` packets within any second, and never two closer than ``gap`` seconds."""
+    """At most ``most`` packets within any second, and never two closer than ``gap`` seconds.
 
-    __slots__ = ("_gap", "_last", "_times")
+    With ``evenly``, no tenth of a second has more than its share either.
+    """
 
-    def __init__(self, most: float, gap: float) -> None:
+    __slots__ = ("_gap", "_last", "_tenth", "_times")
+
+    def __init__(self, most: float, gap: float, evenly: bool = False) -> None:
         # Under one a second, one in as many seconds as that takes.
         self._gap = max(gap, 1.0 / most if most < 1 else 0.0)
         self._times: deque[float] = deque(maxlen=max(1, int(most)))
+        self._tenth = max(1, ceil(most / 10)) if evenly else 0
         self._last = -inf
 
     def ready_at(self, now: float, room: int = 1) -> float:
@@ -108,7 +112,10 @@ class Window:
         times = self._times
         most = times.maxlen or 1
         over = len(times) + min(room, most) - most
-        return max(now, self._last + self._gap, times[over - 1] + _A_SECOND if over > 0 else -inf)
+        ready = max(now, self._last + self._gap, times[over - 1] + _A_SECOND if over > 0 else -inf)
+        if self._tenth and len(times) >= self._tenth:
+            ready = max(ready, times[-self._tenth] + _A_TENTH)
+        return ready
 
     def spend(self, now: float) -> None:
         """A packet left at ``now``."""
@@ -118,6 +125,11 @@ class Window:
 
 _A_SECOND = 1.01
 """A second, and what the clocks of the sender and of who counts may differ by."""
+
+_A_TENTH = 0.101
+
+_WORTH_HOLDING_BACK = 10.0
+"""Packets a second to one device from which one of them is left to the kernel."""
 
 _GAP_TO_ONE = 0.004
 """Seconds between two packets to one device: it takes them one by one."""
@@ -137,8 +149,10 @@ EVERYBODY: Hashable = "everybody"
 class Shares:
     """How much of the pace goes to everybody, and how much to any one receiver.
 
-    A receiver is anything that can be looked up. What is seen to leave that was ``spent`` before is
-    not counted twice; the rest, such as what the kernel sends by itself, is counted when seen.
+    A receiver is anything that can be looked up; those that are of one device (``is_of``) have one
+    share together, since a device may have several addresses. What is seen to leave that was
+    ``spent`` before is not counted twice; the rest, such as what the kernel sends by itself, is
+    counted when seen.
     """
 
     def __init__(self, pace: Pace) -> None:
@@ -148,9 +162,18 @@ class Shares:
             EVERYBODY: Window(to_all, min(_GAP_TO_ALL, 0.5 / to_all))
         }
         self._expected: dict[Hashable, deque[float]] = {}
+        self._device: dict[Hashable, Hashable] = {}
         self.meetings = Window(to_all, 1.0 / to_all)
         """Receivers that are sent something for the first time: the kernel asks everybody for
         their MACs."""
+
+    def is_of(self, receiver: Hashable, device: Hashable) -> None:
+        """From now on a receiver has a device's share. The first device that is told stays."""
+        if receiver not in self._device and len(self._device) < _MOST_DEVICES:
+            self._device[receiver] = device
+            earlier = self._windows.pop(receiver, None)
+            if earlier is not None and device not in self._windows:
+                self._windows[device] = earlier
 
     def ready_at(self, receiver: Hashable, now: float, room: int = 1) -> float:
         """The time, now or later, from which the next packet for a receiver may leave."""
@@ -176,9 +199,15 @@ class Shares:
         return True
 
     def _window(self, receiver: Hashable) -> Window:
+        receiver = self._device.get(receiver, receiver)
         window = self._windows.get(receiver)
         if window is None:
             if len(self._windows) >= _MOST_DEVICES:
                 self._windows = {EVERYBODY: self._windows[EVERYBODY]}
-            window = self._windows[receiver] = Window(self._pace.to_one, _GAP_TO_ONE)
+            most = self._pace.to_one
+            if most >= _WORTH_HOLDING_BACK:
+                # The kernel asks a device that it knows for its MAC, now and then.
+                most -= 1
+            window = Window(most, _GAP_TO_ONE, evenly=True)
+            self._windows[receiver] = window
         return window

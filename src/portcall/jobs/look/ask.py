@@ -237,7 +237,8 @@ async def _knock(
         ports: Sequence[int], proven: Collection[IPv4Address] = ()
     ) -> Collection[IPv4Address]:
         doors = dict.fromkeys(addresses, ports)
-        return await converse(runner, vantage, doors, opened, found.report, proven)
+        at = found.device_at
+        return await converse(runner, vantage, doors, opened, found.report, proven, at)
 
     doors = _doors(found.orders)
     answered = await knock([port for port in doors if port != cip.PORT])

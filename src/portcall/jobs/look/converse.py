@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable, Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Hashable, Mapping, Sequence
 from contextlib import ExitStack, closing, suppress
 from dataclasses import dataclass
 from functools import partial
@@ -15,7 +15,7 @@ from portcall.core.find.web_page import MOST_HOPS, Onward
 from portcall.core.printable import printable
 from portcall.core.talk.conversation import Endpoint
 from portcall.core.talk.dialogue import Dialogue, Script, one_after_the_other
-from portcall.core.talk.door_knock import DoorKnock, DoorState, Knock
+from portcall.core.talk.door_knock import DoorKnock, DoorState, Knock, itself
 from portcall.host.doors import Doors
 from portcall.host.runner import Runner
 from portcall.host.streams import Stream, connect
@@ -40,13 +40,15 @@ async def converse(
     opened: Callable[[Endpoint], Talk],
     report: Callable[[Sighting], None],
     proven: Collection[IPv4Address] = (),
+    device_at: Callable[[IPv4Address], Hashable] = itself,
 ) -> Collection[IPv4Address]:
     """Try ports of devices, and talk behind those that open; gives who answered at all.
 
     ``opened`` says what to talk about behind a door. An error on the way ends that talk. ``proven``
-    are addresses that are known to answer.
+    are addresses that are known to answer. ``device_at`` tells which
+    device is at an address: one device has one connection at a time, however many addresses it has.
     """
-    knocking = DoorKnock(doors, proven)
+    knocking = DoorKnock(doors, proven, device_at)
     with runner.using(Doors(vantage)) as medium:
         async with asyncio.TaskGroup() as talks:
 

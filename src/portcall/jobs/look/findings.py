@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Hashable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv4Network
@@ -194,6 +194,10 @@ class Findings:
             self._shared(address, known[0])
         if known:
             self._shared(address, mac)
+
+    def device_at(self, address: IPv4Address) -> Hashable:
+        """Which device is at an address: its MAC, where ARP has told it."""
+        return next(iter(self._holders.get(address, ())), None) or address
 
     def take_switch(self, told: SwitchTables) -> None:
         """Take what a switch told; of more than there may be on a wire, not."""

@@ -92,7 +92,7 @@ class Look:
         self.adapter = adapter
         self.findings = Findings(
             orders,
-            seen,
+            self._take,
             self._consider,
             self._consider_asking,
             outlook or Outlook(),
@@ -144,6 +144,12 @@ class Look:
                 self._take_at_their_word()
                 self._start_asking(self._tasks)
         self._judge_answers()
+
+    def _take(self, seen: Sighting) -> None:
+        """Pass a sighting on; who has which address shares one device's part of the pace."""
+        if seen.method is Method.ARP and seen.address is not None and seen.mac is not None:
+            self._runner.knows(seen.address, seen.mac)
+        self._seen(seen)
 
     def _open_link(self) -> None:
         """Open the adapter's link where that is allowed; note the methods that cannot run without
