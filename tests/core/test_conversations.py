@@ -457,6 +457,12 @@ def test_what_was_spent_and_is_seen_to_leave_counts_once_and_what_the_kernel_sen
     shares.is_of(b"drive", THEIRS)
     shares.is_of(b"second", THEIRS)
     assert shares.ready_at(b"second", 0.7) == shares.ready_at(b"drive", 0.7) >= 1.0
+    # Another program's are not counted, neither to whom nothing was sent here nor beyond what the
+    # kernel adds.
+    before = shares.ready_at(b"third", 0.7)
+    assert not any(shares.seen(b"third", 0.7) for _ in range(1000))
+    assert (shares.foreign, shares.ready_at(b"third", 0.7)) == (1000, before)
+    assert sum(shares.seen(b"drive", 0.7) for _ in range(1000)) < 10
     # What was spent long ago and never seen hides nothing.
     shares.spend(b"other", 0.0)
     assert shares.seen(b"other", 2.0)

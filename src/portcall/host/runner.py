@@ -16,7 +16,15 @@ from typing import Any, TypeAlias, TypeVar
 
 from portcall.core.address import Mac
 from portcall.core.talk.conversation import Actions, Conversation, Report, Send
-from portcall.core.talk.pacer import BURST_SECONDS, EVERYBODY, Pace, Pacer, Shares, sustained
+from portcall.core.talk.pacer import (
+    BURST_SECONDS,
+    EVERYBODY,
+    RESOLVING,
+    Pace,
+    Pacer,
+    Shares,
+    sustained,
+)
 from portcall.core.talk.receivers import is_resolved_first, of_frame, of_packet, room_for
 from portcall.host.medium import Medium
 from portcall.host.meter import Meter
@@ -200,16 +208,20 @@ class Runner:
         if self.shares is not None:
             self.shares.is_of(address.packed, mac.octets)
 
+    @property
+    def foreign(self) -> int:
+        """Packets that other programs of this computer sent by the adapter meanwhile."""
+        return self.shares.foreign if self.shares is not None else 0
+
     def _count_others(self, pacer: Pacer, now: float) -> None:
-        """Charge with the packets that left and were not sent here."""
+        """Charge with the packets that left for what was sent here, and were not sent here."""
         if self._meter is None or self.shares is None:
             return
         heads, more = self._meter.departed()
         for head in heads:
             if self.shares.seen(of_frame(head), now):
                 pacer.spend(now)
-        for _ in range(more):
-            pacer.spend(now)
+        self.shares.foreign += more
 
     def _released(self, now: float) -> tuple[_Queued | None, Hashable | None]:
         """What was held back and may leave now, and the receiver that it was held back for."""
@@ -262,6 +274,7 @@ class Runner:
     def _meet(self, shares: Shares, receiver: Hashable, now: float) -> None:
         """A receiver is sent something for the first time."""
         shares.meetings.spend(now)
+        shares.allow(EVERYBODY, RESOLVING)
         self._meets = True
         if len(self._met) >= _MOST_MET:
             self._met.clear()

@@ -140,6 +140,15 @@ _HELD_BACK_TO_ALL = 0.03
 
 _MOST_DEVICES = 4096
 _MOST_EXPECTED = 64
+
+_KERNEL_ADDS = 5
+"""Packets that the kernel may send for one that was sent here: it resolves, acknowledges, ends."""
+
+_MOST_ALLOWED = 30
+"""The most of them that are still to come."""
+
+RESOLVING = 3
+"""Times that it asks everybody for one MAC."""
 _EXPECTED_SECONDS = 0.5
 
 EVERYBODY: Hashable = "everybody"
@@ -163,6 +172,9 @@ class Shares:
         }
         self._expected: dict[Hashable, deque[float]] = {}
         self._device: dict[Hashable, Hashable] = {}
+        self._allowed: dict[Hashable, int] = {EVERYBODY: _MOST_ALLOWED}
+        self.foreign = 0
+        """Packets of other programs that were seen to leave."""
         self.meetings = Window(to_all, 1.0 / to_all)
         """Receivers that are sent something for the first time: the kernel asks everybody for
         their MACs."""
@@ -188,13 +200,32 @@ class Shares:
                 self._expected.clear()
             expected = self._expected[receiver] = deque(maxlen=_MOST_EXPECTED)
         expected.append(now)
+        if receiver is not EVERYBODY:
+            self.allow(receiver, _KERNEL_ADDS)
+
+    def allow(self, receiver: Hashable, packets: int) -> None:
+        """So many packets may follow that the kernel sends for those that were sent here."""
+        key = self._device.get(receiver, receiver)
+        if len(self._allowed) >= _MOST_DEVICES:
+            self._allowed.clear()
+        self._allowed[key] = min(self._allowed.get(key, 0) + packets, _MOST_ALLOWED)
 
     def seen(self, receiver: Hashable, now: float) -> bool:
-        """A packet was seen to leave; whether it was a new one."""
+        """A packet was seen to leave; whether it is a new one that was sent for this work.
+
+        Other programs send by the same adapter, too: what the kernel does not send for packets that
+        were sent here is somebody else's, and counts as ``foreign``.
+        """
         expected = self._expected.get(receiver)
         while expected:
             if now - expected.popleft() < _EXPECTED_SECONDS:
                 return False
+        key = self._device.get(receiver, receiver)
+        allowed = self._allowed.get(key, 0)
+        if not allowed:
+            self.foreign += 1
+            return False
+        self._allowed[key] = allowed - 1
         self._window(receiver).spend(now)
         return True
 

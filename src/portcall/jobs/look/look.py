@@ -110,6 +110,7 @@ class Look:
         self._orders = orders
         self._runner: Runner
         self._sweeps = 0
+        self._foreign = 0
         self._free: dict[IPv4Network, asyncio.Task[IPv4Address | None]] = {}
         self._link: Link | None = None
         self._stack = AsyncExitStack()
@@ -128,6 +129,11 @@ class Look:
         return self.findings.not_run
 
     @property
+    def foreign(self) -> int:
+        """Packets that other programs sent by the adapter meanwhile."""
+        return self._foreign
+
+    @property
     def switches(self) -> list[SwitchTables]:
         """What managed switches told of their ports."""
         return self.findings.switches
@@ -143,6 +149,7 @@ class Look:
                 self._probe_early()
                 self._take_at_their_word()
                 self._start_asking(self._tasks)
+        self._foreign = self._runner.foreign
         self._judge_answers()
 
     def _take(self, seen: Sighting) -> None:

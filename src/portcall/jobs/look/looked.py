@@ -41,6 +41,24 @@ class LostLink:
         return f"{name} lost its link {often} meanwhile, and has it again: some may not be heard"
 
 
+_MANY = 200.0
+"""Packets of other programs a second that are worth a word."""
+
+
+@dataclass(frozen=True, slots=True)
+class BusyAdapter:
+    """Other programs sent much by the adapter during a look."""
+
+    adapter: str
+    a_second: float
+
+    def __str__(self) -> str:
+        return (
+            f"other programs of this computer sent {self.a_second:.0f} packets a second by "
+            f"{self.adapter} meanwhile: what was not heard may have been drowned by them"
+        )
+
+
 @dataclass(frozen=True, slots=True)
 class Looked:
     """A look that is over, whether it was stopped, and how it was with the cable meanwhile."""
@@ -101,6 +119,9 @@ async def look(
             await end(task)
     if cable.losses:
         tell(LostLink(adapter.name, cable))
+    a_second = looking.foreign / max(loop.time() - began, 1.0)
+    if a_second > _MANY:
+        tell(BusyAdapter(adapter.name, a_second))
     if not task.cancelled():
         try:
             task.result()
