@@ -335,3 +335,24 @@ def test_a_router_that_answers_for_a_whole_subnet_is_named_and_not_asked_address
     told = remarks(router, None, Plan())
     assert len(told) == 1
     assert told[0].whole.startswith("answers ARP for 254 addresses, as a router does for others")
+
+
+def test_a_page_that_drips_takes_no_longer_than_a_talk_may():
+    def drip(connection):
+        connection.recv(1000)
+        for octet in b"HTTP/1.1 200 OK\r\n\r\n<title>" + b"x" * 1000:
+            connection.sendall(bytes((octet,)))
+            time.sleep(0.05)
+
+    port, thread, ends = served(drip)
+    script = partial(web_page.script, HERE, port, False)
+    talk = Talk(Method.WEB, (script,))
+    began = time.monotonic()
+    work = converse(
+        Runner(), LOOPBACK, {HERE: (port,)}, lambda door: talk, lambda seen: None, patience=0.5
+    )
+    assert asyncio.run(work) == {HERE}
+    thread.join(timeout=10)
+    # It was left while the page still had 40 seconds to go.
+    assert (time.monotonic() - began) / 50 < 0.5
+    assert isinstance(ends[0], OSError)

@@ -206,7 +206,8 @@ def _watch(
     names = {row.address: row.name for row in plan}
     kept: list[Fact] = []
     with ExitStack() as stack:
-        log = EchoLog(Path(log_file), names) if log_file else None
+        kept_in = Path(log_file) if log_file else _beside(plot)
+        log = EchoLog(kept_in, names) if kept_in else None
         if log is not None:
             stack.enter_context(closing(log))
         view = stack.enter_context(watch_view(rounds.adapter.name, names, as_json))
@@ -216,10 +217,28 @@ def _watch(
         _, interrupted = run_until_interrupted(watching.run)
     view.print_end()
     _record(site, watching, names)
-    _draw(plot, series_of(rounds.targets, kept), names)
+    try:
+        _draw(plot, series_of(rounds.targets, kept), names)
+    except Exception:
+        if kept_in is not None:
+            note(f"not drawn, and kept: portcall reach --from {kept_in} --plot FILE draws it")
+        raise
+    if kept_in is not None and not log_file:
+        # It is drawn: what was kept for the case that it cannot be is not wanted any more.
+        kept_in.unlink(missing_ok=True)
     if ends.until_up or ends.until_down:
         return YES if watching.has_come else INTERRUPTED if interrupted else NO
     return INTERRUPTED if interrupted else NO if watching.watch.is_lossy(accept) else YES
+
+
+def _beside(plot: Path | None) -> Path | None:
+    """Where a watch that is to be drawn keeps its echoes until it is drawn."""
+    if plot is None:
+        return None
+    number = 1
+    while (path := plot.with_name(f"{plot.stem}-echoes-{number}.csv")).exists():
+        number += 1
+    return path
 
 
 def _record(site: Site, watching: Watching, names: Mapping[IPv4Address, str]) -> None:

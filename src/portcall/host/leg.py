@@ -130,5 +130,6 @@ def _refuse_forwarding(adapter: str) -> None:
             raise NotPossibleHere(
                 f"this computer forwards packets that come in on {adapter}, and would send "
                 "the answers elsewhere; switch it off meanwhile: "
-                f"sysctl net.ipv4.conf.{adapter}.forwarding=0"
+                f"sysctl net.ipv4.conf.{adapter}.forwarding=0; and back: "
+                f"sysctl net.ipv4.conf.{adapter}.forwarding=1"
             )

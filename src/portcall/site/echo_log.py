@@ -66,9 +66,17 @@ class EchoLog:
 
     def flush(self) -> None:
         """Have what was noted on the disk. Raises NotPossibleHere."""
+        self.write(self.noted())
+
+    def noted(self) -> bytes:
+        """What was noted since the last call, to be written."""
         data = self._lines.getvalue().encode()
         self._lines.seek(0)
         self._lines.truncate()
+        return data
+
+    def write(self, data: bytes) -> None:
+        """Have this on the disk; may be called from another thread. Raises NotPossibleHere."""
         try:
             append(self._file, data)
         except OSError as error:

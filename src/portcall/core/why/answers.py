@@ -62,7 +62,7 @@ def _firewall_out(goal: Goal, evidence: str) -> Step:
         Cause.FIREWALL_OUT,
         f"This computer's own firewall does not let out what is meant for {goal.name}.",
         "look for the rule that does: nft list ruleset",
-        "or switch the firewall off while you work here",
+        f"have that rule let {goal.address} through, and nothing else",
     )
 
 
@@ -77,7 +77,7 @@ def _dropped_here(goal: Goal, here: Situation, trial: Trial) -> Step:
         Cause.FIREWALL_IN,
         f"This computer's own firewall drops the answers of {goal.name}.",
         "look for the rule that does: nft list ruleset",
-        "or switch the firewall off while you work here",
+        f"have that rule let {goal.address} through, and nothing else",
     )
 
 
@@ -103,7 +103,8 @@ def _return_filtered(goal: Goal, name: str, evidence: str) -> Step:
         Cause.RETURN_FILTERED,
         f"Answers of {goal.name} come in by {name}, where this computer does not expect them, and "
         "its reverse-path filter drops them.",
-        f"sysctl -w net.ipv4.conf.{name}.rp_filter=2",
+        f"sysctl -w net.ipv4.conf.{name}.rp_filter=2; and back: "
+        f"sysctl -w net.ipv4.conf.{name}.rp_filter=1",
         "or have the router send them back by the way they came",
     )
 
@@ -291,7 +292,8 @@ def _large_lost(goal: Goal, here: Situation, seen: EchoSeen, facts: Sequence[str
         f"Small frames to {goal.name} pass, and those of {seen.large} octets do not{passed}: "
         "pages and downloads will hang.",
         "look for a radio, tunnel or switch on the way that takes no frames of full length",
-        f"meanwhile: ip link set {here.adapter.name} mtu {seen.passed or 1000}",
+        f"meanwhile: ip link set {here.adapter.name} mtu {seen.passed or 1000}; and back: "
+        f"ip link set {here.adapter.name} mtu {here.adapter.mtu}",
         passable=True,
     )
 
@@ -403,7 +405,7 @@ def _word_of(goal: Goal, here: Situation, word: WordSeen) -> Step:
         "speaks something else.",
         (Cause.SPEAKS_OTHERWISE, Cause.DOOR_SILENT),
         "close other programs that talk to it, and type this again",
-        "restart the device if it may be",
+        "wait a minute, and type this again: a device that is busy may answer then",
     )
 
 

@@ -181,14 +181,20 @@ def judge_way_out(goal: Goal, here: Situation, wire: WireSeen) -> Step:
     route = other.leads_to(target) if other is not None else None
     overlap = other.on_subnet_of(target) if other is not None else None
     if overlap is not None:
-        why, do = f"its own address {overlap}", f"ip addr del {overlap} dev {way.adapter}"
+        why = f"its own address {overlap}"
     elif route is not None:
         why = f"the route to {route.destination}"
-        do = f"ip route del {route.destination} dev {way.adapter}"
     else:
-        why, do = "a rule or another routing table", "look for it: ip rule; ip route show table all"
+        why = "a rule or another routing table"
+    do = "look for it: ip rule; ip route show table all"
+    if adapter.on_subnet_of(target) is not None and (overlap or route):
+        # This adds one way, and takes none from whoever uses the other adapter.
+        do = (
+            f"send what is for {target} alone by {adapter.name}: ip route add {target} dev "
+            f"{adapter.name}; and back: ip route del {target} dev {adapter.name}"
+        )
     answered = ", though it answers ARP on " + adapter.name if wire.macs(target) else ""
-    lines = (do,) if kind == "adapter" else ("switch the tunnel off, or have it leave this out", do)
+    lines = (do,) if kind == "adapter" else (do, "or have the tunnel leave this subnet out")
     return broken(
         Rung.WAY_OUT,
         f"{target} leaves by the {kind} {way.adapter} ({why}), not by {adapter.name}{answered}",

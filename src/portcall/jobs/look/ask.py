@@ -44,7 +44,7 @@ from portcall.core.wire import bacnet, cip, modbus, opcua
 from portcall.host.datagrams import Datagrams
 from portcall.host.runner import End, Runner
 from portcall.host.vantage import Vantage
-from portcall.jobs.look.converse import Talk, converse
+from portcall.jobs.look.converse import PATIENCE, Talk, converse
 from portcall.jobs.look.findings import BETWEEN_BROADCASTS, Findings, Orders
 
 _BROADCAST_SECONDS = 2.8
@@ -57,6 +57,9 @@ _PACKETS_TO_EACH = 12
 """How many packets one device is sent besides attempts at its ports; a rough figure, for the time
 left.
 """
+
+_PACKETS_OF_A_TALK = 30
+"""How many packets one device is sent behind one door, at most."""
 
 _METHOD_AT = {
     cip.PORT: Method.CIP,
@@ -237,8 +240,9 @@ async def _knock(
         ports: Sequence[int], proven: Collection[IPv4Address] = ()
     ) -> Collection[IPv4Address]:
         doors = dict.fromkeys(addresses, ports)
-        at = found.device_at
-        return await converse(runner, vantage, doors, opened, found.report, proven, at)
+        patience = PATIENCE + _PACKETS_OF_A_TALK / found.pace.to_one
+        report, at = found.report, found.device_at
+        return await converse(runner, vantage, doors, opened, report, proven, at, patience)
 
     doors = _doors(found.orders)
     answered = await knock([port for port in doors if port != cip.PORT])

@@ -23,6 +23,9 @@ from portcall.host.vantage import Vantage
 
 _CONNECT_WAIT = 3.0
 
+PATIENCE = 8.0
+"""Seconds that what is said behind one door takes at most, at the usual pace."""
+
 
 @dataclass(frozen=True, slots=True)
 class Talk:
@@ -41,12 +44,14 @@ async def converse(
     report: Callable[[Sighting], None],
     proven: Collection[IPv4Address] = (),
     device_at: Callable[[IPv4Address], Hashable] = itself,
+    patience: float = PATIENCE,
 ) -> Collection[IPv4Address]:
     """Try ports of devices, and talk behind those that open; gives who answered at all.
 
     ``opened`` says what to talk about behind a door. An error on the way ends that talk. ``proven``
-    are addresses that are known to answer. ``device_at`` tells which
-    device is at an address: one device has one connection at a time, however many addresses it has.
+    are addresses that are known to answer. ``device_at`` tells which device is at an address: one
+    device has one connection at a time, however many addresses it has. What is said behind one door
+    takes ``patience`` seconds at most.
     """
     knocking = DoorKnock(doors, proven, device_at)
     with runner.using(Doors(vantage)) as medium:
@@ -57,7 +62,7 @@ async def converse(
                     medium.give_up(knock.door)
                 elif knock.state is DoorState.OPEN:
                     talk = opened(knock.door)
-                    work = _talk(runner, vantage, medium, knock.door, talk, report)
+                    work = _talk(runner, vantage, medium, knock.door, talk, report, patience)
                     talks.create_task(work)
 
             await runner.run(knocking, medium, settled)
@@ -71,16 +76,22 @@ async def _talk(
     door: Endpoint,
     talk: Talk,
     report: Callable[[Sighting], None],
+    patience: float,
 ) -> None:
-    """Ask behind an open door, and close it properly; then where its page sends on to."""
+    """Ask behind an open door, and close it properly; then where its page sends on to.
+
+    All of it takes ``patience`` seconds at most: what drips an octet at a time never ends.
+    """
     onward: list[Onward] = []
     try:
-        with suppress(OSError, TimeoutError):
-            await _ask(runner, medium.stream(door), door, talk, report, onward.append)
-        for _ in range(MOST_HOPS):
-            if not onward:
-                break
-            onward = await _follow(runner, vantage, door.address, onward.pop(), report)
+        with suppress(TimeoutError):
+            async with asyncio.timeout(patience):
+                with suppress(OSError, TimeoutError):
+                    await _ask(runner, medium.stream(door), door, talk, report, onward.append)
+                for _ in range(MOST_HOPS):
+                    if not onward:
+                        break
+                    onward = await _follow(runner, vantage, door.address, onward.pop(), report)
         for unfollowed in onward:
             report(_otherwise(door.address, unfollowed))
     finally:

@@ -66,7 +66,8 @@ def draw(path: Path, series: Sequence[Series], names: Mapping[IPv4Address, str])
         _draw_times(times, each, named(each.target), row == len(chosen) - 1)
         _draw_distribution(figure.add_subplot(grid[row, 1], sharey=times), each)
     figure.suptitle("Round-trip times, and what was lost", x=0.01, ha="left", color=_DARK)
-    figure.supxlabel(caption, x=0.01, ha="left", fontsize=10, color=_DARK)
+    # A dollar sign in a name is no formula.
+    figure.supxlabel(caption, x=0.01, ha="left", fontsize=10, color=_DARK, parse_math=False)
     try:
         figure.savefig(path, dpi=100)
     except OSError as error:
@@ -108,6 +109,7 @@ def _draw_times(axes: Any, series: Series, name: str, is_last: bool) -> None:
         loc="left",
         fontsize=10,
         color=_DARK,
+        parse_math=False,
     )
     axes.set_ylabel("ms")
     axes.grid(True, which="major", axis="both", color=_GREY, alpha=0.3, linewidth=0.6)

@@ -131,7 +131,7 @@ class Watching:
             explaining = asyncio.ensure_future(self._explain(runner, cable))
             try:
                 while not (stop.is_set() or ended.is_set() or asking.done()):
-                    self._look_after(cable)
+                    await self._look_after(cable)
                     lasts = self.ends.lasts
                     if lasts is not None and monotonic() >= self.began + lasts:
                         break
@@ -176,7 +176,7 @@ class Watching:
                 if self.watch.targets[silent[address]].is_up is False:
                     self.tell(Reason(silent[address], sentence))
 
-    def _look_after(self, cable: Cable) -> None:
+    async def _look_after(self, cable: Cable) -> None:
         """Tell of the cable, and have what was noted on the disk every second."""
         name = self.rounds.adapter.name
         if cable.losses != self._losses and self.has_link:
@@ -189,4 +189,5 @@ class Watching:
             self.tell(LinkChange(name, cable.has_link, cable.is_there))
         if self.log is not None and monotonic() >= self._flushed + _FLUSH:
             self._flushed = monotonic()
-            self.log.flush()
+            # A disk that is slow must not keep echoes from being timed.
+            await asyncio.to_thread(self.log.write, self.log.noted())
