@@ -31,7 +31,7 @@ from portcall.core.assign.client import DhcpClient
 from portcall.core.assign.event import EventKind
 from portcall.core.assign.lookout import ASK_AGAIN, Lookout
 from portcall.core.assign.reply import BOOTP_ROOM, Replies
-from portcall.core.assign.server import CLEAR_HOLDS, AddressServer
+from portcall.core.assign.server import CLEAR_HOLDS, CLEAR_WAIT, LATE, AddressServer
 from portcall.core.assign.strangers import MOST_STRANGERS, Strangers
 from portcall.core.assign.temporary import TEMPORARY_SECONDS, Lent, Pool, check_range
 from portcall.core.circuit import circuit_words, parse_circuit
@@ -636,3 +636,29 @@ def test_what_a_device_calls_itself_makes_it_no_near_miss():
     event = server.facts[-1]
     assert (event.kind, event.near) == (EventKind.IGNORED, ())
     assert "in the plan (02)" in event.detail
+
+
+def test_an_address_that_somebody_answers_for_late_is_not_given():
+    address = PLAN.devices[0].address
+    wire, server = serving(held={address: STRANGER})
+    for _ in range(3):
+        wire.say(ask(FAN, DISCOVER))
+        wire.pass_time(CLEAR_WAIT * 2)
+        assert server.facts[-1].kind is EventKind.REFUSED
+        assert f"{STRANGER} already has {address}; not given" in server.facts[-1].detail
+        assert answers(server) == []
+        # It is asked for all the same; the answer comes long after the request has had its own.
+        assert address in map(arp_for, server.packets)
+        wire.pass_time(LATE * 0.8)
+        said = arp.Arp(arp.Operation.REPLY, STRANGER, address, OWN, ME.ip)
+        wire.say(Frame(OWN + STRANGER + b"\x08\x06" + arp.encode(said)))
+    # Who was there has gone: after a while the address is given.
+    for _ in range(2):
+        wire.say(ask(FAN, DISCOVER))
+        wire.pass_time(LATE + CLEAR_WAIT)
+    assert server.facts[-1].kind is EventKind.OFFERED
+
+
+def arp_for(packet):
+    frame = ethernet.parse(packet.data)
+    return arp.parse(frame.payload).target_address if frame.ethertype == 0x0806 else None

@@ -31,7 +31,7 @@ from portcall.core.plan.rows import Plan
 from portcall.core.plan.targets import with_group
 from portcall.core.trouble import BadInput
 from portcall.core.wire.dhcp import INFINITE
-from portcall.jobs.assign.assignment import Assignment, Options, network_to_lend, other_servers
+from portcall.jobs.assign.assignment import Assignment, Options, looked_before, network_to_lend
 from portcall.jobs.assign.rows import Served, in_reach, rows_to_serve
 from portcall.jobs.workstation.visit import visit
 from portcall.site.folder import PlanState, Site, this_site
@@ -160,7 +160,7 @@ def _assign(
     as_json: bool,
 ) -> int:
     """Look for other servers, serve, and show it meanwhile."""
-    known = run(other_servers(served, options, note))
+    before = run(looked_before(served, plan, options, note))
 
     def tell(event: object) -> None:
         assert isinstance(event, Event)
@@ -176,7 +176,7 @@ def _assign(
     count = len(plan.devices)
     devices = counted(count, "device")
     with view.open(f"serving {devices} on {served.adapter.name}"):
-        work = partial(assignment.run, known)
+        work = partial(assignment.run, before)
         _, interrupted = run_until_interrupted(questions.asking(work) if questions else work)
     view.summary(assignment.malformed)
     if interrupted:

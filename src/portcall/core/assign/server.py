@@ -28,7 +28,7 @@ given is reported before the answer leaves, so that a record can be on the disk 
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from heapq import heappop, heappush
 from ipaddress import IPv4Address, IPv4Interface
@@ -54,6 +54,11 @@ CLEAR_WAIT = 0.3
 
 Old BOOTP clients repeat a request after one second at the earliest, so the first request is the one
 that is answered.
+"""
+
+LATE = 3.5
+"""Seconds within which a slow holder of an address answers: radios and sleeping devices take up to
+three. Who was heard to have an address has it until a question has had no answer for so long.
 """
 
 CLEAR_HOLDS = 30.0
@@ -87,6 +92,19 @@ class _Clearing:
 
 
 @dataclass(slots=True, eq=False)
+class _Holder:
+    """Somebody else who has a planned address: when it was heard, and asked last."""
+
+    mac: Mac
+    heard: float
+    asked: float | None = None
+
+    def is_gone(self, now: float) -> bool:
+        """Whether it has had time to answer the last question, and has not."""
+        return self.asked is not None and self.heard < self.asked <= now - LATE
+
+
+@dataclass(slots=True, eq=False)
 class _Watch:
     """An address that a device was given, or should have, until the device answers there."""
 
@@ -114,6 +132,7 @@ class AddressServer(Conversation[Frame, Event]):
         pool: Pool | None = None,
         others: Plan = NO_PLAN,
         pace: float = TO_ALL,
+        held: Mapping[IPv4Address, Mac] | None = None,
     ) -> None:
         self._own_mac = replies.own_mac
         self._own = tuple(own)
@@ -128,6 +147,8 @@ class AddressServer(Conversation[Frame, Event]):
         self._resting: dict[IPv4Address, float] = {}
         self._watches: dict[IPv4Address, _Watch] = {}
         self._given: dict[IPv4Address, Mac] = {}
+        self._held_at_first = dict(held or {})
+        self._held: dict[IPv4Address, _Holder] = {}
         self._voices = Voices()
         self._alarms: list[tuple[float, int, _Clearing | _Watch]] = []
         self._alarm_number = 0
@@ -144,6 +165,7 @@ class AddressServer(Conversation[Frame, Event]):
 
     def begin(self, now: float) -> Actions[Frame, Event]:
         """Ask which devices have their address already."""
+        self._held = {at: _Holder(mac, now) for at, mac in self._held_at_first.items()}
         self._look_for(self._plan, now)
         yield from self.woke(now)
 
@@ -309,6 +331,17 @@ class AddressServer(Conversation[Frame, Event]):
             # A device that renews already has the address; a probe would find the device itself.
             yield from self._give(terms, request, own, now)
             return
+        holder = self._held.get(terms.address)
+        if holder is not None and holder.is_gone(now):
+            del self._held[terms.address]
+        elif holder is not None and holder.mac != request.mac:
+            detail = f"{holder.mac} already has {terms.address}; not given"
+            yield self._event(EventKind.REFUSED, request, terms, detail)
+            if holder.asked is None or holder.heard >= holder.asked:
+                # Whether it still has it is known by a later request.
+                holder.asked = now
+                yield self._ask_for(terms.address, request, own, UNSPECIFIED)
+            return
         waiting = self._clearing.get(terms.address)
         if waiting is not None:
             if waiting.request.mac == request.mac:
@@ -342,7 +375,7 @@ class AddressServer(Conversation[Frame, Event]):
         self._wake(watch, now + WATCH_AFTER)
 
     def _forget(self, address: IPv4Address) -> None:
-        for table in (self._clearing, self._clear, self._watches, self._given):
+        for table in (self._clearing, self._clear, self._watches, self._given, self._held):
             table.pop(address, None)
 
     # Who has an address.
@@ -369,6 +402,8 @@ class AddressServer(Conversation[Frame, Event]):
 
     def _claimed(self, address: IPv4Address, mac: Mac | None, now: float) -> Actions[Frame, Event]:
         """Somebody has an address; ``mac`` None where a relay agent hides who."""
+        if mac is not None and mac != self._own_mac and address in self._planned:
+            self._note_holder(address, mac, now)
         clearing, watch = self._clearing.get(address), self._watches.get(address)
         if (clearing is None and watch is None) or mac == self._own_mac:
             return
@@ -396,6 +431,19 @@ class AddressServer(Conversation[Frame, Event]):
             del self._watches[address]
             detail = f"{mac} answers at {address}, which {watch.mac} was given"
             yield self._event(EventKind.NOTICE, watch.request, watch.terms, detail)
+
+    def _note_holder(self, address: IPv4Address, mac: Mac, now: float) -> None:
+        """Remember who has a planned address, unless it is who should have it."""
+        row = self._plan.by_address(address)
+        known = self._by_mac.get(mac)
+        if (known is not None and known.address == address) or self._given.get(address) == mac:
+            self._held.pop(address, None)
+        elif row is not None and row.mac is not None:
+            holder = self._held.get(address)
+            if holder is None or holder.mac != mac:
+                self._held[address] = _Holder(mac, now)
+            else:
+                holder.heard = now
 
     # Terms, and from where they are given.
 

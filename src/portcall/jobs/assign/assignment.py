@@ -12,19 +12,18 @@ from ipaddress import IPv4Network
 from portcall.core.address import AddressRange, Mac
 from portcall.core.assign.board import Board
 from portcall.core.assign.event import Event, EventKind
-from portcall.core.assign.lookout import LONGEST, Offer
+from portcall.core.assign.lookout import Offer
 from portcall.core.assign.reply import Replies
 from portcall.core.assign.server import AddressServer
 from portcall.core.assign.temporary import TEMPORARY_SECONDS, Lent, Pool, check_range
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.trouble import NotPossibleHere, Trouble
-from portcall.host.privilege import Privilege, require
+from portcall.jobs.assign.before import Before, look_before
 from portcall.jobs.assign.keeper import Keeper
 from portcall.jobs.assign.rows import Served
 from portcall.jobs.assign.serve import Service, serving, watch_link
 from portcall.jobs.telling import Tell
 from portcall.jobs.together import end, together
-from portcall.jobs.workstation.lease import offers
 from portcall.site.folder import PlanState
 from portcall.site.logbook.assigned import AssignedLog
 from portcall.site.logbook.settings import SettingsLog
@@ -54,16 +53,6 @@ class Options:
 
 
 @dataclass(frozen=True, slots=True)
-class LookingOut:
-    """It is being asked whether somebody serves here already; nobody is served meanwhile."""
-
-    adapter: str
-
-    def __str__(self) -> str:
-        return f"asking on {self.adapter} whether another DHCP server is here, {LONGEST:g} s …"
-
-
-@dataclass(frozen=True, slots=True)
 class OtherServer:
     """Another DHCP server answers here, and the assignment goes on beside it."""
 
@@ -80,22 +69,20 @@ def network_to_lend(served: Served, span: AddressRange) -> IPv4Network:
     return check_range(span, [each.network for each in own], taken)
 
 
-async def other_servers(served: Served, options: Options, tell: Tell) -> tuple[Offer, ...]:
-    """The DHCP servers that are here already.
+async def looked_before(served: Served, plan: Plan, options: Options, tell: Tell) -> Before:
+    """What there is to know before serving rows.
 
-    Raises NotPossibleHere when there is one, and the assignment is not to go ``alongside`` it.
+    Raises NotPossibleHere when there is another DHCP server, and the assignment is not to go
+    ``alongside`` it.
     """
-    require(Privilege.NET_RAW, Privilege.NET_BIND_SERVICE)
-    own = [each.ip for each in served.adapter.interfaces]
-    tell(LookingOut(served.adapter.name))
-    known = await offers(served.adapter, secrets.randbits(32), own)
-    for offer in known:
+    before = await look_before(served.adapter, served.site, plan, tell)
+    for offer in before.servers:
         other = OtherServer(offer)
         if not options.alongside:
             does = f"it offers {offer.address}" if offer.address else "it answers others"
             raise NotPossibleHere(f"{other}; {does}. Unplug it, or serve --alongside it")
         tell(other)
-    return known
+    return before
 
 
 class Assignment:
@@ -132,26 +119,26 @@ class Assignment:
         lost = self._options.keep and not self.board.all_kept
         return not (self.board.missing or lost)
 
-    async def run(self, known: tuple[Offer, ...], interrupt: asyncio.Event) -> None:
+    async def run(self, before: Before, interrupt: asyncio.Event) -> None:
         """Serve until it is over, or ``interrupt`` is set. Raises NotPossibleHere.
 
-        ``known`` are the other servers that were told of. What ``tell`` raises ends the assignment
-        at once, and is raised here.
+        ``before`` is what was seen before serving, and told. What ``tell`` raises ends the
+        assignment at once, and is raised here.
         """
         adapter = self._served.adapter
         loop = asyncio.get_running_loop()
         if self._options.seconds is not None:
             loop.call_later(self._options.seconds, self._stop.set)
         with closing(AssignedLog(self._served.site.folder, adapter.name)) as self._log:
-            server = self._server()
+            server = self._server(before)
             with serving(adapter, server, self._report) as self._service:
-                self._service.look_out(secrets.randbits(32), known)
+                self._service.look_out(secrets.randbits(32), before.servers)
                 await self._serve(interrupt)
             self.malformed = server.malformed
         if self._trouble is not None:
             raise self._trouble
 
-    def _server(self) -> AddressServer:
+    def _server(self, before: Before) -> AddressServer:
         served, options = self._served, self._options
         assert served.adapter.mac is not None
         return AddressServer(
@@ -162,6 +149,7 @@ class Assignment:
             self._pool(),
             served.others(self._plan),
             served.site.pace.to_all,
+            before.held,
         )
 
     def _pool(self) -> Pool | None:

@@ -25,7 +25,8 @@ from portcall.core.setting.job import Job, Outcome
 from portcall.core.swap.candidates import Candidate, in_the_way, own_words, unlike
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.verify.judgement import Judgement, Verdict
-from portcall.jobs.assign.assignment import Assignment, Options, other_servers
+from portcall.jobs.assign.assignment import Assignment, Options, looked_before
+from portcall.jobs.assign.before import Before
 from portcall.jobs.assign.rows import Served, in_reach, rows_to_serve
 from portcall.jobs.look.locate import Located
 from portcall.jobs.setting.keep import keep
@@ -145,7 +146,7 @@ def _serve(
     assignment = Assignment(served, plan, options, tell)
 
     async def work(interrupt: asyncio.Event) -> None:
-        await assignment.run((), interrupt)
+        await assignment.run(Before(), interrupt)
 
     if until(work):
         return None
@@ -174,7 +175,7 @@ async def _keep(adapter: Adapter, job: Job, remember: Callable[..., None]) -> Ou
 def _refuse_beside(around: Around, served: Served, options: Options, tell: Tell) -> None:
     """Raise NotPossibleHere where another DHCP server is, unless it is to serve alongside."""
     if not around.asked_for_servers:
-        asyncio.run(other_servers(served, options, tell))
+        asyncio.run(looked_before(served, Plan(), options, tell))
         return
     for server in around.servers:
         at = ", ".join(str(address) for address in server.addresses) or str(server.mac)
