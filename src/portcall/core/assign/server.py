@@ -101,7 +101,7 @@ class _Holder:
 
     def is_gone(self, now: float) -> bool:
         """Whether it has had time to answer the last question, and has not."""
-        return self.asked is not None and self.heard < self.asked <= now - LATE
+        return self.asked is not None and self.heard <= self.asked <= now - LATE
 
 
 @dataclass(slots=True, eq=False)
@@ -337,7 +337,7 @@ class AddressServer(Conversation[Frame, Event]):
         elif holder is not None and holder.mac != request.mac:
             detail = f"{holder.mac} already has {terms.address}; not given"
             yield self._event(EventKind.REFUSED, request, terms, detail)
-            if holder.asked is None or holder.heard >= holder.asked:
+            if holder.asked is None or holder.heard > holder.asked:
                 # Whether it still has it is known by a later request.
                 holder.asked = now
                 yield self._ask_for(terms.address, request, own, UNSPECIFIED)
