@@ -80,6 +80,25 @@ def test_an_older_firmware_is_said_and_the_serial_number_is_the_new_ones(night):
 
 
 @pytest.mark.long
+def test_another_product_is_refused_and_neither_kept_nor_planned_without_a_plain_yes(night):
+    night.run("portcall plant unplug belt-drive")
+    night.run("portcall plant plug new-fan-drive --wire plant")
+    before = night.run("cat plan.csv").out
+    refused = night.run("portcall swap belt-drive --yes --json")
+    assert (refused.code, refused.json["swapped"], refused.json["kept"]) == (1, False, False)
+    (finding,) = refused.json["findings"]
+    assert "its product is Gale 7 drive, 4 kW; its predecessor's was Gale 9 drive, 11 kW" in finding
+    assert night.run("cat plan.csv").out == before
+    assert "new-fan-drive" not in night.run("cat settings.jsonl").out
+    line = re.search(r"portcall swap belt-drive .*--other-product", finding)[0]
+    taken = night.run(f"{line} --yes --json")
+    assert (taken.json["swapped"], taken.json["kept"]) == (True, True), taken.err
+    # What is planned is still the other product, and verify says so; no firmware is compared.
+    assert taken.json["verdict"] == "differs"
+    assert not any("firmware is" in each for each in taken.json["unlike"])
+
+
+@pytest.mark.long
 def test_a_panel_that_nothing_can_tell_to_hold_its_address_is_said_to_be_so(night):
     replace(night, "panel")
     ended = night.run("portcall swap panel --yes")

@@ -253,6 +253,56 @@ def test_the_last_known_state_of_a_row_is_what_its_entries_say_in_turn():
     assert after[0] == (State.KEPT, False)
 
 
+RIGHT = {
+    "rows": [
+        judged("fan", FAN, "10.61.20.21", "right"),
+        judged("pump", PUMP, "10.61.20.22", "right"),
+    ],
+    "unplanned": [],
+}
+
+
+@pytest.mark.parametrize(
+    ("kind", "body", "words", "line"),
+    [
+        (Kind.POWER_CYCLE, {"verdict": "asking"}, "lost its address", "verify --power-cycle fan"),
+        (Kind.POWER_CYCLE, {"verdict": "missing"}, "lost its address", "verify --power-cycle fan"),
+        (Kind.ASSIGNED, {"event": "assigned"}, "nothing shows that it holds it", "keep fan"),
+        (Kind.SETTING, {"step": "not done"}, "did not succeed", "verify --power-cycle fan"),
+    ],
+)
+def test_what_is_right_now_and_is_not_held_is_open_until_it_is_proven(kind, body, words, line):
+    """A paper that says "nothing is open" is signed."""
+    verified = entry(Kind.VERIFICATION, 9, RIGHT)
+    assert standing(PLAN, [verified]).is_done
+    kept = entry(Kind.SETTING, 1, {"step": "done"}, name="fan", mac=FAN)
+    happened = entry(kind, 2, body, name="fan", mac=FAN, address="10.61.20.21")
+    earlier = [kept] if kind is Kind.POWER_CYCLE else []
+    found = standing(PLAN, [*earlier, happened, verified])
+    fan, _ = found.rows
+    assert (fan.is_right, fan.is_done, found.is_done, found.right) == (True, False, False, 2)
+    assert words in fan.open_because
+    assert fan.next_line == f"portcall {line}"
+    # No older time stands beside a newer failure.
+    assert (fan.kept, fan.proved) == (None, None)
+    proved = entry(Kind.POWER_CYCLE, 10, {"verdict": "kept"}, name="fan", mac=FAN)
+    assert standing(PLAN, [*earlier, happened, verified, proved]).rows[0].open_because == ""
+
+
+def test_who_is_not_planned_and_what_is_planned_otherwise_since_is_open():
+    stranger = {"mac": "02-00-00-00-00-01", "addresses": ["10.61.20.99"]}
+    verified = entry(Kind.VERIFICATION, 1, {**RIGHT, "unplanned": [stranger]})
+    found = standing(PLAN, [verified])
+    assert (found.is_done, found.unplanned) == (False, ("02-00-00-00-00-01 at 10.61.20.99",))
+    assert standing(PLAN, [verified, entry(Kind.VERIFICATION, 2, RIGHT)]).is_done
+    for was, now, done in (
+        ({"mask": "24"}, {"mask": "16"}, False),
+        ({"note": "x"}, {"note": "y"}, True),
+    ):
+        change = entry(Kind.PLAN, 2, {"was": was, "is": now}, name="fan", mac=FAN)
+        assert standing(PLAN, [entry(Kind.VERIFICATION, 1, RIGHT), change]).is_done is done
+
+
 def test_what_was_judged_of_another_mac_or_address_says_nothing_now():
     rows = [
         judged("fan", PUMP, "10.61.20.21", "right"),

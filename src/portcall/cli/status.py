@@ -22,12 +22,14 @@ from portcall.cli.table import (
     print_rows,
     wide_option,
 )
+from portcall.core.counted import counted, named
 from portcall.core.record.standing import RowStanding, Standing, State
 from portcall.core.trouble import BadInput
 from portcall.jobs.record.reading import how_far
 from portcall.site.folder import this_site
 from portcall.site.spreadsheet import csv_text
 
+_MOST_NAMED = 4
 _TONES = {
     State.RIGHT: Tone.DONE,
     State.WRONG: Tone.BROKEN,
@@ -43,7 +45,9 @@ def status_command(as_csv: bool, wide: bool, as_json: bool) -> int:
     """Say how far the site is, from its logbook; nothing is sent.
 
     Each planned device with what was last known of it, and how old that is. Ends with 0 when every
-    one is verified right, and nothing was done to it since.
+    one is verified right, nothing was done to it since, and nothing else is open: a power cycle
+    that it did not stand, an address that it was given and does not hold, devices on the wire that
+    nobody planned.
 
     \b
     portcall status
@@ -63,7 +67,7 @@ def status_command(as_csv: bool, wide: bool, as_json: bool) -> int:
         click.echo(csv_text(rows, ",", mark=False).decode(), nl=False)
     else:
         _print(found, now, wide)
-    return YES if found.right == len(found.rows) else NO
+    return YES if found.is_done else NO
 
 
 def _print(found: Standing, now: datetime, wide: bool) -> None:
@@ -77,7 +81,12 @@ def _print(found: Standing, now: datetime, wide: bool) -> None:
     whole = f"{found.right} of {len(found.rows)} verified right"
     groups = [f"{name} {right} of {count}" for name, (right, count) in found.groups.items() if name]
     told = f"{whole}; {', '.join(groups)}" if groups else whole
-    print_lines([Remark(told, Tone.DONE if found.right == len(found.rows) else Tone.TO_DO)])
+    lines = [Remark(told, Tone.DONE if found.is_done else Tone.TO_DO)]
+    if found.unplanned:
+        strangers = counted(len(found.unplanned), "device")
+        shown = named(found.unplanned, _MOST_NAMED)
+        lines.append(Remark(f"on the wire and not in the plan: {strangers}: {shown}", Tone.TO_DO))
+    print_lines(lines)
 
 
 def _cells(each: RowStanding, now: datetime) -> Sequence[Text]:
@@ -94,9 +103,11 @@ def _cells(each: RowStanding, now: datetime) -> Sequence[Text]:
 
 def _below(each: RowStanding) -> Sequence[Remark]:
     """What is wrong with a row, and what to type next for it."""
-    told = ": ".join(part for part in (each.detail, each.next_line) if part)
-    tone = Tone.BROKEN if each.state is State.WRONG else Tone.INFORMATION
-    return [Remark(told, tone)] if told and not each.is_right else ()
+    because = each.open_because if each.is_right else each.detail
+    told = ": ".join(part for part in (because, each.next_line) if part)
+    tone = Tone.TO_DO if each.is_right else Tone.INFORMATION
+    tone = Tone.BROKEN if each.state is State.WRONG else tone
+    return [Remark(told, tone)] if told and not each.is_done else ()
 
 
 def _age(at: datetime | None, now: datetime) -> str | None:
@@ -135,11 +146,13 @@ def _document(found: Standing) -> dict[str, object]:
                 "kept": _text(each.kept) or None,
                 "proved": _text(each.proved) or None,
                 "is_right": each.is_right,
+                "open": (each.open_because or None) if each.is_right else None,
                 "detail": each.detail or None,
                 "next": each.next_line or None,
             }
             for each in found.rows
         ],
         "right": found.right,
+        "unplanned": list(found.unplanned),
         "groups": {name: {"right": r, "rows": n} for name, (r, n) in found.groups.items() if name},
     }

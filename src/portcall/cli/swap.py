@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import asyncio
 import sys
-from collections.abc import Callable, Coroutine
+from collections.abc import Callable, Coroutine, Sequence
+from functools import partial
 from typing import Any
 
 import click
@@ -60,6 +61,7 @@ BY_HAND = 120.0
 )
 @click.option("--yes", is_flag=True, help="Take the one that is found without asking.")
 @click.option("--force", is_flag=True, help="Set a device even when it is controlling something.")
+@click.option("--other-product", is_flag=True, help="Take it although it is another product.")
 @click.option("--alongside", is_flag=True, help="Serve although another DHCP server is here.")
 @adapter_option
 @capture_option
@@ -70,6 +72,7 @@ def swap_command(
     wait: float,
     yes: bool,
     force: bool,
+    other_product: bool,
     alongside: bool,
     adapter_name: str | None,
     capture: str | None,
@@ -116,7 +119,13 @@ def swap_command(
         plan,
         around,
         new,
-        HowToSwap(max(wait, BY_HAND), force=force, alongside=alongside),
+        HowToSwap(
+            max(wait, BY_HAND),
+            force,
+            alongside,
+            partial(_may_be_other, other_product, asks),
+            partial(_may_stay_open, asks),
+        ),
         tell_swap,
         _until,
     )
@@ -180,6 +189,35 @@ def _confirmed(around: Around, new: Candidate) -> Candidate | None:
     question = f"Enter makes it {row.name}, {row.interface}; n: nothing is done"
     said: str = click.prompt(question, default="", show_default=False, err=True)
     return new if said.strip() == "" else None
+
+
+def _may_be_other(may: bool, asks: bool, differs: Sequence[str]) -> bool:
+    """Whether another product may take the place: said by an option, or by a person, in full."""
+    for sentence in differs:
+        note(f"another product: {sentence}")
+    if may or not asks:
+        return may
+    said: str = click.prompt(
+        "it may be the wrong device; yes puts it in all the same, anything else ends this",
+        default="",
+        show_default=False,
+        err=True,
+    )
+    return said.strip().casefold() == "yes"
+
+
+def _may_stay_open(asks: bool, findings: Sequence[str]) -> bool:
+    """Whether a device that does not hold its address may be the planned one."""
+    note(f"it does not hold its address when the power goes: {'; '.join(findings)}")
+    if not asks:
+        return True
+    said: str = click.prompt(
+        "Enter writes it into the plan, and this stays open; n: the plan stays as it is",
+        default="",
+        show_default=False,
+        err=True,
+    )
+    return said.strip() == ""
 
 
 def _refused(around: Around, adapter: Adapter, site: Site, plan: Plan, as_json: bool) -> int:

@@ -30,6 +30,8 @@ class State(StrEnum):
 
 
 _LONGEST = 400
+_LOST = ("asking", "elsewhere", "missing")
+"""Verdicts of a power cycle after which the device does not hold its address."""
 _LINE = ": portcall "
 """Before the line to type, at the end of a finding."""
 
@@ -55,6 +57,13 @@ class RowStanding:
     kept: datetime | None = None
     proved: datetime | None = None
     is_right: bool = False
+    given: datetime | None = None
+    """When it was given its address by an assignment, if nothing has shown since that it holds it.
+    """
+    lost: datetime | None = None
+    """When a power cycle showed that it does not hold its address, if nothing was done since."""
+    not_set: bool = False
+    """Whether setting it did not succeed, when that was tried last."""
     advised: str = ""
     """The line that its last verification said to type."""
     source: str = ""
@@ -68,11 +77,33 @@ class RowStanding:
         self.source = entry.uid
 
     @property
+    def open_because(self) -> str:
+        """Why it is not done although it was verified right, in a sentence; or nothing."""
+        if self.lost is not None:
+            return "it lost its address at a power cycle"
+        if self.kept is not None or self.proved is not None:
+            return ""
+        if self.not_set:
+            return "setting it did not succeed, and nothing shows that it holds its address"
+        if self.given is not None:
+            return "it was given its address, and nothing shows that it holds it"
+        return ""
+
+    @property
+    def is_done(self) -> bool:
+        """Whether it is right, and nothing is known that would change that."""
+        return self.is_right and not self.open_because
+
+    @property
     def next_line(self) -> str:
         """What to type next for it, or nothing."""
         name = self.row.name
-        if self.is_right:
+        if self.is_done:
             return ""
+        if self.is_right:
+            # What cannot be told to hold its address may hold it all the same, set by hand.
+            unable = self.not_set or self.lost is not None
+            return f"portcall {'verify --power-cycle' if unable else 'keep'} {name}"
         if self.row.mac is None:
             return f"portcall plan set {name} mac=MAC"
         if self.advised:
@@ -88,6 +119,13 @@ class Standing:
 
     rows: tuple[RowStanding, ...]
     groups: Mapping[str, tuple[int, int]] = field(default_factory=dict)
+    unplanned: tuple[str, ...] = ()
+    """Who was on the wire in the last verification of the whole plan and is not in the plan."""
+
+    @property
+    def is_done(self) -> bool:
+        """Whether nothing is open, of any row or beside them."""
+        return all(each.is_done for each in self.rows) and not self.unplanned
 
     @property
     def right(self) -> int:
@@ -99,8 +137,13 @@ def standing(plan: Plan, entries: Iterable[tuple[Entry, Mapping[str, Any]]]) -> 
     """Fold entries, the oldest first, into the rows of the plan."""
     rows = {row.name: RowStanding(row) for row in plan}
     by_mac = {str(row.mac): rows[row.name] for row in plan if row.mac is not None}
+    unplanned: tuple[str, ...] = ()
     for entry, body in entries:
-        if entry.kind is Kind.LOOK:
+        if entry.kind is Kind.VERIFICATION and len(list(documents(body.get("rows")))) >= len(rows):
+            unplanned = tuple(_named(each) for each in documents(body.get("unplanned")))
+        if entry.kind is Kind.PLAN:
+            _planned_otherwise(entry, body, rows.get(entry.name))
+        elif entry.kind is Kind.LOOK:
             _seen(entry, body, by_mac)
         elif entry.kind is Kind.VERIFICATION:
             _seen(entry, body, by_mac)
@@ -111,7 +154,30 @@ def standing(plan: Plan, entries: Iterable[tuple[Entry, Mapping[str, Any]]]) -> 
     for each in rows.values():
         right, count = groups.get(each.row.group, (0, 0))
         groups[each.row.group] = (right + each.is_right, count + 1)
-    return Standing(tuple(rows.values()), groups)
+    return Standing(tuple(rows.values()), groups, unplanned)
+
+
+def _named(device: Mapping[str, Any]) -> str:
+    """A device that is not planned, by its MAC and where it is."""
+    addresses = device.get("addresses")
+    at = ", ".join(map(str, addresses)) if isinstance(addresses, list) else ""
+    mac = str(device.get("mac") or "a device")
+    return printable(f"{mac} at {at}" if at else mac)
+
+
+_JUDGED = ("mask", "gateway", "maker", "product", "serial", "firmware")
+"""Columns of the plan that a verification judges, besides who is where."""
+
+
+def _planned_otherwise(entry: Entry, body: Mapping[str, Any], known: RowStanding | None) -> None:
+    """What is planned otherwise since it was verified is not verified."""
+    was, now = body.get("was"), body.get("is")
+    if known is None or not known.is_right or not (isinstance(was, dict) and isinstance(now, dict)):
+        return
+    changed = [column for column in _JUDGED if was.get(column) != now.get(column)]
+    if changed:
+        known.is_right = False
+        known.now(State.SEEN, entry, f"its {' and '.join(changed)} is planned otherwise since")
 
 
 def _seen(entry: Entry, body: Mapping[str, Any], by_mac: Mapping[str, RowStanding]) -> None:
@@ -171,17 +237,25 @@ def _done(entry: Entry, body: Mapping[str, Any], known: RowStanding | None) -> N
     if known is None or entry.mac != str(known.row.mac):
         return
     if entry.kind is Kind.POWER_CYCLE and body.get("verdict") == "kept":
-        known.proved = entry.at
+        known.proved, known.lost, known.given, known.not_set = entry.at, None, None, False
         known.now(State.PROVED, entry, entry.address)
+    elif entry.kind is Kind.POWER_CYCLE and body.get("verdict") in _LOST:
+        known.kept = known.proved = None
+        known.lost, known.is_right = entry.at, False
+        known.now(State.WRONG, entry, "it lost its address at a power cycle")
     elif entry.kind is Kind.SWAP and body.get("verdict") == "right":
         known.verified, known.judged_by, known.is_right = entry.at, entry.uid, True
         known.now(State.RIGHT, entry)
     elif entry.kind is Kind.ASSIGNED and body.get("event") in ("assigned", "answering"):
         known.is_right = False
+        if body.get("event") == "assigned":
+            known.given, known.kept, known.proved = entry.at, None, None
         known.now(State.GIVEN, entry, entry.address)
     elif entry.kind is Kind.SETTING and body.get("step") == "done":
         known.is_right = False
         _set(entry, printable(str(body.get("settings"))), known)
+    elif entry.kind is Kind.SETTING and body.get("step") == "not done":
+        known.not_set = True
 
 
 def _set(entry: Entry, settings: str, known: RowStanding) -> None:
@@ -190,8 +264,8 @@ def _set(entry: Entry, settings: str, known: RowStanding) -> None:
         known.kept = None
         known.now(State.SEEN, entry, "without an address")
     elif asks_again(settings):
-        known.kept = None
+        known.kept, known.given = None, entry.at
         known.now(State.GIVEN, entry, f"{settings}, and asks again")
     else:
-        known.kept = entry.at
+        known.kept, known.lost, known.given, known.not_set = entry.at, None, None, False
         known.now(State.KEPT, entry, entry.address)

@@ -15,7 +15,7 @@ from portcall.core.plan.changing import cells_of
 from portcall.core.plan.rows import Plan
 from portcall.core.printable import printable
 from portcall.core.record.entry import Entry, Kind, documents
-from portcall.core.record.standing import RowStanding, standing
+from portcall.core.record.standing import RowStanding, Standing, standing
 from portcall.core.report.grounds import Looks, Whole, digest, grounds
 from portcall.core.setting.had import asks_again
 
@@ -60,11 +60,7 @@ def content(order: Order, entries: Sequence[Whole]) -> dict[str, Any]:
             "groups": [[name, *count] for name, count in state.groups.items() if name],
         },
         "devices": [_device(each, told.get(each.row.name, {}), zone) for each in state.rows],
-        "open": [
-            {"name": each.row.name, "what": _open(each), "next": each.next_line}
-            for each in state.rows
-            if not each.is_right
-        ],
+        "open": list(_still_open(state)),
         "changes": list(_changes(entries, zone)),
         "replaced": [_replaced(e, body, zone) for e, body in entries if e.kind is Kind.SWAP],
         "watches": [_watch(e, body, zone) for e, body in entries if e.kind is Kind.WATCH],
@@ -143,8 +139,15 @@ def _device(each: RowStanding, told: Mapping[str, str], zone: tzinfo | None) -> 
     }
 
 
-def _open(each: RowStanding) -> str:
-    return ": ".join(filter(None, (each.state.value, each.detail)))
+def _still_open(state: Standing) -> Iterator[dict[str, str]]:
+    """What keeps the site from being done: of each row, and who is in none."""
+    for each in state.rows:
+        if not each.is_done:
+            because = each.open_because if each.is_right else each.detail
+            what = ": ".join(filter(None, (each.state.value, because)))
+            yield {"name": each.row.name, "what": what, "next": each.next_line}
+    for stranger in state.unplanned:
+        yield {"name": "", "what": f"not in the plan: {stranger}", "next": "portcall plan take"}
 
 
 def _changes(entries: Iterable[Whole], zone: tzinfo | None) -> Iterator[dict[str, Any]]:

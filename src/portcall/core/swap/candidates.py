@@ -168,12 +168,29 @@ def in_the_way(
     return f"{row.address} is taken, {holders[0]} has it" if holders else None
 
 
-def unlike(gone: Predecessor, now: Mapping[Field, str]) -> Iterator[str]:
-    """How the new device differs from its predecessor, in sentences."""
-    for field in (Field.MAKER, Field.PRODUCT):
+def other_product(gone: Predecessor, now: Mapping[Field, str]) -> Iterator[str]:
+    """In what the new device is another product than its predecessor, in a sentence.
+
+    One maker is written in several ways, in the registry of MACs and by its devices.
+    """
+    yield from _differences(gone, now, Field.PRODUCT)
+
+
+def _differences(gone: Predecessor, now: Mapping[Field, str], *fields: Field) -> Iterator[str]:
+    for field in fields:
         was, is_now = gone.said.get(field), now.get(field)
         if was and is_now and not alike(was, is_now):
             yield f"its {field} is {is_now}; its predecessor's was {was}"
+
+
+def unlike(gone: Predecessor, now: Mapping[Field, str]) -> Iterator[str]:
+    """How the new device differs from its predecessor, in sentences.
+
+    The firmware of another product is no newer and no older.
+    """
+    yield from _differences(gone, now, Field.MAKER, Field.PRODUCT)
+    if any(other_product(gone, now)):
+        return
     was, is_now = gone.said.get(Field.FIRMWARE), now.get(Field.FIRMWARE)
     if was and is_now and was != is_now:
         order = compared(is_now, was)

@@ -8,13 +8,14 @@ what is done already is not done again.
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable, Coroutine
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Coroutine, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from time import monotonic
 from typing import Any, TypeAlias
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import Mac
+from portcall.core.catalog.catalog import USUAL_PORTS
 from portcall.core.find.device import Device
 from portcall.core.find.sighting import Field, Method
 from portcall.core.plan.changing import setting
@@ -22,12 +23,21 @@ from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.plan.targets import Meant
 from portcall.core.printable import for_spreadsheets
 from portcall.core.setting.job import Job, Outcome
-from portcall.core.swap.candidates import Candidate, in_the_way, own_words, unlike
+from portcall.core.swap.candidates import (
+    Candidate,
+    Predecessor,
+    in_the_way,
+    other_product,
+    own_words,
+    unlike,
+)
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.verify.judgement import Judgement, Verdict
+from portcall.core.wire import cip, modbus
 from portcall.jobs.assign.assignment import Assignment, Options, looked_before
 from portcall.jobs.assign.before import Before
 from portcall.jobs.assign.rows import Served, in_reach, rows_to_serve
+from portcall.jobs.look.interrogate import identity_in, interrogate_again
 from portcall.jobs.look.locate import Located
 from portcall.jobs.setting.keep import keep
 from portcall.jobs.setting.log import remembering, written
@@ -48,6 +58,12 @@ _LEASE = 3600
 
 _ATTEMPTS, _BETWEEN = 5, 1.0
 """A device answers by ARP before its programs have started."""
+
+_STARTING = 4.0
+"""Seconds in which a device that has just got its address begins to say what it is."""
+
+_TELLING = (cip.PORT, modbus.PORT)
+"""Ports behind which a device that had no address says what product it is."""
 
 _IN_PLACE = (Verdict.RIGHT, Verdict.DIFFERS, Verdict.SILENT)
 """Verdicts of a device that has the address, and alone."""
@@ -77,11 +93,17 @@ class Swapped:
 
 @dataclass(frozen=True, slots=True)
 class HowToSwap:
-    """``wait`` in seconds for a device that is set by hand; None has no end."""
+    """``wait`` in seconds for a device that is set by hand; None has no end.
+
+    ``may_be_other`` is asked when the new one is another product, with what differs, and
+    ``may_stay_open`` when it does not hold its address, before the plan is changed.
+    """
 
     wait: float | None = 120.0
     force: bool = False
     alongside: bool = False
+    may_be_other: Callable[[Sequence[str]], bool] = lambda sentences: False
+    may_stay_open: Callable[[Sequence[str]], bool] = lambda sentences: True
 
 
 def swap(
@@ -105,6 +127,9 @@ def swap(
     taken = in_the_way(row, new.mac, around.devices, {own.ip for own in adapter.interfaces})
     if taken is not None:
         return Swapped(row, gone.mac, Outcome(False, findings=(taken,)), None, False, 0.0)
+    agreed = _Agreed(gone, how)
+    if not agreed.to(new.said):
+        return _another(row, gone, new.said, 0.0)
     by_request = new.device.asks and not new.device.addresses
     with Mover(adapter, site, how.wait, how.force, tell) as mover:
         if by_request and Method.DCP not in new.device.methods:
@@ -112,6 +137,11 @@ def swap(
                 outcome = _serve(there, site, row, around, how, tell, until)
                 if outcome is None:
                     return None
+                if not outcome.findings:
+                    said = _identity(there, site, row) if Field.PRODUCT in gone.said else {}
+                    if not agreed.to(said):
+                        return _another(row, gone, said, monotonic() - began)
+                    outcome = _have_it_keep(there, site, row, how)
                 judgement, device = judge_row(there, site, plan, row, tell)
         else:
             meant = Meant(row.name, row, new.mac)
@@ -119,7 +149,9 @@ def swap(
             outcome = mover.move(Located(meant, new.device), called).with_findings(*unnamed)
             judgement, device = judge_row(mover.adapter, site, plan, row, tell)
     told = own_words(device) if device is not None else {}
-    planned = judgement.verdict in _IN_PLACE
+    planned = judgement.verdict in _IN_PLACE and agreed.to(told)
+    if planned and not outcome.done:
+        planned = how.may_stay_open(outcome.findings)
     if planned:
         cells = {"mac": str(new.mac)}
         if gone.row.expected.serial and Field.SERIAL in told:
@@ -127,6 +159,42 @@ def swap(
         site.change_plan(setting(row.name, cells))
     seconds = monotonic() - began
     return Swapped(row, gone.mac, outcome, judgement, planned, seconds, tuple(unlike(gone, told)))
+
+
+@dataclass(slots=True)
+class _Agreed:
+    """Whether the new one may be what it is; a person is asked once about the same difference."""
+
+    gone: Predecessor
+    how: HowToSwap
+    _agreed: set[str] = field(default_factory=set)
+
+    def to(self, said: Mapping[Field, str]) -> bool:
+        """Whether a device that says this of itself may take the place."""
+        new = [each for each in other_product(self.gone, said) if each not in self._agreed]
+        if not new:
+            return True
+        self._agreed.update(new)
+        return self.how.may_be_other(new)
+
+
+def _another(
+    row: PlannedDevice, gone: Predecessor, said: Mapping[Field, str], seconds: float
+) -> Swapped:
+    """The new one is another product, and nobody has said that it may be."""
+    differs = tuple(other_product(gone, said))
+    finding = (
+        f"it is another product: {'; '.join(differs)}; if it may take this place all the same: "
+        f"portcall swap {row.name} --with {row.mac} --other-product"
+    )
+    return Swapped(row, gone.mac, Outcome(False, findings=(finding,)), None, False, seconds)
+
+
+def _identity(adapter: Adapter, site: Site, row: PlannedDevice) -> dict[Field, str]:
+    """Who the device at the row's address says that it is, once its programs answer."""
+    ports = {port: name for port, name in USUAL_PORTS.items() if port in _TELLING}
+    said = asyncio.run(interrogate_again(adapter.name, row.address, ports, site.pace, _STARTING))
+    return identity_in(said)
 
 
 def _serve(
@@ -138,7 +206,9 @@ def _serve(
     tell: Tell,
     until: Until,
 ) -> Outcome | None:
-    """Answer its requests until it has its address, and have it keep that; None after Ctrl-C."""
+    """Answer its requests until it has its address; with findings when it has not, and None after
+    Ctrl-C.
+    """
     served = Served(site, (f"{row.mac}={row.interface}",), adapter)
     options = Options(_LEASE, seconds=how.wait, until_done=True, alongside=how.alongside)
     _refuse_beside(around, served, options, tell)
@@ -154,6 +224,11 @@ def _serve(
         state = assignment.board.rows[0]
         finding = f"it did not come to {row.address} in time: {state.detail or state.state}"
         return Outcome(False, findings=(finding,))
+    return Outcome(False)
+
+
+def _have_it_keep(adapter: Adapter, site: Site, row: PlannedDevice, how: HowToSwap) -> Outcome:
+    """Have the device hold the address that it was given."""
     called, unnamed = names_for(Meant(row.name, row, row.mac), None)
     assert row.mac is not None
     job = Job(row.name, row.mac, row.interface, row.gateway, row.address, called, called)
