@@ -662,3 +662,38 @@ def test_an_address_that_somebody_answers_for_late_is_not_given():
 def arp_for(packet):
     frame = ethernet.parse(packet.data)
     return arp.parse(frame.payload).target_address if frame.ethertype == 0x0806 else None
+
+
+def test_a_device_behind_a_relay_renews_by_its_router_and_is_answered_by_it():
+    """RFC 2131 §4.3.2 and §4.4.5: unicast, past the relay agent, from the address that it has."""
+    wire, server = serving(Plan((FAR,)))
+    request = bootp.BootpMessage(
+        bootp.Op.REQUEST,
+        FAN,
+        7,
+        ciaddr=FAR.address,
+        vendor=dhcp.encode(Options((kind(MessageType.REQUEST),))),
+    )
+    datagram = udp.UdpDatagram(68, 67, bootp.encode(request))
+    wire.say(Frame(udp.encode_frame(udp.UdpFrame(RELAY_MAC, OWN, FAR.address, ME.ip, datagram))))
+    wire.pass_time(1)
+    ((frame, message, options),) = answers(server)
+    assert (frame.destination_mac, frame.destination) == (RELAY_MAC, FAR.address)
+    assert (message.yiaddr, options.message_type) == (FAR.address, MessageType.ACK)
+    assert kinds(server) == ["asked", "assigned", "answering"]
+    # It is on another wire: nobody here is asked whether it took its address.
+    wire.pass_time(60)
+    assert kinds(server)[3:] == []
+
+
+def test_an_address_that_was_given_back_is_had_no_more():
+    wire, server = serving()
+    board = Board(PLAN)
+    row = PLAN.devices[0]
+    said = arp.Arp(arp.Operation.REPLY, FAN, row.address, OWN, ME.ip)
+    wire.say(Frame(OWN + FAN + b"\x08\x06" + arp.encode(said)))
+    wire.say(ask(FAN, kind(MessageType.RELEASE), ciaddr=row.address))
+    for event in server.facts:
+        board.take(event, 0.0)
+    assert board.rows[0].state is State.WAITING
+    assert row in [each.device for each in board.missing]

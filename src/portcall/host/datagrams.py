@@ -15,6 +15,8 @@ from portcall.host.medium import MOST_AT_ONCE, bind_to_adapter, received_at, sta
 from portcall.host.vantage import Vantage
 
 _LONGEST_DATAGRAM = 65536
+_FROM_THIS_LINK = 255
+"""The time to live that shows that no router has passed a packet on."""
 _MOST_SENDERS = 20_000
 _IP_RECVERR = 11
 _PORT_UNREACHABLE = bytes((2, 3, 3))
@@ -42,6 +44,8 @@ class Datagrams:
         try:
             self._socket.setblocking(False)
             self._socket.setsockopt(socket.SOL_SOCKET, socket.SO_BROADCAST, 1)
+            # RFC 6762 §11: who answers may pass over what comes with another time to live.
+            self._socket.setsockopt(socket.IPPROTO_IP, socket.IP_MULTICAST_TTL, _FROM_THIS_LINK)
             stamp_receives(self._socket)
             bind_to_adapter(self._socket, adapter)
             if refusals:

@@ -130,6 +130,9 @@ class Board:
             return
         row.protocol = event.protocol or row.protocol
         row.mac = event.mac or row.mac
+        if event.gave_back:
+            row.state, row.since, row.detail = State.WAITING, now, event.detail
+            return
         if event.kind is EventKind.ASKED:
             row.asked += 1
             row.first = now if row.first is None else row.first

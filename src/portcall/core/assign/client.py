@@ -294,6 +294,9 @@ class DhcpClient(Conversation[Frame, Obtained | Lost]):
             # RFC 2131 §4.4.5: T1 half, T2 seven eighths; §4.4.1: counted from the request.
             renew = options.renewal_seconds or seconds * 0.5
             rebind = options.rebinding_seconds or seconds * 0.875
+            if not renew <= rebind <= seconds:
+                # A server that says otherwise would have the lease end before it is renewed.
+                renew, rebind = seconds * 0.5, seconds * 0.875
             start = self._asked_at
             self._lease = _Lease(
                 obtained,

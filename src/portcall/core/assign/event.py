@@ -39,5 +39,7 @@ class Event:
     address: IPv4Address | None = None
     name: str | None = None
     detail: str = ""
+    gave_back: bool = False
+    """The device has its address no more."""
     near: tuple[str, ...] = ()
     """The names of the rows whose MAC is almost that of the device that asked."""

@@ -10,7 +10,14 @@ from collections.abc import Collection
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 
-from portcall.core.address import BROADCAST, LIMITED_BROADCAST, UNSPECIFIED, Mac
+from portcall.core.address import (
+    BROADCAST,
+    LIMITED_BROADCAST,
+    UNSPECIFIED,
+    AddressError,
+    Mac,
+    check_device_address,
+)
 from portcall.core.talk.conversation import Actions, Conversation, Frame, Report, Send
 from portcall.core.wire import bootp, dhcp, udp
 from portcall.core.wire.bootp import BootpMessage, Op
@@ -154,5 +161,10 @@ class Lookout(Conversation[Frame, Offer]):
             from_server = frame.datagram.source_port == bootp.SERVER_PORT and options.message_type
             return Offer(frame.source_mac, named or frame.source) if from_server else None
         if named is None or named in (self._serving or ()):
+            return None
+        try:
+            check_device_address(named)
+        except AddressError:
+            # What a device writes there is not always a server.
             return None
         return Offer(None, named)

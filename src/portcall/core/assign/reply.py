@@ -72,7 +72,7 @@ class Replies:
             asked.flags,
             asked.ciaddr,
             request.relay,
-            request.frame.source_mac if request.relay else None,
+            request.frame.source_mac if request.relay or request.renews_from_afar else None,
             *(request.options.get(code) for code in _SHAPING),
         )
         told = terms.told.get(key)
@@ -169,7 +169,8 @@ class Replies:
         if refused or self.broadcast:
             return BROADCAST, LIMITED_BROADCAST, bootp.CLIENT_PORT
         if asked.ciaddr != UNSPECIFIED:
-            return asked.mac, asked.ciaddr, bootp.CLIENT_PORT
+            mac = request.frame.source_mac if request.renews_from_afar else asked.mac
+            return mac, asked.ciaddr, bootp.CLIENT_PORT
         if asked.wants_broadcast:
             return BROADCAST, LIMITED_BROADCAST, bootp.CLIENT_PORT
         # The client has no address yet and cannot answer ARP: straight to its MAC.

@@ -264,7 +264,10 @@ class AddressServer(Conversation[Frame, Event]):
             yield self._event(EventKind.DECLINED, request, terms, detail)
         elif request.kind is MessageType.RELEASE:
             self._forget(terms.address)
-            yield self._event(EventKind.ASKED, request, terms, "gives its address back")
+            name, address = terms.name or None, terms.address
+            detail = "gives its address back"
+            kind, protocol = EventKind.ASKED, request.protocol
+            yield Report(Event(kind, request.mac, protocol, address, name, detail, gave_back=True))
         elif request.kind in _ANSWERED:
             yield self._event(EventKind.ASKED, request, terms, "; ".join(request.introduction))
             oddity = self._voices.oddity(request)
@@ -366,6 +369,10 @@ class AddressServer(Conversation[Frame, Event]):
         answer = None if request.protocol is AddressProtocol.BOOTP else MessageType.ACK
         yield self._send(terms, request, own, answer)
         self._given[terms.address] = request.mac
+        if terms.own is None and request.relay is None:
+            # It asked from its address, which is on another wire: there it answers.
+            yield self._event(EventKind.ANSWERING, request, terms)
+            return
         known = self._watches.get(terms.address)
         if known is not None and known.mac == request.mac and known.request is not None:
             known.request, known.asks_left = request, WATCH_TIMES
@@ -462,6 +469,11 @@ class AddressServer(Conversation[Frame, Event]):
         The planned address must be in the relay agent's subnet, or in one of this adapter's
         subnets.
         """
+        if request is not None and request.renews_from_afar:
+            # RFC 2131 §4.3.2: what renews asks its server itself, past the relay agent.
+            asked = request.frame.destination
+            renews = request.message.ciaddr == terms.address
+            return asked if renews and asked in [each.ip for each in self._own] else terms.own
         if request is None or request.relay is None:
             return terms.own
         if request.relay not in terms.network:
@@ -480,7 +492,7 @@ class AddressServer(Conversation[Frame, Event]):
     ) -> Report[Event]:
         address = terms.address if terms else None
         name = (terms.name or None) if terms else None
-        return Report(Event(kind, request.mac, request.protocol, address, name, detail, near))
+        return Report(Event(kind, request.mac, request.protocol, address, name, detail, near=near))
 
     def _send(
         self, terms: Terms, request: Request, own: IPv4Address, kind: MessageType | None

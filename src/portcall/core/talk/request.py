@@ -49,6 +49,15 @@ class Request:
         return AddressProtocol.BOOTP if self.kind is None else AddressProtocol.DHCP
 
     @property
+    def renews_from_afar(self) -> bool:
+        """Whether a device that has an address asks from it, by way of a router (RFC 2131 §4.4.5).
+
+        Then the frame comes from the router, and goes back to it.
+        """
+        from_there = self.frame.source == self.message.ciaddr != UNSPECIFIED
+        return self.relay is None and from_there and self.frame.source_mac != self.mac
+
+    @property
     def wants_address(self) -> bool:
         """Whether it asks for an address, rather than giving one back or asking about others."""
         return self.kind in (None, MessageType.DISCOVER, MessageType.REQUEST)
