@@ -89,6 +89,8 @@ class Orders:
     known: Collection[IPv4Address] = ()
     within: Sequence[AddressRange] = ()
     borrows: bool = True
+    too_large: Sequence[IPv4Network] = ()
+    """Subnets of this computer's or the site's that are not asked address by address."""
 
 
 class Findings:

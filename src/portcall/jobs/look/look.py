@@ -207,6 +207,12 @@ class Look:
                 f"{SELF_ASSIGNED}, where devices give themselves addresses, is not asked address "
                 f"by address: portcall find {SELF_ASSIGNED} does, in some minutes",
             )
+        for network in orders.too_large:
+            self.findings.cannot(
+                Method.ARP,
+                f"{network} has {network.num_addresses:,} addresses, and is not asked address by "
+                f"address: portcall find {network[256]}/24 takes a part of it",
+            )
         if Method.ARP in wanted and orders.ranges:
             self.swept += orders.ranges
             sweep = ArpSweep(mac, self.adapter.interfaces, sorted(orders.ranges, key=len))

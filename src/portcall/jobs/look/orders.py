@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
+from ipaddress import IPv4Network
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import SELF_ASSIGNED, AddressRange, hosts, joined
@@ -10,7 +11,7 @@ from portcall.core.catalog.catalog import Catalog
 from portcall.core.find.devices import Gathering
 from portcall.core.find.sighting import Method
 from portcall.core.plan.rows import Plan
-from portcall.core.plan.targets import bounded
+from portcall.core.plan.targets import MOST_ADDRESSES, bounded
 from portcall.core.talk.pacer import Pace
 from portcall.jobs.look.findings import LISTEN_SECONDS, WIRE_METHODS, Orders
 from portcall.site.catalogs import read_catalogs
@@ -56,6 +57,7 @@ def orders_for(
         site.workstation,
         [*(row.address for row in plan), *gateways],
         within=ranges,
+        too_large=() if ranges else tuple(n for n in _networks(adapter, site) if _is_large(n)),
     )
 
 
@@ -64,9 +66,18 @@ def usual_ranges(
 ) -> tuple[AddressRange, ...]:
     """Where to look when nobody says: the adapter's subnets, the site's, and makers' defaults.
 
-    Not the self-assigned addresses: they are as many as make a sweep of six minutes.
+    Not the self-assigned addresses: they are as many as make a sweep of six minutes. Nor a subnet
+    of more addresses than one sweep takes: planned devices are looked for in it, and others heard.
     """
-    spans = [hosts(own.network) for own in adapter.interfaces if own.ip not in SELF_ASSIGNED]
-    spans += [hosts(subnet.network) for subnet in site.subnets]
+    spans = [hosts(each) for each in _networks(adapter, site) if not _is_large(each)]
     spans += [AddressRange(row.address, row.address) for row in plan]
     return bounded(joined([*spans, *site.maker_defaults, *catalog.defaults]))
+
+
+def _networks(adapter: Adapter, site: Site) -> list[IPv4Network]:
+    own = [each.network for each in adapter.interfaces if each.ip not in SELF_ASSIGNED]
+    return [*own, *(subnet.network for subnet in site.subnets)]
+
+
+def _is_large(network: IPv4Network) -> bool:
+    return network.num_addresses > MOST_ADDRESSES

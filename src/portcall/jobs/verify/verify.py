@@ -12,7 +12,7 @@ from dataclasses import dataclass, field, replace
 from ipaddress import IPv4Address
 
 from portcall.core.adapters.adapter import Adapter
-from portcall.core.address import AddressRange
+from portcall.core.address import AddressRange, joined
 from portcall.core.find.device import Device
 from portcall.core.find.sighting import Method
 from portcall.core.plan.rows import Plan, PlannedDevice
@@ -60,6 +60,24 @@ class NothingHeard:
         return (
             f"nothing at all was heard on {self.adapter}: is it the right adapter, and has the "
             "plant power? portcall adapters --watch shows which adapter has the cable"
+        )
+
+
+_MOST_SEARCHED = 1024
+"""Addresses that are looked through for devices that are not where they are planned: 20 seconds."""
+
+
+@dataclass(frozen=True, slots=True)
+class NotSearched:
+    """Only the planned addresses are asked, where there are too many others."""
+
+    spans: tuple[AddressRange, ...]
+
+    def __str__(self) -> str:
+        shown = ", ".join(map(str, self.spans))
+        return (
+            f"{shown}: only the planned addresses are asked; who is elsewhere is not looked for "
+            "among so many, and is named when it is heard"
         )
 
 
@@ -115,6 +133,11 @@ async def verify(
     own = own_addresses()
     within = [AddressRange(row.address, row.address) for row in wanted if row.address not in own]
     orders = replace(orders, within=within)
+    large = [span for span in orders.ranges if len(span) > _MOST_SEARCHED]
+    if large and elsewhere:
+        near = [span for span in orders.ranges if len(span) <= _MOST_SEARCHED]
+        orders = replace(orders, ranges=joined([*near, *within]))
+        tell(NotSearched(tuple(large)))
     if not elsewhere:
         orders = replace(orders, ranges=within, listen=_AWHILE)
     addresses = [row.address for row in wanted if row.address not in own]
