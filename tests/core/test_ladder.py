@@ -389,11 +389,12 @@ def test_arp_is_asked_again_only_of_the_silent_and_rivals_are_few_however_many_a
 
 
 def test_frames_are_counted_by_their_direction_and_what_is_cut_is_nothing():
-    seen = FramesSeen(OWN_MAC, PLC)
+    seen = FramesSeen(OWN_MAC, PLC, 1)
 
-    def frame(source_mac, source, destination, protocol, payload):
+    def frame(source_mac, source, destination, protocol, payload, to=None):
         packet = ipv4.encode(ipv4.Ipv4Packet(source, destination, protocol, payload))
-        whole = ethernet.EthernetFrame(PLC_MAC, source_mac, EtherType.IPV4, packet)
+        to = to or (PLC_MAC if source_mac == OWN_MAC else OWN_MAC)
+        whole = ethernet.EthernetFrame(to, source_mac, EtherType.IPV4, packet)
         return Frame(ethernet.encode(whole))
 
     segment = (
@@ -410,6 +411,12 @@ def test_frames_are_counted_by_their_direction_and_what_is_cut_is_nothing():
         frame(PLC_MAC, PLC, OWN, 6, data),
         frame(PLC_MAC, PLC, OWN, 1, request),
         frame(OTHER, IPv4Address("10.61.20.99"), OWN, 6, segment),
+        # Nor what it answers to others, which a mirror port shows, or a stale MAC; nor the echoes
+        # of another program, nor what came damaged.
+        frame(PLC_MAC, PLC, OWN, 1, back_again, to=OTHER),
+        frame(PLC_MAC, PLC, OWN, 6, segment, to=OTHER),
+        frame(PLC_MAC, PLC, OWN, 1, icmp.encode_echo(icmp.Echo(True, 2, 1, b""))),
+        frame(PLC_MAC, PLC, OWN, 1, back_again[:-1] + b"\7"),
     ):
         list(seen.heard(each, 0.0))
         for length in range(0, 40, 7):

@@ -63,7 +63,7 @@ class Echoes:
     @property
     def identifier(self) -> int:
         """What tells our echoes from others': the kernel chooses it for a ping socket."""
-        return os.getpid() & 0xFFFF if self._raw else int(self._socket.getsockname()[1])
+        return own_identifier() if self._raw else int(self._socket.getsockname()[1])
 
     def fileno(self) -> int:
         """The socket's descriptor."""
@@ -131,6 +131,11 @@ class Echoes:
     def close(self) -> None:
         """Close the socket."""
         self._socket.close()
+
+
+def own_identifier() -> int:
+    """What this process puts into its echoes where it may choose."""
+    return os.getpid() & 0xFFFF
 
 
 @lru_cache(maxsize=_MOST_KNOWN)

@@ -95,6 +95,7 @@ class DoorKnock(Conversation[Knock, Knock]):
         doors: Mapping[IPv4Address, Sequence[int]],
         proven: Collection[IPv4Address] = (),
         device_at: Callable[[IPv4Address], Hashable] = itself,
+        wait: float = ANSWER_WAIT,
     ) -> None:
         self.answered: set[IPv4Address] = set(proven)
         """Whose device opened or refused a door."""
@@ -113,6 +114,7 @@ class DoorKnock(Conversation[Knock, Knock]):
         """Attempts under way, and when each is given up."""
         self._expiries: deque[tuple[float, Endpoint]] = deque()
         self._sending = False
+        self._wait = wait
 
     def begin(self, now: float) -> Actions[Knock, Knock]:
         """The first houses."""
@@ -123,10 +125,10 @@ class DoorKnock(Conversation[Knock, Knock]):
     def left(self, packet: Knock, now: float) -> Actions[Knock, Knock]:
         """One is on its way: the next."""
         self._sending = False
-        self._pending[packet.door] = now + ANSWER_WAIT
-        self._expiries.append((now + ANSWER_WAIT, packet.door))
+        self._pending[packet.door] = now + self._wait
+        self._expiries.append((now + self._wait, packet.door))
         if self.wake_at is None:
-            self.wake_at = now + ANSWER_WAIT
+            self.wake_at = now + self._wait
         yield from self._next()
 
     def unsent(self, packet: Knock, reason: str, now: float) -> Actions[Knock, Knock]:

@@ -96,6 +96,8 @@ class Trial:
 
     echoes: int = 0
     answered: int = 0
+    seconds: float = 0.0
+    """How long the first answer took."""
     refused: str | None = None
     no_echoes: str = ""
     """Why no echo can be sent from here."""

@@ -10,11 +10,12 @@ from ipaddress import IPv4Address
 
 from portcall.core.address import Mac
 from portcall.core.talk.conversation import Actions, Conversation, Frame
-from portcall.core.wire import ipv4
+from portcall.core.wire import icmp, ipv4
 from portcall.core.wire.ethernet import EtherType
 
 _IPV4 = EtherType.IPV4.octets
-_SOURCE_MAC, _ETHERTYPE = slice(6, 12), slice(12, 14)
+_TO_MAC, _SOURCE_MAC, _ETHERTYPE = slice(0, 6), slice(6, 12), slice(12, 14)
+_TOTAL_LENGTH = slice(16, 18)
 _HEADER, _PROTOCOL = 14, 23
 _SOURCE, _DESTINATION = slice(26, 30), slice(30, 34)
 _SHORTEST, _QUOTED = _HEADER + 20, 8
@@ -28,11 +29,17 @@ _MOST_PORTS = 256
 
 
 class FramesSeen(Conversation[Frame, None]):
-    """Counts IPv4 frames between this computer and one address; never over."""
+    """Counts IPv4 frames between this computer and one address; never over.
 
-    def __init__(self, own_mac: Mac, address: IPv4Address) -> None:
+    What comes from there counts only when a program here could have had it: sent to this computer's
+    MAC, and an echo with the ``identifier`` of those that were sent, and a right checksum. A mirror
+    port shows what is for others, and another program may ping the same device.
+    """
+
+    def __init__(self, own_mac: Mac, address: IPv4Address, identifier: int) -> None:
         self._own_mac = own_mac.octets
         self._address = address.packed
+        self._identifier = identifier
         self.out = 0
         self.came = 0
         self.echoes = 0
@@ -53,15 +60,18 @@ class FramesSeen(Conversation[Frame, None]):
             if data[_DESTINATION] == self._address:
                 self.out += 1
                 self._note_port(data, start + 2, self.ports_out)
-        elif data[_SOURCE] == self._address:
+        elif data[_SOURCE] == self._address and data[_TO_MAC] == self._own_mac:
             if data[_PROTOCOL] == ipv4.PROTOCOL_TCP:
                 # Only what answers an attempt to connect: another program may be talking to it.
                 if _answers_an_attempt(data[start + _FLAGS : start + _FLAGS + 1]):
                     self.came += 1
                     self._note_port(data, start, self.ports_in)
-            elif data[_PROTOCOL] == ipv4.PROTOCOL_ICMP and data[start : start + 1] == b"\0":
-                self.came += 1
-                self.echoes += 1
+            elif data[_PROTOCOL] == ipv4.PROTOCOL_ICMP:
+                # Behind a short packet a frame is filled up.
+                end = _HEADER + int.from_bytes(data[_TOTAL_LENGTH], "big")
+                if icmp.is_reply_to(data[start:end], self._identifier):
+                    self.came += 1
+                    self.echoes += 1
         return ()
 
     def _note_port(self, data: bytes, place: int, ports: set[int]) -> None:

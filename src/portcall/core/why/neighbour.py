@@ -106,8 +106,9 @@ def judge_nobody(goal: Goal, here: Situation, sought: Sought, wire: WireSeen) ->
         )
     row = here.row
     own = _device_of(row, devices)
-    if own is not None and goal.address in own.addresses:
-        return holds(Rung.NEIGHBOUR, f"{first} answers ARP now, {own.mac}, and did not at first")
+    late = next((each for each in devices if first in each.addresses and each.mac), None)
+    if late is not None and (row is None or row.mac in (None, late.mac)):
+        return holds(Rung.NEIGHBOUR, f"{first} answers ARP now, {late.mac}, and did not at first")
     if own is not None and row is not None:
         step = _found(goal, row, own, evidence)
         if step is not None:

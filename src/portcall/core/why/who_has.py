@@ -52,11 +52,13 @@ class WhoHas(Conversation[Frame, tuple[IPv4Address, Mac]]):
         yield from self.woke(now)
 
     def woke(self, now: float) -> Actions[Frame, tuple[IPv4Address, Mac]]:
-        """Ask again, or end."""
-        if now >= self._until:
+        """Ask again, or end: when time is up, and after PATIENCE when all have answered."""
+        usual = self._until - self._patience + PATIENCE
+        if now >= self._until or (now >= usual and all(map(self.answers.get, self._questions))):
             self._end()
             return
-        self.wake_at = min(now + EVERY, self._until)
+        # Who is silent for long is asked less often.
+        self.wake_at = min(now + (EVERY if now < usual else 1.0), self._until)
         self._rounds += 1
         # In the last wait only late answers are listened for.
         if now + EVERY < self._until:
@@ -69,14 +71,15 @@ class WhoHas(Conversation[Frame, tuple[IPv4Address, Mac]]):
         said = heard_arp(packet)
         if said is None or self.over or said.sender_mac == self._own_mac:
             return
-        if said.sender_address == UNSPECIFIED or said.sender_mac.is_group:
+        if said.sender_address == UNSPECIFIED:
             return
+        # The answer of a cluster may have a group's MAC, which several computers listen to.
         if said.sender_address in self._questions:
             macs = self.answers.setdefault(said.sender_address, [])
             if said.sender_mac not in macs and len(macs) < _MOST_ANSWERS:
                 macs.append(said.sender_mac)
                 yield Report((said.sender_address, said.sender_mac))
-        elif len(self.overheard) < _MOST_OVERHEARD:
+        elif len(self.overheard) < _MOST_OVERHEARD and not said.sender_mac.is_group:
             self.overheard[said.sender_address] = said.sender_mac
 
     def _end(self) -> None:

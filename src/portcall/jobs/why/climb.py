@@ -48,7 +48,7 @@ from portcall.jobs.why.trial import (
     try_echoes,
     watching,
 )
-from portcall.jobs.why.wire import LONG_PATIENCE, ask_wire, plates_at, seek
+from portcall.jobs.why.wire import ALONE_PATIENCE, ask_wire, plates_at, seek
 from portcall.jobs.why.words import words_behind
 from portcall.jobs.workstation.adapters import adapters_now
 from portcall.site.folder import Site
@@ -120,7 +120,9 @@ class Climb:
             yield await self._way_back(runner, here, watch)
             trial = self._trial
             seen = (
-                await measure(runner, self.adapter, self.goal.address) if trial.answered else None
+                await measure(runner, self.adapter, self.goal.address, trial)
+                if trial.answered
+                else None
             )
             yield answers.judge_echo(self.goal, here, trial, seen)
             await self._doors(runner, watch)
@@ -171,7 +173,7 @@ class Climb:
         seen = await ask_wire(runner, adapter, asked, PATIENCE, self._decoys(asked))
         first = router or goal
         if seen.answers is not None and not seen.macs(first):
-            again = await ask_wire(runner, adapter, {first: asked[first]}, LONG_PATIENCE)
+            again = await ask_wire(runner, adapter, {first: asked[first]}, ALONE_PATIENCE)
             late = [mac for mac in again.macs(first) if mac not in seen.for_all]
             return replace(seen, answers={**seen.answers, first: late})
         return seen
@@ -202,7 +204,7 @@ class Climb:
         routed = here.way.router is not None
         goal, port = self.goal.address, self.goal.port
         async with asyncio.TaskGroup() as tasks:
-            tasks.create_task(try_echoes(runner, self.adapter, goal, self._trial, routed))
+            tasks.create_task(try_echoes(runner, self.adapter, goal, self._trial, routed, watch))
             if port is not None:
                 tasks.create_task(try_doors(runner, self.adapter.name, goal, (port,), self._trial))
         note_seen(self._trial, watch, self._strict())

@@ -11,18 +11,26 @@ from ipaddress import IPv4Address
 from portcall.core.adapters.adapter import Adapter, AdapterKind
 from portcall.core.reach.echo_facts import Fact, Replied
 from portcall.core.reach.ping import Ping
-from portcall.core.talk.door_knock import DoorKnock, DoorState, Knock
+from portcall.core.talk.door_knock import ANSWER_WAIT, DoorKnock, DoorState, Knock
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.why.evidence import EchoSeen, Trial
 from portcall.core.why.frames_seen import FramesSeen
 from portcall.host.doors import Doors
-from portcall.host.echoes import Echoes, NoPings
+from portcall.host.echoes import Echoes, NoPings, own_identifier
 from portcall.host.link import Link
 from portcall.host.runner import FORBIDDEN, Runner
 from portcall.host.vantage import Vantage
 from portcall.jobs.telling import nobody
 
-_FIRST_ECHOES, _FIRST_EVERY, _FIRST_WAIT = 4, 0.15, 1.0
+_FIRST_ECHOES, _FIRST_EVERY = 4, 0.15
+
+_FIRST_WAIT = 4.5
+"""Seconds: radios, sleeping devices and gateways to slow wires answer after up to four."""
+
+_DROPPED_AFTER = 0.3
+"""Seconds after which an answer that came to the adapter and to no program does not come to one."""
+
+_LOOK = 0.05
 _ROUTED_EVERY = 0.8
 """Routers say once a second or so, and not oftener, that something cannot be delivered."""
 
@@ -30,6 +38,9 @@ ROUTER_WAIT = 3.5
 """Seconds in which a router says that it finds nobody: ARP takes it three (RFC 1122 §2.3.2.1)."""
 
 _ECHOES, _EVERY, _WAIT = 30, 0.03, 1.0
+_SLOWER = 2.5
+"""Times as long as the first answer took may each take that follows."""
+
 _LARGE_ECHOES, _LARGE_EVERY, _LARGE_WAIT = 3, 0.05, 0.6
 _STEPS = 4
 """How often the largest packet that passes is halved down to."""
@@ -68,7 +79,7 @@ def watching(
             except NotPossibleHere:
                 continue
             links.append(link)
-            seen = FramesSeen(each.mac, address)
+            seen = FramesSeen(each.mac, address, own_identifier())
             runner.start(seen, link, nobody)
             if is_here:
                 watch.here = seen
@@ -82,9 +93,14 @@ def watching(
 
 
 async def try_echoes(
-    runner: Runner, adapter: Adapter, address: IPv4Address, trial: Trial, routed: bool
+    runner: Runner,
+    adapter: Adapter,
+    address: IPv4Address,
+    trial: Trial,
+    routed: bool,
+    watch: Watch,
 ) -> None:
-    """A few echoes, into ``trial``; ends as soon as one is answered."""
+    """A few echoes, into ``trial``; ends as soon as one is answered, or was seen to be dropped."""
     every, wait = (_ROUTED_EVERY, ROUTER_WAIT) if routed else (_FIRST_EVERY, _FIRST_WAIT)
     own = [interface.ip for interface in adapter.interfaces]
     answered = asyncio.Event()
@@ -93,6 +109,7 @@ async def try_echoes(
         trial.echoes += 1
         if isinstance(fact, Replied):
             trial.answered += 1
+            trial.seconds = fact.seconds
             answered.set()
         elif fact.by is not None:
             if len(trial.errors) < _MOST_ERRORS:
@@ -115,6 +132,7 @@ async def try_echoes(
         try:
             # What a router says of the first echo it says of all that came meanwhile.
             longest = ROUTER_WAIT if routed else None
+            waits.append(asyncio.ensure_future(_dropped(watch)))
             await asyncio.wait(waits, timeout=longest, return_when=asyncio.FIRST_COMPLETED)
         finally:
             for each in waits:
@@ -122,12 +140,24 @@ async def try_echoes(
     trial.echoes = 1 if trial.answered else _FIRST_ECHOES
 
 
+async def _dropped(watch: Watch) -> None:
+    """Ends when an answer came to the adapter, and has had time to come to its program."""
+    while watch.here is None or not watch.here.echoes:
+        await asyncio.sleep(_LOOK)
+    await asyncio.sleep(_DROPPED_AFTER)
+
+
+def _patience(trial: Trial, usual: float) -> float:
+    """Seconds to wait for each answer of a device, by how long it took for its first one."""
+    return max(usual, _SLOWER * trial.seconds)
+
+
 async def try_doors(
     runner: Runner, adapter: str, address: IPv4Address, ports: Sequence[int], trial: Trial
 ) -> None:
     """Try doors, and close those that open, into ``trial``."""
     proven = (address,) if trial.answered else ()
-    knocking = DoorKnock({address: ports}, proven)
+    knocking = DoorKnock({address: ports}, proven, wait=_patience(trial, ANSWER_WAIT))
     with runner.using(Doors(Vantage(adapter))) as medium:
 
         def settled(knock: Knock) -> None:
@@ -152,8 +182,13 @@ def note_seen(trial: Trial, watch: Watch, strict: frozenset[str]) -> None:
     trial.elsewhere = {name: seen.came for name, seen in watch.elsewhere.items() if seen.came}
 
 
-async def measure(runner: Runner, adapter: Adapter, address: IPv4Address) -> EchoSeen:
-    """A series of echoes, then large ones, and how large they may be where those are lost."""
+async def measure(runner: Runner, adapter: Adapter, address: IPv4Address, trial: Trial) -> EchoSeen:
+    """A series of echoes, then large ones, and how large they may be where those are lost.
+
+    Who took long for the first answer is waited for as long at each: late is not lost.
+    """
+    wait = _patience(trial, _WAIT)
+    large_wait = _patience(trial, _LARGE_WAIT)
     own = [interface.ip for interface in adapter.interfaces]
     sequence = _FIRST_SEQUENCE
     too_big: list[tuple[IPv4Address, str]] = []
@@ -176,11 +211,11 @@ async def measure(runner: Runner, adapter: Adapter, address: IPv4Address) -> Ech
         return replied
 
     with runner.using(Echoes(adapter.name, whole=True)) as echoes:
-        small = await series(echoes, _ECHOES, _EVERY, _WAIT, _SMALLEST)
+        small = await series(echoes, _ECHOES, _EVERY, wait, _SMALLEST)
         sent = _ECHOES
         if 0 < sent - len(small) < 3:
             # One that is lost may have been lost by chance; a second look tells.
-            small += await series(echoes, _ECHOES, _EVERY, _WAIT, _SMALLEST)
+            small += await series(echoes, _ECHOES, _EVERY, wait, _SMALLEST)
             sent += _ECHOES
         times = [each.seconds for each in small]
         ttl = next((each.ttl for each in small if each.ttl is not None), None)
@@ -189,7 +224,7 @@ async def measure(runner: Runner, adapter: Adapter, address: IPv4Address) -> Ech
         large = min(adapter.mtu, _FULL_LENGTH)
 
         async def passes(size: int, count: int = _LARGE_ECHOES) -> int:
-            return len(await series(echoes, count, _LARGE_EVERY, _LARGE_WAIT, size))
+            return len(await series(echoes, count, _LARGE_EVERY, large_wait, size))
 
         back = await passes(large)
         passed = None if back else await _largest(passes, _SMALLEST, large)

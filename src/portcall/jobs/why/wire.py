@@ -25,6 +25,10 @@ from portcall.site.folder import Site
 LONG_PATIENCE = 0.5
 """Seconds that a silent device is asked for."""
 
+ALONE_PATIENCE = 3.5
+"""Seconds that one address is asked for alone, before nobody is said to be there: some devices
+answer late, or not each time, or not when much else is asked."""
+
 _LISTEN = 4.5
 """Seconds: a device that asks for an address does so every few of them."""
 

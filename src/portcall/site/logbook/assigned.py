@@ -10,6 +10,7 @@ from __future__ import annotations
 import json
 from collections import deque
 from collections.abc import Iterator
+from contextlib import nullcontext, suppress
 from datetime import UTC, datetime
 from functools import lru_cache
 from ipaddress import IPv4Address
@@ -51,6 +52,7 @@ class AssignedLog:
         self._who = f'"who": {by}, "adapter": {_quoted(adapter)}'
         self._lines: deque[str] = deque()
         self._writing = Lock()
+        self._has_failed = False
 
     def write(self, event: Event, temporary_seconds: int | None = None) -> None:
         """Write an event down; with ``temporary_seconds`` it is on the disk on return."""
@@ -86,12 +88,16 @@ class AssignedLog:
             except OSError:
                 # What is not on the disk is still to be written.
                 self._lines.extendleft(reversed(lines))
+                self._has_failed = True
                 raise
 
     def close(self) -> None:
-        """Flush, and give the file back."""
-        self.flush()
-        self._file.close()
+        """Flush, and give the file back. Raises OSError, unless that was told before."""
+        try:
+            with suppress(OSError) if self._has_failed else nullcontext():
+                self.flush()
+        finally:
+            self._file.close()
 
     def still_lent(self) -> tuple[tuple[Mac, IPv4Address, float], ...]:
         """Temporary addresses in force: MAC, address, and the seconds that are left."""
