@@ -3,6 +3,7 @@
 The longer form, each at two devices and beside an oddity, is ``benchmarks/diagnosis.py``.
 """
 
+import signal
 import subprocess
 import sys
 from collections.abc import Iterator
@@ -159,6 +160,50 @@ def test_hostile_devices_are_judged_rightly_or_not_at_all_and_in_bounded_time(pr
     page = plant.run(f"portcall why {own} web --json", 20)
     assert (page.code, page.json["cause"]) == (0, None), page.out
     plant.finish(hostile, 15)
+
+
+SLOW = r"""
+import socket, struct, sys, threading, time
+delay, every = map(float, sys.argv[1:])
+open("/proc/sys/net/ipv4/icmp_echo_ignore_all", "w").write("1")
+heard = socket.socket(socket.AF_INET, socket.SOCK_RAW, socket.IPPROTO_ICMP)
+last = 0
+while True:
+    packet, peer = heard.recvfrom(70000)
+    echo = packet[(packet[0] & 15) * 4 :]
+    if echo[0] != 8 or time.time() - last < every:
+        continue
+    last = time.time()
+    total = sum(struct.unpack(f"!{len(echo) // 2}H", b"\0\0\0\0" + echo[4:]))
+    total = (total >> 16) + (total & 0xFFFF)
+    answer = b"\0\0" + struct.pack("!H", ~(total + (total >> 16)) & 0xFFFF) + echo[4:]
+    threading.Timer(delay, heard.sendto, (answer, peer)).start()
+"""
+
+
+@pytest.mark.parametrize(
+    ("delay", "every", "words"),
+    [
+        (2.5, 0, "30 of 30 echoes"),
+        (0, 0.1, "5 of 5 at one a second: it answers only so many a second"),
+        (0, 1, "5 of 5 at one a second: it answers only so many a second"),
+    ],
+)
+def test_who_answers_late_or_only_so_often_is_told_as_that_and_not_as_broken(
+    prepared, delay, every, words
+):
+    """The kernel of a bare device answers no echoes here; a program of a few lines does."""
+    prepared.write("slow.py", SLOW)
+    assert prepared.on("spare-1", "ip addr add 10.61.20.88/24 dev eth0").code == 0
+    line = f"portcall plant on spare-1 -- {sys.executable} slow.py {delay} {every}"
+    answering = prepared.start(line)
+    prepared.until_true(f"ping -c 1 -W {delay + 1} 10.61.20.88")
+    told = prepared.run("portcall why 10.61.20.88 --json")
+    (echo,) = (each for each in told.json["rungs"] if each["rung"] == "echo")
+    assert (told.code, told.json["cause"], echo["verdict"]) == (0, None, "holds"), told.out
+    assert words in echo["evidence"]
+    assert ("slow, as over a radio" in echo["evidence"]) is bool(delay)
+    prepared.finish(answering, signal.SIGTERM)
 
 
 def test_what_an_ordinary_user_cannot_be_told_is_named(prepared):

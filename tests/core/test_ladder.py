@@ -5,6 +5,8 @@ from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 import pytest
 from drive import alone
+from hypothesis import given
+from hypothesis import strategies as st
 
 from portcall.core.adapters.adapter import (
     Adapter,
@@ -34,6 +36,7 @@ from portcall.core.why.evidence import (
     Trial,
     WireSeen,
     WordSeen,
+    came_back_regularly,
 )
 from portcall.core.why.frames_seen import FramesSeen
 from portcall.core.why.ladder import Cause, Diagnosis, Goal, Rung, Verdict, not_asked
@@ -423,3 +426,16 @@ def test_frames_are_counted_by_their_direction_and_what_is_cut_is_nothing():
             list(seen.heard(Frame(each.data[:length]), 0.0))
     assert (seen.out, seen.came, seen.echoes) == (1, 2, 1)
     assert (seen.ports_out, seen.ports_in) == ({44818}, {44818})
+
+
+@given(st.integers(2, 20), st.integers(0, 5))
+def test_what_is_counted_comes_back_regularly(every, jitter):
+    numbers = [n for n in range(jitter, 30) if (n - jitter) % every == 0]
+    assert came_back_regularly(numbers, 30)
+
+
+@given(st.sets(st.integers(0, 29), min_size=22))
+def test_what_is_lost_by_chance_is_not_taken_for_counted(numbers):
+    # A connection that loses a few, and one whose gaps differ, is bad.
+    assert not came_back_regularly(sorted(numbers), 30)
+    assert not came_back_regularly([0, 1, 5, 6, 14, 20, 21], 30)

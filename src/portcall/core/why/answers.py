@@ -22,6 +22,9 @@ from portcall.core.why.ladder import (
 )
 from portcall.core.wire.dhcp import prefix_length
 
+SLOW = 0.3
+"""Seconds of an echo that are worth a word."""
+
 FEW_LOST = 2
 """Echoes that have to be lost before it is said: one may be lost anywhere."""
 
@@ -224,6 +227,11 @@ def judge_echo(goal: Goal, here: Situation, trial: Trial, seen: EchoSeen | None)
     facts = [f"{seen.received} of {seen.sent} echoes, {middle}"]
     if seen.ttl is not None:
         facts.append(f"time to live {seen.ttl}")
+    if seen.times and median(seen.times) >= SLOW:
+        facts.append("slow, as over a radio or to a device that sleeps")
+    if lost >= FEW_LOST and seen.is_limited:
+        facts.append(f"{seen.slow_received} of {seen.slow_sent} at one a second")
+        return holds(Rung.ECHO, f"{', '.join(facts)}: it answers only so many a second")
     if lost >= FEW_LOST:
         return broken(
             Rung.ECHO,

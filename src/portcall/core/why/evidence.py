@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from ipaddress import IPv4Address, IPv4Network
+from itertools import pairwise
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.adapters.way_out import WayOut
@@ -151,6 +152,31 @@ class EchoSeen:
     large: int = 0
     passed: int | None = None
     too_big: tuple[IPv4Address, str] | None = None
+    slow_sent: int = 0
+    """Echoes that were sent one a second, since those before came back as if they were counted."""
+    slow_received: int = 0
+
+    @property
+    def is_limited(self) -> bool:
+        """Whether the device answers only so many a second, and all that are sent slowly."""
+        return 0 < self.slow_sent == self.slow_received
+
+
+def came_back_regularly(numbers: Sequence[int], sent: int) -> bool:
+    """Whether one of so many echoes came back each time, as from a device that counts them.
+
+    ``numbers`` are those that did, of ``sent``, from 0. What a bad connection loses is lost by
+    chance: gaps between what comes back differ.
+    """
+    if len(numbers) > sent * _MOST_OF_ALL:
+        return False
+    ordered = sorted(numbers)
+    gaps = [later - earlier for earlier, later in pairwise(ordered)]
+    return not gaps or max(gaps) - min(gaps) <= 1
+
+
+_MOST_OF_ALL = 0.7
+"""The share of echoes that a device which limits them answers at most, when many are sent."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Awaitable, Callable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
 
 from portcall.core.adapters.adapter import Adapter, AdapterKind
@@ -13,7 +13,7 @@ from portcall.core.reach.echo_facts import Fact, Replied
 from portcall.core.reach.ping import Ping
 from portcall.core.talk.door_knock import ANSWER_WAIT, DoorKnock, DoorState, Knock
 from portcall.core.trouble import NotPossibleHere
-from portcall.core.why.evidence import EchoSeen, Trial
+from portcall.core.why.evidence import EchoSeen, Trial, came_back_regularly
 from portcall.core.why.frames_seen import FramesSeen
 from portcall.host.doors import Doors
 from portcall.host.echoes import Echoes, NoPings, own_identifier
@@ -38,6 +38,9 @@ ROUTER_WAIT = 3.5
 """Seconds in which a router says that it finds nobody: ARP takes it three (RFC 1122 §2.3.2.1)."""
 
 _ECHOES, _EVERY, _WAIT = 30, 0.03, 1.0
+_SLOW_ECHOES, _SLOW_EVERY = 5, 1.2
+"""For a device that may limit how many it answers."""
+
 _SLOWER = 2.5
 """Times as long as the first answer took may each take that follows."""
 
@@ -220,7 +223,12 @@ async def measure(runner: Runner, adapter: Adapter, address: IPv4Address, trial:
         times = [each.seconds for each in small]
         ttl = next((each.ttl for each in small if each.ttl is not None), None)
         if len(small) < sent:
-            return EchoSeen(sent, len(small), times, ttl)
+            seen = EchoSeen(sent, len(small), times, ttl)
+            came = [each.sequence - _FIRST_SEQUENCE for each in small]
+            if not came_back_regularly(came, sent):
+                return seen
+            slowly = await series(echoes, _SLOW_ECHOES, _SLOW_EVERY, wait, _SMALLEST)
+            return replace(seen, slow_sent=_SLOW_ECHOES, slow_received=len(slowly))
         large = min(adapter.mtu, _FULL_LENGTH)
 
         async def passes(size: int, count: int = _LARGE_ECHOES) -> int:
