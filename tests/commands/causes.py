@@ -137,7 +137,7 @@ CASES = [
     *_on_both("lossy", "25%"),
     *_on_both("large-lost", "1000"),
     Case("proxy", "", "dryer-plc web", "http_proxy=http://198.51.100.1:3128"),
-    Case("proxy", "", "10.61.30.10 web", "https_proxy=http://198.51.100.1:3128"),
+    Case("proxy", "", "10.61.30.10 web", "all_proxy=http://198.51.100.1:3128"),
 ]
 
 HEALTHY = [
@@ -152,6 +152,8 @@ HEALTHY = [
         "10.61.20.60",
     )
 ]
+# A page that is there without encryption is not asked by way of this proxy.
+HEALTHY.append(Case(None, "", "dryer-plc web", "https_proxy=http://198.51.100.1:3128"))
 
 
 @dataclass(frozen=True)

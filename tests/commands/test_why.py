@@ -251,7 +251,7 @@ def test_what_an_ordinary_user_cannot_be_told_is_named(prepared):
         ("why dryer-plc profinet", "profinet: is no port and no door known here; there are cip"),
         ("why dryer-plc 70000", "70000: is no TCP port"),
         ("why 198.51.100.77", "198.51.100.77: is this computer's own address, on lan0"),
-        ("why 198.51.100.255", "198.51.100.255: is everybody's address there"),
+        ("why 198.51.100.255", "198.51.100.255: is the broadcast address of 198.51.100.0"),
         ("trace 10.61.20.0/24", "10.61.20.0/24: is a subnet"),
         ("open dryer-plc ssh --user -oX=y", "-oX=y: is no user name"),
         ("plant fault dryer-plc no-such", "no-such: is no fault of a device: no-link, flapping"),

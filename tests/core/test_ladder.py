@@ -231,20 +231,25 @@ def test_answers_that_no_program_gets_are_the_workstations_own_filters():
     assert cause(back(filtered, asymmetric)) is Cause.RETURN_FILTERED
 
 
-def test_a_mask_is_named_when_the_device_answers_nearer_by_or_says_so():
+def test_a_mask_is_named_when_the_device_says_so_and_not_because_it_answers_nearer_by():
     silent = Trial(4, seen_out=4, seen_in=0)
     assert back(silent) is None
     near = IPv4Address("10.61.20.9")
     narrow = IPv4Address("255.255.255.240")
-    for inside in (FromInside(near, True), FromInside(near, True, narrow, "CIP")):
-        step = back(silent, inside=inside)
-        assert cause(step) is Cause.MASK
-        assert str(near) in step.evidence
+    step = back(silent, inside=FromInside(near, True, narrow, "CIP"))
+    assert cause(step) is Cause.MASK
+    assert str(near) in step.evidence
+    # An access list, or an old MAC in the device's table, look the same without that.
+    step = back(silent, inside=FromInside(near, True))
+    assert (cause(step), Cause.MASK in step.finding.between) == (None, True)
+    assert str(near) in step.evidence
+    assert not any("portcall move" in line for line in step.finding.do)
+    wide = back(silent, inside=FromInside(near, True, IPv4Address("255.255.255.0"), "CIP"))
+    assert (cause(wide), Cause.MASK in wide.finding.between) == (None, False)
     # What is no mask tells nothing, and is no traceback.
     for nonsense in ("255.0.255.0", "0.0.0.255"):
-        assert (
-            cause(back(silent, inside=FromInside(near, True, IPv4Address(nonsense)))) is Cause.MASK
-        )
+        step = back(silent, inside=FromInside(near, True, IPv4Address(nonsense)))
+        assert (cause(step), Cause.MASK in step.finding.between) == (None, True)
         assert cause(back(silent, inside=FromInside(near, False, IPv4Address(nonsense)))) is None
     # Its mask is right, and it answers nobody: that is not decided.
     for inside in (FromInside(near, False), FromInside(near, False, IPv4Address("255.255.255.0"))):
@@ -262,7 +267,10 @@ def test_an_error_is_believed_only_of_somebody_who_can_know():
     liar = Trial(4, seen_out=4, errors=[(IPv4Address("10.61.20.66"), "host unreachable")])
     assert cause(back(liar, inside=FromInside())) is None
     # It hides nothing either: the mask is found all the same, and a router's word counts more.
-    assert cause(back(liar, inside=FromInside(IPv4Address("10.61.20.9"), True))) is Cause.MASK
+    near = FromInside(IPv4Address("10.61.20.9"), True, IPv4Address("255.255.255.240"), "CIP")
+    assert cause(back(liar, inside=near)) is Cause.MASK
+    filtered = Trial(4, seen_out=4, errors=[(ROUTER, "administratively prohibited")])
+    assert cause(back(filtered, ROUTED, goal=FAR_GOAL)) is None
     both = replace(liar, errors=[*router_says.errors, *liar.errors])
     assert cause(back(both, ROUTED, goal=FAR_GOAL)) is Cause.STOPS_AT_HOP
     assert back(both, ROUTED, goal=FAR_GOAL).finding.sentence.startswith(
@@ -344,6 +352,10 @@ def test_a_proxy_is_one_that_is_set_for_this_address():
     broken = answers.judge_programs(GOAL, list(proxy.items()), [80])
     assert cause(broken) is Cause.PROXY
     assert answers.judge_programs(GOAL, list(proxy.items()), []).verdict is Verdict.HOLDS
+    # Each kind of page has a variable of its own.
+    secure = [("https_proxy", "http://198.51.100.1:3128")]
+    assert answers.judge_programs(GOAL, secure, [80]).verdict is Verdict.HOLDS
+    assert cause(answers.judge_programs(GOAL, secure, [80, 443])) is Cause.PROXY
 
 
 def test_of_two_faults_the_lower_is_the_cause_and_the_other_is_told_too():

@@ -7,6 +7,7 @@ from ipaddress import IPv4Address, IPv4Interface
 from statistics import median
 
 from portcall.core.address import assumed_network
+from portcall.core.find.web_page import PAGES
 from portcall.core.printable import decoded
 from portcall.core.talk.door_knock import DoorState
 from portcall.core.why.evidence import EchoSeen, FromInside, Situation, Trial, WordSeen
@@ -55,6 +56,8 @@ def judge_way_back(
         return None
     if inside is not None and _excludes(inside, here, goal):
         return _mask(goal, here, inside)
+    if inside is not None and inside.answered:
+        return _answers_nearer(goal, here, inside)
     return _silence(goal, here, trial, inside)
 
 
@@ -126,6 +129,15 @@ def _can_know(who: IPv4Address, here: Situation, goal: Goal) -> bool:
 
 def _undelivered(goal: Goal, here: Situation, who: IPv4Address, reason: str) -> Step:
     evidence = f'{who} says "{reason}"'
+    if "prohibited" in reason:
+        return undecided(
+            Rung.WAY_BACK,
+            evidence,
+            f"A filter at {who} forbids what is meant for {goal.name}; what is behind it was not "
+            "reached.",
+            (Cause.STOPS_AT_HOP, Cause.DOOR_SILENT),
+            f"ask who looks after {who} to let this computer through to {goal.address}",
+        )
     if reason == "host unreachable" and here.way.router is not None:
         return broken(
             Rung.WAY_BACK,
@@ -145,13 +157,34 @@ def _undelivered(goal: Goal, here: Situation, who: IPv4Address, reason: str) -> 
 
 
 def _excludes(inside: FromInside, here: Situation, goal: Goal) -> bool:
-    """Whether the device cannot answer this computer, by its own mask."""
+    """Whether the device cannot answer this computer, by its own mask, as it says itself.
+
+    That it answers somebody nearer to it does not tell: a list of addresses that it lets in, an old
+    MAC of this computer in its table, or a gateway that is off, look the same.
+    """
     source = here.way.source
     # A device can say what is no mask; that tells nothing.
     prefix = prefix_length(inside.mask) if inside.mask is not None else None
-    if prefix is not None and source is not None:
-        return source not in IPv4Interface((goal.address, prefix)).network
-    return inside.answered
+    if prefix is None or source is None:
+        return False
+    return source not in IPv4Interface((goal.address, prefix)).network
+
+
+def _answers_nearer(goal: Goal, here: Situation, inside: FromInside) -> Step:
+    """It answers an address nearer to its own, and its mask, if it was told, is not the reason."""
+    told = f"; its mask is {inside.mask}, by {inside.by}" if inside.mask is not None else ""
+    mask = () if inside.mask is not None and prefix_length(inside.mask) else (Cause.MASK,)
+    return undecided(
+        Rung.WAY_BACK,
+        f"nothing comes back to {here.way.source}; {goal.address} answers {inside.address}, which "
+        f"is nearer to it{told}",
+        f"{goal.name} answers {inside.address} and not {here.way.source}. Either its mask leaves "
+        "this computer out, or it lets only some addresses in, or it has an old MAC for "
+        f"{here.way.source}.",
+        (*mask, Cause.PING_IGNORED, Cause.DOOR_SILENT),
+        f"read at the device, on its page or panel: its mask, and whom it lets in ({goal})",
+        f"meanwhile it answers a computer that has {inside.address}",
+    )
 
 
 def _mask(goal: Goal, here: Situation, inside: FromInside) -> Step:
@@ -428,7 +461,8 @@ def judge_programs(
     if not proxies:
         return holds(Rung.PROGRAMS, "no proxy is set for this address")
     shown = ", ".join(name for name, _ in proxies)
-    if not web_doors:
+    proxies = [each for each in proxies if _concerns(each[0], web_doors)]
+    if not proxies:
         return holds(Rung.PROGRAMS, f"{shown} is set, which concerns web pages only")
     value = decoded(proxies[0][1].encode("utf-8", "replace"), _LONGEST_WORD)
     return broken(
@@ -439,6 +473,12 @@ def judge_programs(
         f"export no_proxy={goal.address}",
         f"or: unset {' '.join(name for name, _ in proxies)}",
     )
+
+
+def _concerns(variable: str, web_doors: Sequence[int]) -> bool:
+    """Whether a variable is about a page that is open: each kind of page has its own."""
+    kind = variable.casefold().removesuffix("_proxy")
+    return any(kind in ("all", PAGES.get(port, "http")) for port in web_doors)
 
 
 def proxies_for(address: IPv4Address, environment: dict[str, str]) -> list[tuple[str, str]]:

@@ -221,7 +221,13 @@ class Mover:
         name, ports = self.adapter.name, read_catalogs(self.site.folder).all_ports
         before = await interrogate(name, at, ports, self.site.pace)
         if at == job.interface.ip:
-            return Outcome(True, findings=("it was there already",))
+            return Outcome(
+                True,
+                findings=(
+                    f"it is at {at} already; its mask, its gateway and whether it holds them were "
+                    "not read: it says them by no protocol",
+                ),
+            )
         self.tell(ByHand(job, at, before))
         outcome = await wait_by_hand(self.adapter, job, self.tell)
         if not outcome.done:

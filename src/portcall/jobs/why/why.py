@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import os
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv4Interface
 
 from portcall.core.adapters.adapter import choose_for
+from portcall.core.address import check_host
 from portcall.core.catalog.doors import parse_door
 from portcall.core.plan.rows import Plan
 from portcall.core.plan.targets import parse_target
@@ -34,6 +35,9 @@ def prepare(text: str, door: str | None, adapter: str | None, site: Site, plan: 
             f"{address}: is this computer's own address, on {holder}; name a device, or take the "
             "address off first: portcall restore"
         )
+    near = next((own for each in adapters if (own := each.on_subnet_of(address))), None)
+    if near is not None:
+        check_host(IPv4Interface((address, near.network.prefixlen)))
     if way.adapter is None and way.refused is None:
         raise BadInput(f"{address}: is everybody's address there, a broadcast; name one device")
     before = named_before(site)
