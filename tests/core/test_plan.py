@@ -6,7 +6,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from portcall.core.adapters.own_address import Wanted, candidates, check_own, wanted_for
-from portcall.core.address import parse_mac
+from portcall.core.address import parse_mac, parse_mask
 from portcall.core.plan.editing import PlanText, csv_line
 from portcall.core.plan.expected import parse_firmware
 from portcall.core.plan.importing import understand
@@ -345,3 +345,29 @@ def test_a_sites_gateway_is_every_devices_but_its_own_and_only_where_it_can_be_r
     assert [row.gateway for row in moved] == [router]
     there = parse_pair(f"{mac}=203.0.113.9/24", site)
     assert [row.gateway for row in moved.with_pair(there)] == [None]
+
+
+@pytest.mark.parametrize(
+    ("cell", "prefix"),
+    [
+        ("10.61.20.21", None),
+        ("10.61.20.21/26", 26),
+        ("10.61.20.21 / 255.255.255.0", 24),
+        ("10.61.20.21 (255.255.255.192)", 26),
+        ("192.168.1.10/11", 11),
+    ],
+)
+def test_what_is_shown_of_a_table_is_what_is_written(cell, prefix):
+    table = [Line(1, ["Name", "IP address"]), Line(2, ["fan", cell])]
+    (row,) = understand(table, "list", Plan()).rows
+    shown = row.row.interface.network.prefixlen
+    assert (shown, row.row.mask_assumed) == (prefix or 24, prefix is None)
+    written = row.cells.get("mask", "")
+    assert bool(written) is (prefix is not None)
+    assert not written or parse_mask(written) == shown
+
+
+@pytest.mark.parametrize("cell", ["10.61.20.21 (2)", "10.61.20.21 8", "10.61.20.21 24"])
+def test_a_number_behind_an_address_is_no_mask_without_its_slash(cell):
+    with pytest.raises(PlanError, match="behind the address"):
+        understand([Line(1, ["Name", "IP address"]), Line(2, ["fan", cell])], "list", Plan())

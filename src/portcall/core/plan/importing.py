@@ -27,7 +27,7 @@ _HEADING_WITHIN = 30
 
 _LONGEST_CELL = 1000
 _NOTHING = frozenset(("-", "--", "–", "—", "/", "n/a", "na", "none", "nil", "tbd", "tba", "?", "x"))
-_MASK_BEHIND = re.compile(r"(\d+(?:\.\d+){3})\s*(?:/|\s|\()\s*(\d[\d.]*)\)?")
+_MASK_BEHIND = re.compile(r"(\d+(?:\.\d+){3})\s*(/|\s|\()\s*(\d[\d.]*)\)?")
 _DASHES = str.maketrans(dict.fromkeys("‐‑‒–—−", "-"))
 
 
@@ -99,7 +99,9 @@ def understand(
     passed_over = [line for line in kept if _is_title(line, columns)]
     rows = [line for line in kept if not _is_title(line, columns)]
     cells = [_cells(line, columns) for line in rows]
-    names = [*columns.ours, *columns.extra]
+    # A mask behind an address has a column, too, where the table has none for it.
+    behind = [column for column in ("mask",) if any(column in cell for cell in cells)]
+    names = list(dict.fromkeys([*columns.ours, *behind, *columns.extra]))
     table = [Line(columns.line, names)]
     table += [
         Line(line.number, [cell.get(name, "") for name in names])
@@ -227,8 +229,8 @@ def _cells(line: Line, columns: Columns) -> dict[str, str]:
         if column in cells:
             cells[column] = _tidied(column, cells[column])
     behind = _MASK_BEHIND.fullmatch(cells.get("address", ""))
-    if behind is not None and _may_be_a_mask(behind[2]) and not cells.get("mask"):
-        cells["address"], cells["mask"] = behind[1], behind[2]
+    if behind is not None and _may_be_a_mask(behind[2], behind[3]) and not cells.get("mask"):
+        cells["address"], cells["mask"] = behind[1], behind[3]
     return {column: cell for column, cell in cells.items() if cell}
 
 
@@ -238,8 +240,13 @@ def _tidied(column: str, text: str) -> str:
     return text.translate(_DASHES) if column == "mac" else text
 
 
-def _may_be_a_mask(text: str) -> bool:
-    return text.count(".") == 3 or ("." not in text and len(text) <= 2)
+def _may_be_a_mask(sign: str, text: str) -> bool:
+    """Whether what stands behind an address is a mask: dotted, or a prefix length with its slash.
+
+    A number in brackets or behind a blank may be a port, a count or a page.
+    """
+    is_dotted = text.count(".") == 3
+    return is_dotted or (sign == "/" and "." not in text and len(text) <= 2)
 
 
 def _against(plan: Plan, devices: Sequence[PlannedDevice]) -> Iterator[Problem]:

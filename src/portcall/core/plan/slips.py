@@ -47,6 +47,10 @@ def _mac(text: str) -> Iterator[str]:
 
 
 def _address(text: str) -> Iterator[str]:
+    whole, _, behind = text.partition(" ")
+    if _QUAD.fullmatch(whole) and behind:
+        # The address is whole: what follows belongs to something else, and not to its last number.
+        yield f"{text}: has {behind!r} behind the address; put it in a note"
     for mended, what in _MENDED:
         corrected = mended(text)
         if corrected != text and _QUAD.fullmatch(corrected):
