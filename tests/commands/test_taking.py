@@ -103,7 +103,9 @@ def test_enter_takes_them_all_and_n_none():
 
 def test_row_by_row_and_in_an_editor_with_a_mistake_first():
     name = "or another name; -: leave it out"
-    _, plan = in_a_terminal([(ONCE, "r\n"), (name, "fan\n"), (name, "-\n"), (name, "\n")])
+    # What people answer to other programs is no name.
+    answers = ["fan", "n", "?", "y"]
+    _, plan = in_a_terminal([(ONCE, "r\n"), *((name, f"{answer}\n") for answer in answers)])
     assert re.findall("(?m)^[a-z-]+,02", plan) == ["fan,02", "lift-drive,02"]
     editor = "sed -i -e s/10.61.20.22/10.61.20.21/"
     said, plan = in_a_terminal([(ONCE, "e\n"), (ONCE, "\n"), (ONCE, "n\n")], editor)

@@ -98,14 +98,34 @@ def _row_by_row(proposals: Sequence[Proposal]) -> Sequence[Cells]:
             if part
         )
         note(f"{number} of {len(proposals)}: {described}")
-        name = click.prompt(
-            "  Enter: take it under this name; or another name; -: leave it out",
-            default=each.cells["name"],
-            err=True,
-        ).strip()
-        if name != "-":
+        name = _name_for(each.cells["name"])
+        if name is not None:
             taken.append({**each.cells, "name": name})
     return taken
+
+
+_YES, _NO = ("y", "yes"), ("-", "n", "no")
+_QUESTIONS = ("?", "h", "help", "q", "quit")
+
+
+def _name_for(proposed: str) -> str | None:
+    """The name under which a row is taken, None for a row that is left out.
+
+    What people answer to other programs is no name of a device.
+    """
+    while True:
+        said = click.prompt(
+            "  Enter: take it under this name; or another name; -: leave it out",
+            default=proposed,
+            err=True,
+        ).strip()
+        if said.lower() in _YES:
+            return proposed
+        if said.lower() in _NO:
+            return None
+        if said.lower() not in _QUESTIONS:
+            return str(said)
+        note("  a name, Enter, or a hyphen; Ctrl-C ends this, and nothing is written")
 
 
 def _edited(rows: Sequence[Cells]) -> Sequence[Cells]:
