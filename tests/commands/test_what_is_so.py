@@ -313,3 +313,16 @@ def test_what_is_going_on_survives_an_adapter_that_is_switched_off_and_on_and_en
         ended = plant.finish(started, signal.SIGINT, 10)
         assert ended.code in (1, 130)
         assert "Traceback" not in ended.err
+
+
+def test_a_subnet_too_large_to_be_swept_keeps_no_command_from_its_work(plant):
+    plant.run("ip addr add 10.61.20.200/8 dev usb0")
+    assert plant.run("portcall find --method listen --adapter usb0").code == 0
+    found = plant.run("portcall find dryer-plc --adapter usb0 --json")
+    assert found.code == 0, found.err
+    assert found.json["devices"][0]["addresses"] == ["10.61.20.10"]
+    everything = plant.run("portcall find --adapter usb0 --json")
+    (reason,) = (each["reason"] for each in everything.json["not_run"] if each["method"] == "arp")
+    assert "10.0.0.0/8 has 16,777,216 addresses, and is not asked address by address" in reason
+    verified = plant.run("portcall verify dryer-plc --adapter usb0 --json")
+    assert verified.json["rows"][0]["verdict"] == "right", verified.err
