@@ -295,6 +295,9 @@ def test_who_is_not_planned_and_what_is_planned_otherwise_since_is_open():
     found = standing(PLAN, [verified])
     assert (found.is_done, found.unplanned) == (False, ("02-00-00-00-00-01 at 10.61.20.99",))
     assert standing(PLAN, [verified, entry(Kind.VERIFICATION, 2, RIGHT)]).is_done
+    # Who has been taken into the plan since is no stranger.
+    taken = entry(Kind.VERIFICATION, 1, {**RIGHT, "unplanned": [{"mac": FAN}]})
+    assert standing(PLAN, [taken]).unplanned == ()
     for was, now, done in (
         ({"mask": "24"}, {"mask": "16"}, False),
         ({"note": "x"}, {"note": "y"}, True),

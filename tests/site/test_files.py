@@ -278,6 +278,11 @@ def test_what_match_has_open_is_found_again_whatever_umask_and_environment(tmp_p
     finally:
         os.umask(before)
     assert entry.path.parent.stat().st_mode & 0o777 == 0o700
+    # A folder that somebody chose for it keeps its mode.
+    (tmp_path / "chosen").mkdir()
+    os.chmod(tmp_path / "chosen", 0o777)
+    files.make_private_folder(tmp_path / "chosen" / "open-matches")
+    assert (tmp_path / "chosen").stat().st_mode & 0o777 == 0o777
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "elsewhere"))
     assert matches.open_matches() == (entry,)
     assert matches.set_aside() == ()

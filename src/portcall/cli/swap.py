@@ -187,8 +187,7 @@ def _confirmed(around: Around, new: Candidate) -> Candidate | None:
     show_both(around, new)
     row = around.gone.row
     question = f"Enter makes it {row.name}, {row.interface}; n: nothing is done"
-    said: str = click.prompt(question, default="", show_default=False, err=True)
-    return new if said.strip() == "" else None
+    return new if _answer(question) == "" else None
 
 
 def _may_be_other(may: bool, asks: bool, differs: Sequence[str]) -> bool:
@@ -197,13 +196,8 @@ def _may_be_other(may: bool, asks: bool, differs: Sequence[str]) -> bool:
         note(f"another product: {sentence}")
     if may or not asks:
         return may
-    said: str = click.prompt(
-        "it may be the wrong device; yes puts it in all the same, anything else ends this",
-        default="",
-        show_default=False,
-        err=True,
-    )
-    return said.strip().casefold() == "yes"
+    question = "it may be the wrong device; yes puts it in all the same, anything else ends this"
+    return _answer(question).casefold() == "yes"
 
 
 def _may_stay_open(asks: bool, findings: Sequence[str]) -> bool:
@@ -211,13 +205,14 @@ def _may_stay_open(asks: bool, findings: Sequence[str]) -> bool:
     note(f"it does not hold its address when the power goes: {'; '.join(findings)}")
     if not asks:
         return True
-    said: str = click.prompt(
-        "Enter writes it into the plan, and this stays open; n: the plan stays as it is",
-        default="",
-        show_default=False,
-        err=True,
-    )
-    return said.strip() == ""
+    question = "Enter writes it into the plan, and this stays open; n: the plan stays as it is"
+    return _answer(question) == ""
+
+
+def _answer(question: str) -> str:
+    """What a person types to a question; "" for Enter. Raises click.Abort."""
+    said: str = click.prompt(question, default="", show_default=False, err=True)
+    return said.strip()
 
 
 def _refused(around: Around, adapter: Adapter, site: Site, plan: Plan, as_json: bool) -> int:

@@ -27,7 +27,7 @@ def printable(text: str, longest: int = LONGEST) -> str:
     return line if len(line) <= longest else line[: longest - 1] + "…"
 
 
-_OUR_NAME = re.compile("portcall", re.IGNORECASE)
+_OUR_NAME = re.compile("portcall(?!·)", re.IGNORECASE)
 
 
 def told_by_others(text: str, longest: int = LONGEST) -> str:
@@ -36,8 +36,7 @@ def told_by_others(text: str, longest: int = LONGEST) -> str:
     A line that this tool advises begins with its name. A device that has this name in its text gets
     a dot behind it, which no shell and no code of ours takes for the beginning of a line to type.
     """
-    # What went through here before is not marked twice.
-    return printable(_OUR_NAME.sub(r"\g<0>·", text), longest).replace("··", "·")
+    return printable(_OUR_NAME.sub(r"\g<0>·", text), longest)
 
 
 @lru_cache(maxsize=1024)

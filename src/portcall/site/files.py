@@ -135,15 +135,13 @@ def make_folder(path: Path) -> None:
 
 
 def make_private_folder(path: Path) -> None:
-    """Make a folder, and the one above it, in which this person alone may write, whatever the umask
-    is. Raises OSError.
+    """Make a folder of this program's own in which this person alone may write, whatever the umask
+    is. Those above it may be anybody's, and stay as they are. Raises OSError.
     """
     make_folder(path)
     with as_caller(path / "file"):
-        for folder in (path.parent, path):
-            mode = folder.stat().st_mode
-            if mode & _OTHERS_MAY_WRITE:
-                os.chmod(folder, _PRIVATE)
+        if path.stat().st_mode & _OTHERS_MAY_WRITE:
+            os.chmod(path, _PRIVATE)
 
 
 def open_to_read(path: Path) -> BinaryIO:

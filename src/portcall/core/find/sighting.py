@@ -157,7 +157,7 @@ def sighting_of(method: Method, address: IPv4Address, learnt: Learnt, now: float
 def words(method: Method, *values: tuple[Field, str | None]) -> tuple[Said, ...]:
     """What a method said; values that are empty were not said. No value holds a line to type."""
     return tuple(
-        Said(field, told_by_others(value, len(value) + 1), method)
+        Said(field, told_by_others(value, 2 * len(value)), method)
         for field, value in values
         if value
     )

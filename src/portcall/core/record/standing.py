@@ -140,7 +140,8 @@ def standing(plan: Plan, entries: Iterable[tuple[Entry, Mapping[str, Any]]]) -> 
     unplanned: tuple[str, ...] = ()
     for entry, body in entries:
         if entry.kind is Kind.VERIFICATION and len(list(documents(body.get("rows")))) >= len(rows):
-            unplanned = tuple(_named(each) for each in documents(body.get("unplanned")))
+            strangers = documents(body.get("unplanned"))
+            unplanned = tuple(_named(each) for each in strangers if each.get("mac") not in by_mac)
         if entry.kind is Kind.PLAN:
             _planned_otherwise(entry, body, rows.get(entry.name))
         elif entry.kind is Kind.LOOK:

@@ -129,7 +129,7 @@ def swap(
         return Swapped(row, gone.mac, Outcome(False, findings=(taken,)), None, False, 0.0)
     agreed = _Agreed(gone, how)
     if not agreed.to(new.said):
-        return _another(row, gone, new.said, 0.0)
+        return _another(row, gone, new.said)
     by_request = new.device.asks and not new.device.addresses
     with Mover(adapter, site, how.wait, how.force, tell) as mover:
         if by_request and Method.DCP not in new.device.methods:
@@ -140,7 +140,8 @@ def swap(
                 if not outcome.findings:
                     said = _identity(there, site, row) if Field.PRODUCT in gone.said else {}
                     if not agreed.to(said):
-                        return _another(row, gone, said, monotonic() - began)
+                        given = f"; it was given {row.address}, and was not told to keep it"
+                        return _another(row, gone, said, given, monotonic() - began)
                     outcome = _have_it_keep(there, site, row, how)
                 judgement, device = judge_row(there, site, plan, row, tell)
         else:
@@ -179,13 +180,17 @@ class _Agreed:
 
 
 def _another(
-    row: PlannedDevice, gone: Predecessor, said: Mapping[Field, str], seconds: float
+    row: PlannedDevice,
+    gone: Predecessor,
+    said: Mapping[Field, str],
+    given: str = "",
+    seconds: float = 0.0,
 ) -> Swapped:
     """The new one is another product, and nobody has said that it may be."""
     differs = tuple(other_product(gone, said))
     finding = (
-        f"it is another product: {'; '.join(differs)}; if it may take this place all the same: "
-        f"portcall swap {row.name} --with {row.mac} --other-product"
+        f"it is another product: {'; '.join(differs)}{given}; if it may take this place all the "
+        f"same: portcall swap {row.name} --with {row.mac} --other-product"
     )
     return Swapped(row, gone.mac, Outcome(False, findings=(finding,)), None, False, seconds)
 
