@@ -6,7 +6,7 @@ cannot be asked all the same is not judged.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import closing
 from dataclasses import dataclass, field, replace
 from ipaddress import IPv4Address
@@ -48,6 +48,8 @@ _AWHILE = 1.0
 _ECHOES = 3
 _ECHO_INTERVAL = 0.2
 _ECHO_WAIT = 1.0
+_MORE_ECHOES, _LONGER_WAIT = 5, 4.0
+"""For a device that is there and left an echo unanswered: what is late is not lost."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -189,7 +191,8 @@ async def _reach(
     results: list[Reachability] = []
     with paced(adapter.name, site.pace, _BURST_SECONDS) as runner:
         here = [a for a in addresses if adapter.on_subnet_of(a) or _is_routed(adapter, a)]
-        echoed = await _echoes(runner, Rounds(adapter, here, site.pace))
+        present = {address for device in devices for address in device.addresses}
+        echoed = await _echoes(runner, Rounds(adapter, here, site.pace), present)
         # Of who says something of itself it is known already that it is there.
         mute = [r for r in echoed if not spoken(_at(devices, address_of(r.target)))]
         results += [result for result in echoed if result not in mute]
@@ -201,7 +204,7 @@ async def _reach(
                 continue
             with closing(Leg(runner, adapter.name, own)) as leg:
                 rounds = Rounds(adapter, there, site.pace, vantage=leg.vantage)
-                results += await _echoes(runner, rounds)
+                results += await _echoes(runner, rounds, present)
     return {address_of(result.target): result for result in results}
 
 
@@ -214,11 +217,25 @@ def _is_routed(adapter: Adapter, address: IPv4Address) -> bool:
     return way.adapter == adapter.name and way.router is not None
 
 
-async def _echoes(runner: Runner, rounds: Rounds) -> tuple[Reachability, ...]:
+async def _echoes(
+    runner: Runner, rounds: Rounds, present: Collection[IPv4Address]
+) -> tuple[Reachability, ...]:
+    """A few echoes; who is ``present`` and did not answer all is asked again, with more patience."""
+    results = await _series(runner, replace(rounds, wait=_ECHO_WAIT), _ECHOES)
+    doubtful = [
+        each.target
+        for each in results
+        if each.loss and (each.answers or address_of(each.target) in present)
+    ]
+    patient = replace(rounds, targets=doubtful, wait=_LONGER_WAIT)
+    again = {each.target: each for each in await _series(runner, patient, _MORE_ECHOES)}
+    return tuple(again.get(each.target, each) for each in results)
+
+
+async def _series(runner: Runner, rounds: Rounds, count: int) -> tuple[Reachability, ...]:
     facts: list[Fact] = []
     if rounds.targets:
-        rounds = replace(rounds, interval=_ECHO_INTERVAL, wait=_ECHO_WAIT)
-        await ask(runner, rounds, _ECHOES, facts.append)
+        await ask(runner, replace(rounds, interval=_ECHO_INTERVAL), count, facts.append)
     return summarise(rounds.targets, facts)
 
 
