@@ -106,6 +106,7 @@ CASES = [
     *_here("other-subnet", "", "203.0.113.40", "203.0.113.42"),
     *_here("own-address-taken", "plant fault workstation own-address-taken", *BOTH),
     *_here("route-elsewhere", "plant fault workstation route-elsewhere", *BOTH),
+    *_here("fixed-neighbour", "plant fault usb0 fixed-neighbour 10.61.20.10", "dryer-plc"),
     *_here("no-router", "plant fault workstation no-router", *BEHIND),
     *_here("router-silent", "plant fault cell-router router-silent", *BEHIND),
     *_here("stops-at-hop", "plant fault cell-router stops-at-hop", *BEHIND),

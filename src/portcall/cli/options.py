@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from ipaddress import IPv4Address
 from pathlib import Path
 
 import click
@@ -38,10 +39,10 @@ capture_option = click.option(
 )
 
 
-def chosen_adapter(name: str | None) -> Adapter:
+def chosen_adapter(name: str | None, target: IPv4Address | None = None) -> Adapter:
     """The adapter to use; says which when nobody named it. Raises NotPossibleHere."""
     site = this_site()
-    adapter = adapters.chosen_adapter(name, site, note)
+    adapter = adapters.chosen_adapter(name, site, note, target)
     works_on(adapter.name, site)
     return adapter
 

@@ -43,6 +43,7 @@ from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.jobs.reach.asking import Rounds
 from portcall.jobs.reach.reach import must_have_an_address, not_oneself, reach
 from portcall.jobs.reach.watching import Ends, Watching, by_the_calendar, wall_time
+from portcall.jobs.workstation.adapters import is_named
 from portcall.jobs.workstation.ways import own_address_sentence
 from portcall.site.catalogs import read_catalogs
 from portcall.site.echo_log import EchoLog, read_echoes
@@ -167,7 +168,8 @@ def reach_command(
     addresses = [address for span in parse_targets(targets, plan) for address in span]
     ports = read_catalogs(site.folder).all_ports if doors else {}
     asked = _targets(addresses, [parse_door(door, ports) for door in doors])
-    adapter = chosen_adapter(adapter_name)
+    adapter = chosen_adapter(adapter_name, addresses[0])
+    named = is_named(adapter_name, site) or capture is not None
     begin_capture(adapter, capture)
     names = {row.address: row.name for row in plan}
     rounds = Rounds(adapter, asked, _pace(site, pace), interval, wait, sizes or (OCTETS,))
@@ -175,9 +177,9 @@ def reach_command(
         ends = Ends(lasts, until_up, until_down)
         return _watch(site, rounds, ends, plan, log_file, plot, accept, as_json)
     reached, interrupted = run_until_interrupted(
-        lambda stop: reach(rounds, plan, count, stop=stop, tell=note)
+        lambda stop: reach(rounds, plan, count, stop=stop, tell=note, is_named=named)
     )
-    print_results(adapter.name, reached.results, names, as_json, other_ways=reached.other_ways)
+    print_results(reached.adapter, reached.results, names, as_json, other_ways=reached.other_ways)
     _draw(plot, series_of(asked, map(by_the_calendar, reached.facts)), names)
     if interrupted:
         return INTERRUPTED

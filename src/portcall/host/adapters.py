@@ -232,12 +232,19 @@ def leaves_by(target: IPv4Address) -> str | None:
     return way_out(target).adapter
 
 
-def way_out(target: IPv4Address) -> WayOut:
-    """The way that a packet to ``target`` would take now, by the kernel's own look-up."""
+def way_out(target: IPv4Address, port: int | None = None) -> WayOut:
+    """The way that a packet to ``target`` would take now, by the kernel's own look-up.
+
+    With a ``port``, one that tries to connect there: a rule may be about that alone.
+    """
     fixed = struct.pack("=BBBBBBBBI", socket.AF_INET, 32, *[0] * 7)
+    meant = [(RouteAttribute.DESTINATION, target.packed)]
+    if port is not None:
+        meant.append((RouteAttribute.PROTOCOL, bytes((socket.IPPROTO_TCP,))))
+        meant.append((RouteAttribute.TO_PORT, port.to_bytes(2, "big")))
     with Netlink() as netlink:
         try:
-            route = netlink.get(Kind.GET_ROUTE, fixed, (RouteAttribute.DESTINATION, target.packed))
+            route = netlink.get(Kind.GET_ROUTE, fixed, *meant)
             if route.fixed[7] != _UNICAST_ROUTE:
                 return WayOut(own=route.fixed[7] == _LOCAL_ROUTE)
             name = socket.if_indextoname(route.number(RouteAttribute.OUT) or 0)

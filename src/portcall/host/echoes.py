@@ -98,11 +98,12 @@ class Echoes:
                 return
             for level, number, data in ancillary:
                 if level == socket.SOL_IP and number == _IP_RECVERR:
-                    _, origin, kind, code, _, _ = _EXTENDED_ERROR.unpack_from(data)
+                    _, origin, kind, code, mtu, _ = _EXTENDED_ERROR.unpack_from(data)
                     offender = data[_EXTENDED_ERROR.size + 4 : _EXTENDED_ERROR.size + 8]
                     if origin == _FROM_ICMP and len(offender) == 4:
                         address = IPv4Address(goal[0])
-                        message = icmp.encode_undelivered(address, kind, code, request)
+                        short = mtu if mtu <= _LONGEST_PACKET else 0
+                        message = icmp.encode_undelivered(address, kind, code, request, short)
                         packet = IcmpPacket(IPv4Address(offender), message)
                         yield packet, received_at(ancillary)
 

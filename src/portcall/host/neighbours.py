@@ -13,7 +13,7 @@ from ipaddress import IPv4Address
 
 from portcall.core.address import Mac
 from portcall.host.medium import bind_to_adapter
-from portcall.host.rtnetlink import Kind, NeighbourAttribute, Netlink
+from portcall.host.rtnetlink import Kind, Message, NeighbourAttribute, Netlink
 
 _DISCARD = 9
 """A port whose service throws away what it gets (RFC 863)."""
@@ -21,6 +21,9 @@ _DISCARD = 9
 _MESSAGE = struct.Struct("=BxxxiHBB")
 _CONFIRMED = 0x02 | 0x04 | 0x08 | 0x10
 """Reachable, stale, delay, probe: it has answered, now or a while ago (linux/neighbour.h)."""
+
+
+_PERMANENT = 0x80
 
 
 def provoke(adapter: str, addresses: Iterable[IPv4Address]) -> None:
@@ -34,6 +37,36 @@ def provoke(adapter: str, addresses: Iterable[IPv4Address]) -> None:
 
 def known_neighbours(adapter: str) -> dict[IPv4Address, Mac]:
     """Who has answered the kernel on an adapter. Raises OSError."""
+    return _neighbours(adapter, _CONFIRMED)
+
+
+def fixed_neighbours(adapter: str) -> dict[IPv4Address, Mac]:
+    """Whom somebody wrote into the table for good, on an adapter. Raises OSError."""
+    return _neighbours(adapter, _PERMANENT)
+
+
+def fix_neighbour(adapter: str, address: IPv4Address, mac: Mac) -> None:
+    """Write a MAC for an address into the table, for good. Raises OSError."""
+    with Netlink() as netlink:
+        netlink.put(_entry(Kind.NEW_NEIGHBOUR, adapter, address, mac), again=True)
+
+
+def forget_neighbour(adapter: str, address: IPv4Address) -> None:
+    """Take what the table has for an address out of it. Raises OSError."""
+    with Netlink() as netlink:
+        netlink.put(_entry(Kind.DELETE_NEIGHBOUR, adapter, address, None))
+
+
+def _entry(kind: Kind, adapter: str, address: IPv4Address, mac: Mac | None) -> Message:
+    index = socket.if_nametoindex(adapter)
+    fixed = _MESSAGE.pack(socket.AF_INET, index, _PERMANENT, 0, 0)
+    told = [(NeighbourAttribute.ADDRESS, address.packed)]
+    if mac is not None:
+        told.append((NeighbourAttribute.MAC, mac.octets))
+    return Message(kind, fixed, tuple(told))
+
+
+def _neighbours(adapter: str, states: int) -> dict[IPv4Address, Mac]:
     index = socket.if_nametoindex(adapter)
     with Netlink() as netlink:
         found = netlink.dump(Kind.GET_NEIGHBOUR, _MESSAGE.pack(socket.AF_INET, 0, 0, 0, 0))
@@ -43,6 +76,6 @@ def known_neighbours(adapter: str) -> dict[IPv4Address, Mac]:
         address, mac = (
             message.get(number) for number in (NeighbourAttribute.ADDRESS, NeighbourAttribute.MAC)
         )
-        if on == index and state & _CONFIRMED and address and mac and len(mac) == 6:
+        if on == index and state & states and address and mac and len(mac) == 6:
             known[IPv4Address(address)] = Mac(mac)
     return known

@@ -42,6 +42,7 @@ class Kind(IntEnum):
     DELETE_ROUTE = 25
     GET_ROUTE = 26
     NEW_NEIGHBOUR = 28
+    DELETE_NEIGHBOUR = 29
     GET_NEIGHBOUR = 30
 
 
@@ -81,6 +82,9 @@ class AddressAttribute(IntEnum):
     PRIORITY = 9
 
 
+_CREATING = (Kind.NEW_LINK, Kind.NEW_ADDRESS, Kind.NEW_ROUTE, Kind.NEW_NEIGHBOUR)
+
+
 class RouteAttribute(IntEnum):
     """Attributes of a route (linux/rtnetlink.h)."""
 
@@ -92,6 +96,8 @@ class RouteAttribute(IntEnum):
     METRICS = 8
     MULTIPATH = 9
     TABLE = 15
+    PROTOCOL = 27
+    TO_PORT = 29
 
 
 class NeighbourAttribute(IntEnum):
@@ -206,7 +212,7 @@ class Netlink:
         ``again``: one that is there already is changed.
         """
         flags = _REQUEST | _ACK
-        if message.kind in (Kind.NEW_LINK, Kind.NEW_ADDRESS, Kind.NEW_ROUTE):
+        if message.kind in _CREATING:
             flags |= _CREATE | (_REPLACE if again else _EXCLUSIVE)
         self._ask(message.kind, flags, message.fixed + pack(message.attributes))
 

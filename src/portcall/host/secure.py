@@ -16,7 +16,14 @@ from portcall.host.streams import Stream
 
 
 class HandshakeFailed(OSError):
-    """TLS did not come about; the text says why."""
+    """TLS did not come about; the text says why.
+
+    ``by_tls``: the other side said so by TLS itself, so that it speaks it.
+    """
+
+    def __init__(self, words: str, by_tls: bool = False) -> None:
+        super().__init__(words)
+        self.by_tls = by_tls
 
 
 HANDSHAKE_WAIT = 3.0
@@ -42,7 +49,8 @@ class SecureStream(Stream):
         except BaseException as error:
             wrapped.close()
             if isinstance(error, ssl.SSLError):
-                raise HandshakeFailed(_words(error)) from None
+                by_tls = "ALERT" in (error.reason or "") or error.reason in _OTHER_VERSIONS
+                raise HandshakeFailed(_words(error), by_tls) from None
             if isinstance(error, TimeoutError):
                 raise HandshakeFailed(f"no answer within {HANDSHAKE_WAIT:.0f} s") from None
             if isinstance(error, OSError):
@@ -63,6 +71,8 @@ class SecureStream(Stream):
 
 _LEGACY_SERVER_CONNECT, _UNSAFE_LEGACY_RENEGOTIATION = 1 << 2, 1 << 18
 """SSL_OP_… of OpenSSL; Python's module does not have both."""
+
+_OTHER_VERSIONS = ("UNSUPPORTED_PROTOCOL", "NO_PROTOCOLS_AVAILABLE")
 
 _WORDS = {
     "WRONG_VERSION_NUMBER": "what answers is not TLS",

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import asyncio
+import fcntl
 import socket
+import termios
 from collections.abc import Iterator
 from contextlib import suppress
 from ipaddress import IPv4Address
@@ -57,6 +59,17 @@ class Stream:
         """Send bytes. Raises OSError when the other side takes no more: requests are small."""
         if self._socket.send(packet.data) < len(packet.data):
             raise OSError("the device does not take what is sent")
+
+    @property
+    def longest_segment(self) -> int:
+        """How many octets a segment to the other side has at most, as both agreed."""
+        return self._socket.getsockopt(socket.IPPROTO_TCP, socket.TCP_MAXSEG)
+
+    @property
+    def unacknowledged(self) -> int:
+        """Octets that were sent, and not acknowledged yet (tcp(7), SIOCOUTQ)."""
+        waiting = fcntl.ioctl(self._socket, termios.TIOCOUTQ, bytes(4))
+        return int.from_bytes(waiting, "little")
 
     def close(self) -> None:
         """Close the connection properly: old devices have few sockets.

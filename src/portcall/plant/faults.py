@@ -25,7 +25,7 @@ from portcall.core.address import (
     parse_subnet,
 )
 from portcall.core.trouble import BadInput
-from portcall.host import addresses, cables, packet_filter
+from portcall.host import addresses, cables, neighbours, packet_filter
 from portcall.host.adapters import read_adapters
 from portcall.host.packet_filter import Filtered, Way
 from portcall.plant.control import Fault
@@ -40,6 +40,7 @@ TUNNEL = "tunnel0"
 _ODD_SUBNET = IPv4Interface("192.0.2.77/24")
 _TUNNEL_ADDRESS = IPv4Interface("192.0.2.9/32")
 _NARROW_PREFIX = 28
+_NOBODYS_MAC = Mac(bytes((0x02, 0x60, 0xD1, 0x00, 0x1D, 0xFF)))
 _LINK_OUT, _LINK_IN = 0.3, 0.7
 """Seconds that a flapping link is out, and in."""
 
@@ -192,6 +193,12 @@ class Faults:
             here.call(partial(cables.lead_by, others[0], goals))
             return _later(partial(here.call, partial(cables.lead_by, others[0], goals, False)))
         return _later(tunnel.close)
+
+    async def fix_neighbour(self, adapter: str, address: IPv4Address, mac: Mac) -> Undo:
+        """Have the workstation's own ARP table name a MAC for an address, for good."""
+        here = self._wiring.workstation
+        here.call(partial(neighbours.fix_neighbour, adapter, address, mac))
+        return _later(partial(here.call, partial(neighbours.forget_neighbour, adapter, address)))
 
     async def come_back_otherwise(self, router: SimulatedDevice) -> Undo:
         """Have a router send what is for the workstation by way of its other adapter."""
@@ -458,6 +465,12 @@ async def _own_address_taken(faults: Faults, adapter: Adapter, how: str) -> Undo
     return await faults.intrude(adapter.name, adapter.interfaces[0], mac)
 
 
+async def _fixed_neighbour(faults: Faults, adapter: Adapter, how: str) -> Undo:
+    if not how:
+        raise BadInput("whose address? name one: 10.61.20.10")
+    return await faults.fix_neighbour(adapter.name, parse_address(how), _NOBODYS_MAC)
+
+
 async def _route_elsewhere(faults: Faults, adapter: Adapter, how: str) -> Undo:
     return await faults.lead_elsewhere(adapter, how)
 
@@ -480,6 +493,7 @@ ON_WORKSTATION: dict[str, OnWorkstation] = {
     "other-subnet": _other_subnet,
     "own-address-taken": _own_address_taken,
     "route-elsewhere": _route_elsewhere,
+    "fixed-neighbour": _fixed_neighbour,
     "no-router": _no_router,
     "firewall-out": _filter(Way.OUT),
     "firewall-in": _filter(Way.IN),

@@ -216,6 +216,9 @@ async def start_service(spoken: Speaks, memory: Memory, sock: socket.socket) -> 
                 asyncio.LimitOverrunError,
             ):
                 return
+            except asyncio.CancelledError:
+                # The device is switched off; asyncio's streams would print a traceback.
+                return
 
     secure = _certificate() if spoken is Speaks.SECURE_WEB else None
     return await asyncio.start_server(serve, sock=sock, limit=_LONGEST_HEAD, ssl=secure)

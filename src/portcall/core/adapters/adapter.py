@@ -98,6 +98,11 @@ class Adapter:
         ]
         return max(fitting, key=lambda route: route.destination.prefixlen, default=None)
 
+    def any_route_to(self, address: IPv4Address) -> Route | None:
+        """The narrowest route for an address by way of this adapter, a default route too."""
+        fitting = [r for r in self.routes if not r.of_subnet and address in r.destination]
+        return max(fitting, key=lambda route: route.destination.prefixlen, default=None)
+
     @property
     def speed_words(self) -> str | None:
         """The negotiated speed as people say it; None when the driver does not tell.

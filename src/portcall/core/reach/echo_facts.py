@@ -27,17 +27,29 @@ class Replied(NamedTuple):
     octets: int = 0
 
 
-class Unanswered(NamedTuple):
-    """No answer came in time, or something said why it will not.
+class Told(NamedTuple):
+    """Somebody on the way says that a question is not delivered.
 
-    ``by`` is who said so, when it was another than this computer, and ``said`` what.
+    ``seconds`` after it had left; ``ttl`` is what was left of the message's time to live.
+    ``expired``: the question's own time to live ran out. ``mtu``: how long it may be, when it was
+    too long.
     """
+
+    by: IPv4Address
+    said: str
+    seconds: float = 0.0
+    ttl: int | None = None
+    expired: bool = False
+    mtu: int | None = None
+
+
+class Unanswered(NamedTuple):
+    """No answer came in time, or something said why it will not; ``told`` is what another said."""
 
     target: Target
     sequence: int
     reason: str
-    by: IPv4Address | None = None
-    said: str = ""
+    told: Told | None = None
     at: float = 0.0
     octets: int = 0
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Sequence
 from ipaddress import IPv4Address
 
-from portcall.core.reach.echo_facts import Fact, Replied
+from portcall.core.reach.echo_facts import Fact, Replied, Told
 from portcall.core.reach.rounds import Rounds
 from portcall.core.talk.conversation import Actions, IcmpPacket, Report
 from portcall.core.wire import icmp
@@ -95,7 +95,10 @@ class Ping(Rounds[IcmpPacket, IPv4Address]):
             # This computer's own kernel says so, when ARP found nobody.
             own = packet.peer in self._own
             reason = BY_ARP if own else f"{said.reason}, says {packet.peer}"
-            by = None if own else packet.peer
-            self._undelivered(said.destination, said.sequence, said.reason, by, reason, now)
+            told = None
+            if not own:
+                ttl, expired, mtu = packet.ttl, said.expired, said.mtu
+                told = Told(packet.peer, said.reason, 0.0, ttl, expired, mtu)
+            self._undelivered(said.destination, said.sequence, told, reason, now)
             self._plan_wake()
         return ()

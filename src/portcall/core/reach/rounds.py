@@ -8,10 +8,9 @@ from __future__ import annotations
 from abc import abstractmethod
 from collections import deque
 from collections.abc import Hashable, Iterator, Sequence
-from ipaddress import IPv4Address
 from typing import Generic, TypeAlias, TypeVar
 
-from portcall.core.reach.echo_facts import NO_REPLY, Fact, Target, Unanswered
+from portcall.core.reach.echo_facts import NO_REPLY, Fact, Target, Told, Unanswered
 from portcall.core.talk.conversation import Actions, Conversation, Report, SendEach
 
 P = TypeVar("P")
@@ -31,15 +30,16 @@ _Key: TypeAlias = tuple[Hashable, int]
 class _Waiting:
     """A question that is out."""
 
-    __slots__ = ("by", "octets", "reason", "said", "sent", "target")
+    __slots__ = ("octets", "reason", "sent", "settling", "target", "told")
 
     def __init__(self, target: Target, sent: float, octets: int) -> None:
         self.target = target
         self.sent = sent
         self.octets = octets
         self.reason = NO_REPLY
-        self.by: IPv4Address | None = None
-        self.said = ""
+        self.told: Told | None = None
+        self.settling = False
+        """Somebody, or this computer itself, says that it is not delivered."""
 
 
 class Rounds(Conversation[P, Fact], Generic[P, T]):
@@ -132,8 +132,7 @@ class Rounds(Conversation[P, Fact], Generic[P, T]):
             waiting.target,
             key[1],
             waiting.reason,
-            waiting.by,
-            waiting.said,
+            waiting.told,
             waiting.sent,
             waiting.octets,
         )
@@ -143,14 +142,16 @@ class Rounds(Conversation[P, Fact], Generic[P, T]):
         return self._pending.pop((self.key(target), number), None)
 
     def _undelivered(
-        self, target: T, number: int, said: str, by: IPv4Address | None, reason: str, now: float
+        self, target: T, number: int, told: Told | None, reason: str, now: float
     ) -> None:
         """Somebody says that a question does not get there: it is not waited for much longer."""
         key = (self.key(target), number)
         waiting = self._pending.get(key)
-        if waiting is None or waiting.said:
+        if waiting is None or waiting.settling:
             return
-        waiting.said, waiting.by, waiting.reason = said, by, reason
+        waiting.settling, waiting.reason = True, reason
+        if told is not None:
+            waiting.told = told._replace(seconds=max(now - waiting.sent, 0.0))
         until = min(now + ERROR_GRACE, waiting.sent + self._wait)
         self._graced.append((until, key))
 

@@ -3,14 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from ipaddress import IPv4Address, IPv4Interface
 from statistics import median
 
 from portcall.core.address import assumed_network
-from portcall.core.find.web_page import PAGES
 from portcall.core.printable import decoded
+from portcall.core.reach.echo_facts import Told
 from portcall.core.talk.door_knock import DoorState
-from portcall.core.why.evidence import EchoSeen, FromInside, Situation, Trial, WordSeen
+from portcall.core.why.evidence import (
+    FEW_LOST,
+    EchoSeen,
+    FromInside,
+    Situation,
+    Trial,
+    WordSeen,
+)
 from portcall.core.why.ladder import (
     Cause,
     Goal,
@@ -25,9 +31,6 @@ from portcall.core.wire.dhcp import prefix_length
 
 SLOW = 0.3
 """Seconds of an echo that are worth a word."""
-
-FEW_LOST = 2
-"""Echoes that have to be lost before it is said: one may be lost anywhere."""
 
 _LONGEST_WORD = 60
 
@@ -49,12 +52,12 @@ def judge_way_back(
         return _dropped_here(goal, here, trial)
     if trial.elsewhere:
         return _came_elsewhere(goal, here, trial)
-    believed = [error for error in trial.errors if _can_know(error[0], here, goal)]
-    if believed:
-        return _undelivered(goal, here, *believed[-1])
+    believed = here.believed(trial.errors, goal.address)
+    if believed is not None:
+        return _undelivered(goal, here, believed)
     if here.way.router is None and inside is None:
         return None
-    if inside is not None and _excludes(inside, here, goal):
+    if inside is not None and inside.leaves_out(here.way.source, goal.address):
         return _mask(goal, here, inside)
     if inside is not None and inside.answered:
         return _answers_nearer(goal, here, inside)
@@ -115,21 +118,14 @@ def _return_filtered(goal: Goal, name: str, evidence: str) -> Step:
     )
 
 
-def _can_know(who: IPv4Address, here: Situation, goal: Goal) -> bool:
-    """Whether somebody who says that something is not delivered is on its way.
-
-    Between two on one wire nobody passes anything on, and of those on this wire the router does.
-    """
-    if who == goal.address:
-        return True
-    if here.way.router is None:
-        return False
-    return who == here.way.router or here.adapter.on_subnet_of(who) is None
+_BY_A_FILTER = ("prohibited", "port unreachable", "protocol unreachable")
+"""What no router says of an echo that it has no way for."""
 
 
-def _undelivered(goal: Goal, here: Situation, who: IPv4Address, reason: str) -> Step:
-    evidence = f'{who} says "{reason}"'
-    if "prohibited" in reason:
+def _undelivered(goal: Goal, here: Situation, error: Told) -> Step:
+    who, said = error.by, error.said
+    evidence = f'{who} says "{said}" after {error.seconds:.1f} s'
+    if any(words in said for words in _BY_A_FILTER):
         return undecided(
             Rung.WAY_BACK,
             evidence,
@@ -138,7 +134,7 @@ def _undelivered(goal: Goal, here: Situation, who: IPv4Address, reason: str) -> 
             (Cause.STOPS_AT_HOP, Cause.DOOR_SILENT),
             f"ask who looks after {who} to let this computer through to {goal.address}",
         )
-    if reason == "host unreachable" and here.way.router is not None:
+    if said == "host unreachable" and here.way.router is not None:
         return broken(
             Rung.WAY_BACK,
             evidence,
@@ -146,28 +142,23 @@ def _undelivered(goal: Goal, here: Situation, who: IPv4Address, reason: str) -> 
             f"The router {who} finds nobody at {goal.address} on its own wire.",
             "check the device's power and its own cable",
         )
+    if error.expired:
+        return broken(
+            Rung.WAY_BACK,
+            evidence,
+            Cause.STOPS_AT_HOP,
+            f"What is meant for {goal.name} goes round in a circle between routers, until {who} "
+            "gives it up.",
+            f"portcall trace {goal.address} shows the circle; look at the routes of those in it",
+        )
     return broken(
         Rung.WAY_BACK,
         evidence,
         Cause.STOPS_AT_HOP,
-        f"The way to {goal.name} ends at {who}: {reason}.",
+        f"The way to {goal.name} ends at {who}: {said}.",
         f"look at the routes of {who}: it knows no way to {assumed_network(goal.address)}, "
         "or its adapter there has no link",
     )
-
-
-def _excludes(inside: FromInside, here: Situation, goal: Goal) -> bool:
-    """Whether the device cannot answer this computer, by its own mask, as it says itself.
-
-    That it answers somebody nearer to it does not tell: a list of addresses that it lets in, an old
-    MAC of this computer in its table, or a gateway that is off, look the same.
-    """
-    source = here.way.source
-    # A device can say what is no mask; that tells nothing.
-    prefix = prefix_length(inside.mask) if inside.mask is not None else None
-    if prefix is None or source is None:
-        return False
-    return source not in IPv4Interface((goal.address, prefix)).network
 
 
 def _answers_nearer(goal: Goal, here: Situation, inside: FromInside) -> Step:
@@ -237,6 +228,17 @@ def _silence(goal: Goal, here: Situation, trial: Trial, inside: FromInside | Non
             (Cause.MASK, Cause.PING_IGNORED, Cause.DOOR_SILENT, Cause.FIREWALL_IN),
             f"sudo portcall why {goal.name}",
         )
+    fixed = here.fixed.get(goal.address)
+    if fixed is not None:
+        return undecided(
+            Rung.WAY_BACK,
+            f"{evidence}; all of it was sent to {fixed}, as this computer's own table says",
+            f"Nothing comes back from {goal.name}. Either it is not there, or the MAC {fixed}, "
+            "which is fixed for it in this computer's own ARP table, is not its own.",
+            (Cause.NOBODY_THERE, Cause.FIXED_NEIGHBOUR),
+            f"look for the entry: ip neigh show {goal.address}",
+            "compare it with the device's label",
+        )
     asked = ""
     if inside is not None and inside.address is not None:
         asked = f", also not to {inside.address}, which is nearer to it"
@@ -276,7 +278,7 @@ def judge_echo(goal: Goal, here: Situation, trial: Trial, seen: EchoSeen | None)
             passable=True,
         )
     if seen.large_sent and not seen.large_received:
-        return _large_lost(goal, here, seen, facts)
+        return _large(goal, here, seen, facts)
     if seen.large_sent:
         facts.append(f"{seen.large_received} of {seen.large_sent} with {seen.large} octets")
     return holds(Rung.ECHO, ", ".join(facts))
@@ -292,6 +294,7 @@ def _no_echo(goal: Goal, trial: Trial) -> Step:
             f"sending echoes: {trial.refused}; {answers}",
             Cause.FIREWALL_OUT,
             f"This computer's own firewall does not let out echoes to {goal.name}; {answers}.",
+            "look for the rule that does: nft list ruleset",
             passable=True,
         )
     if trial.echoes_in:
@@ -300,6 +303,7 @@ def _no_echo(goal: Goal, trial: Trial) -> Step:
             f"{trial.echoes_in} echoes came to the adapter, none to a program; {answers}",
             Cause.FIREWALL_IN,
             f"This computer's own firewall drops the echoes of {goal.name}; {answers}.",
+            "look for the rule that does: nft list ruleset",
             passable=True,
         )
     return broken(
@@ -323,12 +327,29 @@ def _listed(ports: Iterable[int]) -> str:
     return ", ".join(str(port) for port in ports)
 
 
-def _large_lost(goal: Goal, here: Situation, seen: EchoSeen, facts: Sequence[str]) -> Step:
+def _large(goal: Goal, here: Situation, seen: EchoSeen, facts: Sequence[str]) -> Step:
+    """None of full length came back."""
     passed = f"; up to {seen.passed} octets pass" if seen.passed else ""
-    says = f'; {seen.too_big[0]} says "{seen.too_big[1]}"' if seen.too_big else ""
+    evidence = f"{', '.join(facts)}; 0 of {seen.large_sent} with {seen.large} octets{passed}"
+    told = seen.mtu_told
+    if told is not None and told.mtu:
+        return holds(
+            Rung.ECHO, f"{evidence}; {told.by} says that the way takes {told.mtu}, and is heeded"
+        )
+    if seen.full_taken:
+        return undecided(
+            Rung.ECHO,
+            f"{evidence}; a full segment by TCP was taken",
+            f"{goal.name} takes long frames, and answers no long echoes. Either that is its way, "
+            "or long frames of its own are lost on the way back.",
+            (Cause.LARGE_LOST,),
+            "open a page or a program of the device: if that hangs, long frames are lost",
+            passable=True,
+        )
+    tried = "; a full segment by TCP was not taken" if seen.full_taken is False else ""
     return broken(
         Rung.ECHO,
-        f"{', '.join(facts)}; 0 of {seen.large_sent} with {seen.large} octets{passed}{says}",
+        evidence + tried,
         Cause.LARGE_LOST,
         f"Small frames to {goal.name} pass, and those of {seen.large} octets do not{passed}: "
         "pages and downloads will hang.",
@@ -360,7 +381,7 @@ def judge_door(goal: Goal, here: Situation, trial: Trial, names: dict[int, str])
             Rung.DOOR,
             f"{door} is refused",
             Cause.DOOR_CLOSED,
-            f"{goal.name} is there, and refuses {door}: nothing serves it.",
+            f"{goal.name} is there, and refuses {door}: nothing serves it there.",
             "check that this service is switched on in the device, and its port",
             *([f"open are: {_listed(trial.open_doors)}"] if trial.open_doors else []),
         )
@@ -379,6 +400,15 @@ def judge_door(goal: Goal, here: Situation, trial: Trial, names: dict[int, str])
             Cause.FIREWALL_OUT,
             f"This computer's own firewall does not let out what is meant for {door}.",
             "look for the rule that does: nft list ruleset",
+        )
+    if port in trial.forbidden:
+        return undecided(
+            Rung.DOOR,
+            f"{door} is refused, and no refusal came from {goal.address} itself",
+            f"A filter refuses {door} of {goal.name}, in the device or on the way; what serves it "
+            "was not reached.",
+            (Cause.DOOR_SILENT, Cause.DOOR_CLOSED),
+            "look for a firewall in the device, or between here and there",
         )
     beside = f", while port {_listed(others[:3])} answers" if others else ""
     return broken(
@@ -452,52 +482,3 @@ def _word_of(goal: Goal, here: Situation, word: WordSeen) -> Step:
 
 def _shown(raw: bytes) -> str:
     return decoded(raw[:_LONGEST_WORD], _LONGEST_WORD)
-
-
-def judge_programs(
-    goal: Goal, proxies: Sequence[tuple[str, str]], web_doors: Sequence[int]
-) -> Step:
-    """Whether programs of this computer are sent to a proxy; ``proxies`` are name and value."""
-    if not proxies:
-        return holds(Rung.PROGRAMS, "no proxy is set for this address")
-    shown = ", ".join(name for name, _ in proxies)
-    proxies = [each for each in proxies if _concerns(each[0], web_doors)]
-    if not proxies:
-        return holds(Rung.PROGRAMS, f"{shown} is set, which concerns web pages only")
-    value = decoded(proxies[0][1].encode("utf-8", "replace"), _LONGEST_WORD)
-    return broken(
-        Rung.PROGRAMS,
-        f"{shown} sends web programs to {value}",
-        Cause.PROXY,
-        f"The device answers, and web programs do not ask it: {shown} sends them to {value}.",
-        f"export no_proxy={goal.address}",
-        f"or: unset {' '.join(name for name, _ in proxies)}",
-    )
-
-
-def _concerns(variable: str, web_doors: Sequence[int]) -> bool:
-    """Whether a variable is about a page that is open: each kind of page has its own."""
-    kind = variable.casefold().removesuffix("_proxy")
-    return any(kind in ("all", PAGES.get(port, "http")) for port in web_doors)
-
-
-def proxies_for(address: IPv4Address, environment: dict[str, str]) -> list[tuple[str, str]]:
-    """The variables that send web programs elsewhere, unless ``no_proxy`` leaves the address out.
-
-    Lower or upper case, as programs read them; there is no standard. A list has addresses, ends of
-    names, subnets, or a star for everything.
-    """
-    spared = ",".join(environment.get(name, "") for name in ("no_proxy", "NO_PROXY"))
-    if any(_covers(entry.strip(), address) for entry in spared.split(",")):
-        return []
-    names = ("http_proxy", "HTTP_PROXY", "https_proxy", "HTTPS_PROXY", "all_proxy", "ALL_PROXY")
-    return [(name, environment[name]) for name in names if environment.get(name)]
-
-
-def _covers(entry: str, address: IPv4Address) -> bool:
-    if entry in ("*", str(address)):
-        return True
-    try:
-        return "/" in entry and address in IPv4Interface(entry).network
-    except ValueError:
-        return False

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from ipaddress import IPv4Address
-
-from portcall.core.adapters.adapter import Adapter, AdapterKind, Origin, Route
+from portcall.core.adapters.adapter import Adapter, AdapterKind, Origin
 from portcall.core.address import SELF_ASSIGNED, assumed_network
 from portcall.core.why.evidence import LinkSeen, Situation, WireSeen
 from portcall.core.why.ladder import Cause, Goal, Rung, Step, broken, holds
@@ -106,7 +104,7 @@ def judge_own_address(goal: Goal, here: Situation, wire: WireSeen) -> Step:
     if own is not None:
         return holds(Rung.OWN_ADDRESS, f"{own} on {adapter.name}, {target} is in it; {alone}")
     shown = ", ".join(str(each) for each in adapter.interfaces)
-    route = _route_for(adapter, target)
+    route = adapter.any_route_to(target)
     if here.way.adapter == adapter.name or route is not None:
         router = here.way.router or (route.gateway if route else None)
         by = f"router {router}" if router else "a route of its own"
@@ -125,12 +123,14 @@ def judge_own_address(goal: Goal, here: Situation, wire: WireSeen) -> Step:
         )
     ways = f", {here.way.adapter} is its way there" if here.way.adapter else ""
     silent = " and nobody answers ARP for it here" if wire.answers is not None else ""
+    if here.other_way_answers is False:
+        ways += ", and nothing answers by it"
     return broken(
         Rung.OWN_ADDRESS,
         f"{evidence}{silent}; no router is set on {adapter.name}{ways}",
         Cause.NO_ROUTER,
-        f"{target} is in another subnet than {adapter.name}, and no router is set that leads "
-        "there.",
+        f"{target} is in another subnet than {adapter.name}, and no router is set on "
+        f"{adapter.name} that leads there.",
         f"if it is on this wire: {match_line}",
         f"if it is behind a router: ip route add {assumed_network(target)} via ROUTER "
         f"dev {adapter.name}",
@@ -156,21 +156,25 @@ def _networks(adapter: Adapter) -> str:
     return " and ".join(str(own.network) for own in adapter.interfaces)
 
 
-def _route_for(adapter: Adapter, target: IPv4Address) -> Route | None:
-    fitting = [r for r in adapter.routes if not r.of_subnet and target in r.destination]
-    return max(fitting, key=lambda route: route.destination.prefixlen, default=None)
-
-
 def judge_way_out(goal: Goal, here: Situation, wire: WireSeen) -> Step:
     """Whether this computer sends what is for the goal by the adapter with the plant's cable."""
     adapter, way, target = here.adapter, here.way, goal.address
+    meant = f"{target}, {goal.door_words}" if goal.port is not None else str(target)
     if way.refused is not None:
         return broken(
             Rung.WAY_OUT,
-            f"the kernel has no way to {target}: {way.refused}",
+            f'asked for its way to {meant}, the kernel says "{way.refused}"',
             Cause.ROUTE_ELSEWHERE,
-            f"A route or rule of this computer forbids {target}: {way.refused}.",
-            "look for it: ip route; ip rule",
+            f'A route or rule of this computer forbids {meant}: "{way.refused}".',
+            "look for it: ip rule; ip route show table all",
+        )
+    if way.own:
+        return broken(
+            Rung.WAY_OUT,
+            f"the kernel takes {target} for this computer itself, and no adapter has that address",
+            Cause.ROUTE_ELSEWHERE,
+            f"A local route of this computer keeps what is meant for {goal.name} to itself.",
+            f"look for it: ip route show table all type local; for that address: {target}",
         )
     if way.adapter == adapter.name:
         from_ = f", from {way.source}" if way.source else ""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from ipaddress import IPv4Address, IPv4Network
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 from itertools import pairwise
 
 from portcall.core.adapters.adapter import Adapter
@@ -12,7 +12,9 @@ from portcall.core.adapters.way_out import WayOut
 from portcall.core.address import Mac
 from portcall.core.find.device import Device
 from portcall.core.plan.rows import Plan, PlannedDevice
+from portcall.core.reach.echo_facts import Told
 from portcall.core.talk.door_knock import DoorState
+from portcall.core.wire.dhcp import prefix_length
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,6 +46,28 @@ class WireSeen:
     for_all: Sequence[Mac] = ()
     by_kernel: bool = False
     """It is what the kernel found when it had to send: one answer, and to its own questions."""
+    overheard: Mapping[IPv4Address, Mac] = field(default_factory=dict)
+    """Who else spoke ARP meanwhile."""
+    alone: Mapping[Mac, Mac] = field(default_factory=dict)
+    """Who answered an echo that was sent to one MAC alone."""
+
+    def each_answers_alone(self, macs: Sequence[Mac]) -> bool:
+        """Whether each of these MACs answered for itself what it alone was sent.
+
+        One device with two plugs on a wire answers by one of them, whichever was asked.
+        """
+        return all(self.alone.get(mac) == mac for mac in macs)
+
+    def one_answers_for_all(self, macs: Sequence[Mac]) -> bool:
+        """Whether one MAC answered what several of these were sent, each alone."""
+        answered = [self.alone[mac] for mac in macs if mac in self.alone]
+        return len(answered) > 1 and len(set(answered)) == 1
+
+    def answers_for_others(self, mac: Mac, address: IPv4Address) -> bool:
+        """Whether a MAC was heard at another address, too: a router answers for others."""
+        at = {a for a, macs in (self.answers or {}).items() if mac in macs}
+        at |= {a for a, heard in self.overheard.items() if heard == mac}
+        return bool(at - {address})
 
     def macs(self, address: IPv4Address) -> tuple[Mac, ...]:
         """The MACs that answered for an address."""
@@ -84,6 +108,29 @@ class Situation:
     plan: Plan
     row: PlannedDevice | None
     own_prefix: IPv4Network | None = None
+    fixed: Mapping[IPv4Address, Mac] = field(default_factory=dict)
+    """What somebody wrote into this computer's own ARP table for good."""
+    other_way_answers: bool | None = None
+    """Whether it answers by the adapter that the kernel would use instead; None: not asked."""
+
+    def first(self, goal: IPv4Address) -> IPv4Address:
+        """Whom this computer hands what is meant for the goal: the router, or the goal itself."""
+        return self.way.router or goal
+
+    def believed(self, errors: Sequence[Told], goal: IPv4Address) -> Told | None:
+        """The last error of somebody who can know.
+
+        Between two on one wire nobody passes anything on, and of those on this wire the router
+        does.
+        """
+        router = self.way.router
+
+        def can_know(who: IPv4Address) -> bool:
+            if who == goal:
+                return True
+            return router is not None and (who == router or self.adapter.on_subnet_of(who) is None)
+
+        return next((error for error in reversed(errors) if can_know(error.by)), None)
 
 
 @dataclass(slots=True)
@@ -103,7 +150,13 @@ class Trial:
     no_echoes: str = ""
     """Why no echo can be sent from here."""
     doors: dict[int, DoorState] = field(default_factory=dict)
-    errors: list[tuple[IPv4Address, str]] = field(default_factory=list)
+    errors: list[Told] = field(default_factory=list)
+    stands_there: IPv4Address | None = None
+    """The router that was found to have an address in the goal's subnet."""
+    neighbour_known: bool = False
+    """Whether the kernel has a MAC to send to."""
+    forbidden: set[int] = field(default_factory=set)
+    """Doors whose attempts ended in an error, and no refusal came from the device."""
     seen_out: int | None = None
     seen_in: int | None = None
     echoes_in: int = 0
@@ -138,6 +191,18 @@ class FromInside:
     by: str = ""
     gateway: IPv4Address | None = None
 
+    def leaves_out(self, source: IPv4Address | None, goal: IPv4Address) -> bool:
+        """Whether the device cannot answer this computer, by its own mask, as it says itself.
+
+        That it answers somebody nearer to it does not tell: a list of addresses that it lets in, an
+        old MAC of this computer in its table, or a gateway that is off, look the same.
+        """
+        # A device can say what is no mask; that tells nothing.
+        prefix = prefix_length(self.mask) if self.mask is not None else None
+        if prefix is None or source is None:
+            return False
+        return source not in IPv4Interface((goal, prefix)).network
+
 
 @dataclass(frozen=True, slots=True)
 class EchoSeen:
@@ -151,10 +216,20 @@ class EchoSeen:
     large_received: int = 0
     large: int = 0
     passed: int | None = None
-    too_big: tuple[IPv4Address, str] | None = None
+    mtu_told: Told | None = None
+    """Who says that a packet was too long for the way, and how long it may be (RFC 1191 §4)."""
+    full_taken: bool | None = None
+    """Whether a full segment by TCP was acknowledged; None: not tried."""
+    by_chance: bool = False
+    """Whether echoes were lost as by chance, and not in a pattern."""
     slow_sent: int = 0
     """Echoes that were sent one a second, since those before came back as if they were counted."""
     slow_received: int = 0
+
+    @property
+    def is_short_only(self) -> bool:
+        """Whether none of full length came back, and nobody says that they are too long."""
+        return self.large_sent > 0 == self.large_received and self.mtu_told is None
 
     @property
     def is_limited(self) -> bool:
@@ -162,21 +237,39 @@ class EchoSeen:
         return 0 < self.slow_sent == self.slow_received
 
 
-def came_back_regularly(numbers: Sequence[int], sent: int) -> bool:
-    """Whether one of so many echoes came back each time, as from a device that counts them.
+def lost_by_chance(numbers: Sequence[int], sent: int) -> bool:
+    """Whether losses lie as chance would have them, by the number of runs (Wald and Wolfowitz).
 
-    ``numbers`` are those that did, of ``sent``, from 0. What a bad connection loses is lost by
-    chance: gaps between what comes back differ.
+    ``numbers`` are the echoes that came back, of ``sent``, from 0. A device that answers one of so
+    many, or the first of each second, leaves fewer runs or more than chance does; what it answers
+    after the first few comes at even distances.
     """
-    if len(numbers) > sent * _MOST_OF_ALL:
+    came = set(numbers)
+    marks = [number in came for number in range(sent)]
+    first_lost = marks.index(False) if False in marks else sent
+    after = [number for number in sorted(came) if number > first_lost]
+    gaps = [later - earlier for earlier, later in pairwise(after)]
+    if len(after) <= (sent - first_lost) * _MOST_OF_ALL and (
+        not gaps or max(gaps) - min(gaps) <= 1
+    ):
         return False
-    ordered = sorted(numbers)
-    gaps = [later - earlier for earlier, later in pairwise(ordered)]
-    return not gaps or max(gaps) - min(gaps) <= 1
+    back, lost = len(came), sent - len(came)
+    if not back or not lost:
+        return False
+    runs = 1 + sum(one != other for one, other in pairwise(marks))
+    mean = 2 * back * lost / sent + 1
+    variance = (mean - 1) * (mean - 2) / (sent - 1)
+    return variance > 0 and abs(runs - mean) <= _OFTEN_ENOUGH * variance**0.5
 
+
+_OFTEN_ENOUGH = 2.5
+"""Standard deviations: of a hundred bad connections one looks as if it had a pattern."""
 
 _MOST_OF_ALL = 0.7
 """The share of echoes that a device which limits them answers at most, when many are sent."""
+
+FEW_LOST = 2
+"""Echoes that have to be lost before it is said: one may be lost anywhere."""
 
 
 @dataclass(frozen=True, slots=True)

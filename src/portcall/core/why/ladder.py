@@ -42,6 +42,7 @@ class Cause(StrEnum):
     OTHER_SUBNET = "other-subnet"
     OWN_ADDRESS_TAKEN = "own-address-taken"
     ROUTE_ELSEWHERE = "route-elsewhere"
+    FIXED_NEIGHBOUR = "fixed-neighbour"
     NO_ROUTER = "no-router"
     ROUTER_SILENT = "router-silent"
     STOPS_AT_HOP = "stops-at-hop"
@@ -114,10 +115,15 @@ def broken(
 
 
 def undecided(
-    rung: Rung, evidence: str, sentence: str, between: tuple[Cause, ...], *do: str
+    rung: Rung,
+    evidence: str,
+    sentence: str,
+    between: tuple[Cause, ...],
+    *do: str,
+    passable: bool = False,
 ) -> Step:
     """A rung that does not hold, of which the evidence does not tell why."""
-    return Step(rung, Verdict.BROKEN, evidence, Finding(None, sentence, do, between))
+    return Step(rung, Verdict.BROKEN, evidence, Finding(None, sentence, do, between), passable)
 
 
 @dataclass(frozen=True, slots=True)

@@ -31,6 +31,12 @@ def judge_neighbour(
         return not_asked(
             Rung.NEIGHBOUR, "ARP needs root or CAP_NET_RAW, and was not asked; run this with sudo"
         )
+    fixed = here.fixed.get(first)
+    if len(macs) > 1 and wire.one_answers_for_all(macs):
+        plugs = " and ".join(str(mac) for mac in macs[:_MOST_SHOWN])
+        return holds(
+            Rung.NEIGHBOUR, f"{first} answers ARP by {plugs}: plugs of one device on this wire"
+        )
     if len(macs) > 1:
         said = plates or {}
         shown = " and ".join(
@@ -46,9 +52,16 @@ def judge_neighbour(
             "unplug one of them and type this again",
             f"or give one another address: portcall move {macs[-1]}",
         )
+    if not macs and fixed is not None:
+        return holds(
+            Rung.NEIGHBOUR,
+            f"nobody answers ARP for {first}; this computer's own table has {fixed} for it, fixed",
+        )
     if not macs:
         return None
     (mac,) = macs
+    if fixed is not None and fixed != mac:
+        return _fixed_otherwise(here, first, mac, fixed)
     planned = here.row.mac if here.row is not None and here.way.router is None else None
     if planned is not None and mac != planned:
         return _wrong(goal, here, mac, planned, _OWN_TABLE if wire.by_kernel else "")
@@ -61,6 +74,24 @@ def judge_neighbour(
     if wire.by_kernel:
         return holds(Rung.NEIGHBOUR, f"{first} is {mac}{as_planned}{_OWN_TABLE}")
     return holds(Rung.NEIGHBOUR, f"{first} answers ARP, {mac}{as_planned}{_for_all(wire)}")
+
+
+def _fixed_otherwise(here: Situation, first: IPv4Address, mac: Mac, fixed: Mac) -> Step:
+    name = here.adapter.name
+    return broken(
+        Rung.NEIGHBOUR,
+        f"{first} answers ARP, {mac}; this computer's own table has {fixed} for it, fixed",
+        Cause.FIXED_NEIGHBOUR,
+        f"This computer sends what is for {first} to {fixed}, by a fixed entry in its own ARP "
+        f"table, and {first} is at {mac}.",
+        f"ip neigh del {first} dev {name}; and back: "
+        f"ip neigh replace {first} lladdr {_colons(fixed)} dev {name} nud permanent",
+    )
+
+
+def _colons(mac: Mac) -> str:
+    """As the operating system's own commands write it."""
+    return str(mac).replace("-", ":")
 
 
 def _for_all(wire: WireSeen) -> str:

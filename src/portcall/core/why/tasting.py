@@ -64,6 +64,13 @@ def taste(port: int) -> Script[bytes]:
         yield reply
 
 
+def ask_for_page() -> Script[bytes]:
+    """Ask for a page, at a port where one does not belong, and take what comes."""
+    reply = yield Exchange(_ASK_WHO, len, _takes_all, until_close=True, wait=ANSWER_WAIT)
+    if reply:
+        yield reply
+
+
 def _takes_all(request: bytes, reply: bytes) -> bool:
     return True
 

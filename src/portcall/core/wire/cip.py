@@ -15,6 +15,7 @@ from portcall.core.wire.octets import Reader
 
 PORT = 44818
 HEADER_LENGTH = 24
+NOP = 0x0000
 LIST_IDENTITY = 0x0063
 LONGEST_DATA = 65511
 """Volume 2 §2-3.3: 65535 less the header."""

@@ -31,6 +31,9 @@ SHORTEST_PAYLOAD = 46
 """IEEE 802.3-2018 §3.2.8: shorter payloads are padded; the adapter does that on the way out."""
 
 
+SENDER = slice(6, 12)
+"""Where a frame has its sender's MAC."""
+
 _HEADER = 14
 _TAG_SIZE = 4
 _TAGS = (b"\x81\x00", b"\x88\xa8")

@@ -48,7 +48,8 @@ class Echo(NamedTuple):
 class Undelivered(NamedTuple):
     """An error about an echo request of ours: where it was going and why it did not get there.
 
-    ``expired``: its time to live ran out on the way.
+    ``expired``: its time to live ran out on the way. ``mtu``: how long it may be, in octets, when
+    it was too long (RFC 1191 §4); None where that is not told.
     """
 
     destination: IPv4Address
@@ -56,6 +57,7 @@ class Undelivered(NamedTuple):
     sequence: int
     reason: str
     expired: bool = False
+    mtu: int | None = None
 
 
 class UndeliveredSegment(NamedTuple):
@@ -110,7 +112,8 @@ def parse_answer(data: bytes) -> Echo | Undelivered | None:
         return None
     identifier, sequence = _identifier_and_sequence(octets[4:8])
     expired = message.type == TIME_EXCEEDED
-    return Undelivered(destination, identifier, sequence, reason, expired)
+    mtu = int.from_bytes(message.rest[2:], "big") if _is_too_long(message) else 0
+    return Undelivered(destination, identifier, sequence, reason, expired, mtu or None)
 
 
 def is_reply_to(data: bytes, identifier: int) -> bool:
@@ -144,10 +147,22 @@ def parse_about_segment(data: bytes) -> UndeliveredSegment | None:
     return UndeliveredSegment(destination, own_port, port, reason, message.type == TIME_EXCEEDED)
 
 
-def encode_undelivered(destination: IPv4Address, kind: int, code: int, request: bytes) -> bytes:
-    """An error message about an echo request that was going somewhere."""
+def encode_undelivered(
+    destination: IPv4Address, kind: int, code: int, request: bytes, mtu: int = 0
+) -> bytes:
+    """An error message about an echo request that was going somewhere.
+
+    ``mtu``: how long it may be, where that is why.
+    """
     quoted = ipv4.encode(ipv4.Ipv4Packet(IPv4Address(0), destination, ipv4.PROTOCOL_ICMP, request))
-    return encode(IcmpMessage(kind, code, bytes(4), quoted))
+    return encode(IcmpMessage(kind, code, mtu.to_bytes(4, "big"), quoted))
+
+
+_TOO_LONG = 4
+
+
+def _is_too_long(message: IcmpMessage) -> bool:
+    return message.type == DESTINATION_UNREACHABLE and message.code == _TOO_LONG
 
 
 def _reason(message: IcmpMessage) -> str | None:

@@ -9,7 +9,7 @@ from ipaddress import IPv4Address
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.plan.rows import Plan
-from portcall.core.reach.echo_facts import NO_REPLY, Fact, Target, address_of
+from portcall.core.reach.echo_facts import NO_REPLY, Fact, Replied, Target, address_of
 from portcall.core.reach.knocking import SILENT
 from portcall.core.reach.ping import BY_ARP
 from portcall.core.reach.statistics import Reachability, summarise
@@ -18,7 +18,9 @@ from portcall.host.adapter_watch import cable_of
 from portcall.host.runner import Runner, paced
 from portcall.jobs.reach.asking import Rounds, ask
 from portcall.jobs.telling import Tell, nobody
+from portcall.jobs.why.another_way import another_way
 from portcall.jobs.why.reasons import reasons
+from portcall.jobs.workstation.adapters import adapters_now
 from portcall.jobs.workstation.ways import (
     other_ways,
     own_address_sentence,
@@ -38,6 +40,7 @@ class Reached:
     those that were not asked, because they are this computer's.
     """
 
+    adapter: str
     results: tuple[Reachability, ...]
     facts: tuple[Fact, ...]
     other_ways: Mapping[IPv4Address, str]
@@ -51,14 +54,22 @@ async def reach(
     count: int,
     stop: asyncio.Event | None = None,
     tell: Tell = nobody,
+    is_named: bool = True,
 ) -> Reached:
     """Ask so many rounds, or until ``stop`` is set. Raises NotPossibleHere.
 
     Tells what concerns all of it: that the adapter lost its link, and that other programs take
-    another way.
+    another way. Where nobody named the adapter, and it has no way to the targets, that adapter is
+    taken by which the kernel has one, if they answer there.
     """
-    adapter = rounds.adapter
     own, targets = not_oneself(rounds.targets)
+    if targets and not is_named:
+        goal = address_of(targets[0])
+        other = await another_way(rounds.adapter, adapters_now(), goal, rounds.pace)
+        if other is not None and other.answers:
+            tell(other)
+            rounds = replace(rounds, adapter=other.adapter)
+    adapter = rounds.adapter
     if targets:
         must_have_an_address(adapter, targets)
     facts: list[Fact] = []
@@ -68,13 +79,14 @@ async def reach(
             results = summarise(rounds.targets, facts)
             if cable.has_link and not (stop and stop.is_set()):
                 results = await with_reasons(runner, adapter, plan, results)
+                results = await _with_late_ones(runner, rounds, results)
     if cable.losses:
         tell(LinkLost(adapter.name, cable.losses, cable.has_link))
     ways = other_ways(adapter, [address_of(each.target) for each in results if each.answers])
     for way in told_ways(adapter, ways):
         tell(way)
     results = tuple(_oneself(result, own) for result in results)
-    return Reached(results, tuple(facts), ways, own, cable.losses)
+    return Reached(adapter.name, results, tuple(facts), ways, own, cable.losses)
 
 
 @dataclass(frozen=True, slots=True)
@@ -109,6 +121,33 @@ def _oneself(result: Reachability, own: Mapping[IPv4Address, str]) -> Reachabili
     if address not in own:
         return result
     return replace(result, reason=own_address_sentence(address, own[address]))
+
+
+async def _with_late_ones(
+    runner: Runner, rounds: Rounds, results: Sequence[Reachability]
+) -> tuple[Reachability, ...]:
+    """The same; of who answered nothing it is told when that is because it answers late."""
+    silent = [each.target for each in results if each.sent and not each.answers]
+    if not silent or rounds.wait >= LONG_WAIT or len(silent) > _MOST_ASKED_AGAIN:
+        return tuple(results)
+    facts: list[Fact] = []
+    await ask(runner, replace(rounds, targets=silent, wait=LONG_WAIT), 1, facts.append)
+    late = {fact.target: fact.seconds for fact in facts if isinstance(fact, Replied)}
+    told = {target: _late(target, seconds, rounds.wait) for target, seconds in late.items()}
+    return tuple(replace(each, reason=told.get(each.target, each.reason)) for each in results)
+
+
+def _late(target: Target, seconds: float, wait: float) -> str:
+    line = f"portcall reach {address_of(target)}"
+    if seconds <= wait:
+        return f"it answers now, and did not at first: {line}"
+    return f"it answers late, after {seconds:.1f} s: {line} --wait {LONG_WAIT:.0f}"
+
+
+LONG_WAIT = 4.0
+"""Seconds: radios, sleeping devices and gateways to slow wires answer after so many."""
+
+_MOST_ASKED_AGAIN = 64
 
 
 async def with_reasons(

@@ -29,7 +29,7 @@ from portcall.jobs.look.findings import WIRE_METHODS, NotRun
 from portcall.jobs.look.looked import Looked, look
 from portcall.jobs.look.orders import gathering_for, orders_for
 from portcall.jobs.reach.asking import Rounds, ask
-from portcall.jobs.reach.reach import with_reasons
+from portcall.jobs.reach.reach import LONG_WAIT, with_reasons
 from portcall.jobs.telling import Tell, nobody
 from portcall.jobs.workstation.ways import other_ways, own_addresses, told_ways
 from portcall.site.folder import Site
@@ -48,7 +48,7 @@ _AWHILE = 1.0
 _ECHOES = 3
 _ECHO_INTERVAL = 0.2
 _ECHO_WAIT = 1.0
-_MORE_ECHOES, _LONGER_WAIT = 5, 4.0
+_MORE_ECHOES = 5
 """For a device that is there and left an echo unanswered: what is late is not lost."""
 
 
@@ -220,14 +220,14 @@ def _is_routed(adapter: Adapter, address: IPv4Address) -> bool:
 async def _echoes(
     runner: Runner, rounds: Rounds, present: Collection[IPv4Address]
 ) -> tuple[Reachability, ...]:
-    """A few echoes; who is ``present`` and did not answer all is asked again, with more patience."""
+    """A few echoes; who is ``present`` and left some unanswered is asked again, more patiently."""
     results = await _series(runner, replace(rounds, wait=_ECHO_WAIT), _ECHOES)
     doubtful = [
         each.target
         for each in results
         if each.loss and (each.answers or address_of(each.target) in present)
     ]
-    patient = replace(rounds, targets=doubtful, wait=_LONGER_WAIT)
+    patient = replace(rounds, targets=doubtful, wait=LONG_WAIT)
     again = {each.target: each for each in await _series(runner, patient, _MORE_ECHOES)}
     return tuple(again.get(each.target, each) for each in results)
 

@@ -15,13 +15,22 @@ from time import monotonic
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.adapters.own_address import Wanted, candidates
-from portcall.core.address import Mac, assumed_network
+from portcall.core.address import Mac, assumed_network, hosts
 from portcall.core.catalog.catalog import USUAL_PORTS
 from portcall.core.find.web_page import PAGES
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.talk.pacer import Pace
-from portcall.core.why import answers, below, neighbour
-from portcall.core.why.evidence import FromInside, LinkSeen, Situation, Sought, Trial, WireSeen
+from portcall.core.why import answers, below, neighbour, proxies
+from portcall.core.why.evidence import (
+    EchoSeen,
+    FromInside,
+    LinkSeen,
+    Situation,
+    Sought,
+    WireSeen,
+)
+from portcall.core.why.facts import Seen, facts
+from portcall.core.why.grounds import weigh
 from portcall.core.why.ladder import (
     RUNGS,
     Diagnosis,
@@ -35,20 +44,24 @@ from portcall.core.why.tasting import PROTOCOLS
 from portcall.core.why.who_has import PATIENCE
 from portcall.host.adapter_watch import Cable, cable_of
 from portcall.host.adapters import link_counters, way_out
+from portcall.host.neighbours import fixed_neighbours, known_neighbours
 from portcall.host.runner import Runner, paced
 from portcall.host.vantage import Vantage
 from portcall.jobs.telling import Tell
 from portcall.jobs.together import end
+from portcall.jobs.why.another_way import another_way
+from portcall.jobs.why.full_segment import full_segment_taken
 from portcall.jobs.why.inside import ask_from_inside
 from portcall.jobs.why.trial import (
     Watch,
     measure,
     note_seen,
+    stands_in_subnet,
     try_doors,
     try_echoes,
     watching,
 )
-from portcall.jobs.why.wire import ALONE_PATIENCE, ask_wire, plates_at, seek
+from portcall.jobs.why.wire import ALONE_PATIENCE, ask_each_alone, ask_wire, plates_at, seek
 from portcall.jobs.why.words import words_behind
 from portcall.jobs.workstation.adapters import adapters_now
 from portcall.site.folder import Site
@@ -75,18 +88,25 @@ class Climb:
     ports: Mapping[int, str] = field(default_factory=lambda: dict(USUAL_PORTS))
     environment: Mapping[str, str] = field(default_factory=dict)
     pace: Pace = field(default_factory=Pace)
+    is_named: bool = True
+    """Whether somebody said which adapter it is."""
     _is_doubtful: bool = False
-    _trial: Trial = field(default_factory=Trial)
-    _wire: WireSeen = field(default_factory=lambda: WireSeen(None))
+    _other_way_answers: bool | None = None
+    _seen: Seen = field(init=False)
+
+    def __post_init__(self) -> None:
+        self._seen = Seen(self.goal)
 
     async def run(self, tell: Tell) -> Diagnosis:
         """Climb; tells each step as it is settled. Raises NotPossibleHere."""
         steps: list[Step] = []
+        await self._look_for_another_way()
         began = monotonic()
         async with cable_of(self.adapter.name) as cable:
             with paced(self.adapter.name, self.pace) as runner:
                 climbing = self._steps(runner, cable)
                 while (step := await _next_unless_lost(climbing, cable)) is not None:
+                    step = self._weighed(step)
                     steps.append(step)
                     tell(step)
                     if step.verdict is Verdict.BROKEN and not step.passable:
@@ -103,41 +123,57 @@ class Climb:
         steps += [not_asked(rung, "") for rung in RUNGS if rung not in done]
         return Diagnosis(self.goal, self.adapter.name, tuple(steps))
 
+    async def _look_for_another_way(self) -> None:
+        """Take the adapter that the kernel would send by, where nobody named one, the one that was
+        found has no way there, and the device answers by the other."""
+        if self.is_named:
+            return
+        other = await another_way(self.adapter, self.adapters, self.goal.address, self.pace)
+        if other is not None:
+            self._other_way_answers = other.answers
+            self.adapter = other.adapter if other.answers else self.adapter
+
+    def _weighed(self, step: Step) -> Step:
+        """A cause is named when what was seen excludes its neighbours."""
+        goal = self.goal
+        return weigh(step, facts(self._seen), goal.name, str(goal.address))
+
     async def _watched_long_enough(self, cable: Cable, began: float) -> None:
         """A link that was lost before may be lost again, and be the reason for all that is seen."""
         while self._is_doubtful and not cable.losses and monotonic() < began + _LINK_WATCH:
             await asyncio.sleep(0.05)
 
     async def _steps(self, runner: Runner, cable: Cable) -> AsyncGenerator[Step, None]:
+        seen, goal = self._seen, self.goal
         yield await self._link(cable)
-        here = self._situation()
-        self._wire = await self._ask_wire(runner, here)
-        yield below.judge_own_address(self.goal, here, self._wire)
-        yield below.judge_way_out(self.goal, here, self._wire)
-        yield await self._neighbour(here)
-        with watching(runner, self.adapter, self.adapters, self.goal.address) as watch:
+        seen.here = here = self._situation()
+        seen.wire = await self._ask_wire(runner, here)
+        yield below.judge_own_address(goal, here, seen.wire)
+        yield below.judge_way_out(goal, here, seen.wire)
+        yield await self._neighbour(runner, here)
+        with watching(runner, self.adapter, self.adapters, goal.address) as watch:
             await self._first_trial(runner, here, watch)
             yield await self._way_back(runner, here, watch)
-            trial = self._trial
-            seen = (
-                await measure(runner, self.adapter, self.goal.address, trial)
-                if trial.answered
-                else None
-            )
-            yield answers.judge_echo(self.goal, here, trial, seen)
+            if seen.trial.answered:
+                seen.echo = await measure(runner, self.adapter, goal.address, seen.trial)
+                if seen.echo.is_short_only:
+                    await self._doors(runner, watch)
+                    seen.echo = await self._with_full_segment(seen.echo)
+            yield answers.judge_echo(goal, here, seen.trial, seen.echo)
             await self._doors(runner, watch)
-        yield answers.judge_door(self.goal, here, self._trial, dict(self.ports))
-        words = await words_behind(
-            runner,
-            Vantage(self.adapter.name),
-            self.goal.address,
-            self._trial.open_doors,
-            self.ports,
-        )
-        yield answers.judge_word(self.goal, here, words)
-        proxies = answers.proxies_for(self.goal.address, dict(self.environment))
-        web = [port for port in self._trial.open_doors if port in PAGES]
-        yield answers.judge_programs(self.goal, proxies, web)
+        yield answers.judge_door(goal, here, seen.trial, dict(self.ports))
+        vantage, doors = Vantage(self.adapter.name), seen.trial.open_doors
+        seen.words = await words_behind(runner, vantage, goal.address, doors, self.ports)
+        yield answers.judge_word(goal, here, seen.words)
+        set_here = proxies.proxies_for(goal.address, dict(self.environment))
+        pages = [port for port in seen.trial.open_doors if port in PAGES]
+        seen.proxies_for_pages = bool(proxies.concerning(set_here, pages))
+        yield proxies.judge_programs(goal, set_here, pages)
+
+    async def _with_full_segment(self, echo: EchoSeen) -> EchoSeen:
+        vantage, doors = Vantage(self.adapter.name), self._seen.trial.open_doors
+        taken = await full_segment_taken(vantage, self.goal.address, doors, echo.passed or 0)
+        return replace(echo, full_taken=taken)
 
     async def _link(self, cable: Cable) -> Step:
         adapter = self.adapter
@@ -149,16 +185,20 @@ class Climb:
         came = int(cable.has_link and not had)
         now = replace(adapter, link=cable.has_link)
         watched = monotonic() - began
-        seen = LinkSeen(now, came + cable.losses, watched, counters.losses, counters.errors)
-        return below.judge_link(seen)
+        losses = came + cable.losses
+        self._seen.link = LinkSeen(now, losses, watched, counters.losses, counters.errors)
+        return below.judge_link(self._seen.link)
 
     def _situation(self) -> Situation:
         networks = [s.network for s in self.site.subnets if self.goal.address in s.network]
         planned: IPv4Network | None = networks[0] if networks else None
         if planned is None and self.row is not None:
             planned = self.row.interface.network
-        way = way_out(self.goal.address)
-        return Situation(self.adapter, self.adapters, way, self.plan, self.row, planned)
+        way = way_out(self.goal.address, self.goal.port)
+        fixed = fixed_neighbours(self.adapter.name)
+        other_way = False if self.is_named else self._other_way_answers
+        given = (self.adapter, self.adapters, way, self.plan, self.row, planned)
+        return Situation(*given, fixed, other_way)
 
     async def _ask_wire(self, runner: Runner, here: Situation) -> WireSeen:
         """Who has the goal's address, this computer's own, and the router's."""
@@ -186,32 +226,47 @@ class Climb:
         avoid = {*asked, *self.site.reserved(self.plan)}
         return list(islice(candidates(Wanted(network, None, "decoy"), None, avoid), 2))
 
-    async def _neighbour(self, here: Situation) -> Step:
-        first = here.way.router or self.goal.address
+    async def _neighbour(self, runner: Runner, here: Situation) -> Step:
+        seen, goal = self._seen, self.goal
+        first = here.first(goal.address)
+        macs = seen.wire.macs(first)
         plates: dict[Mac, str] = {}
-        if len(self._wire.macs(first)) > 1:
-            plates = await plates_at(self.adapter, self.site, self.plan, first)
-        step = neighbour.judge_neighbour(self.goal, here, self._wire, plates)
+        if len(macs) > 1:
+            alone = await ask_each_alone(runner, self.adapter, first, macs)
+            seen.wire = replace(seen.wire, alone=alone)
+            if not seen.wire.one_answers_for_all(macs):
+                plates = await plates_at(self.adapter, self.site, self.plan, first)
+            told = [plates[mac] for mac in macs if mac in plates]
+            seen.plates_differ = len(set(told)) == len(told) > 1
+        step = neighbour.judge_neighbour(goal, here, seen.wire, plates)
         if step is not None:
             return step
         mac = self.row.mac if self.row is not None else None
-        sought = Sought(None)
-        if not self._wire.by_kernel:
-            sought = await seek(self.adapter, self.site, self.plan, self.goal.address, mac)
-        return neighbour.judge_nobody(self.goal, here, sought, self._wire)
+        seen.sought = Sought(None)
+        if not seen.wire.by_kernel:
+            seen.sought = await seek(self.adapter, self.site, self.plan, goal.address, mac)
+        return neighbour.judge_nobody(goal, here, seen.sought, seen.wire)
 
     async def _first_trial(self, runner: Runner, here: Situation, watch: Watch) -> None:
         routed = here.way.router is not None
-        goal, port = self.goal.address, self.goal.port
+        goal, port, trial = self.goal.address, self.goal.port, self._seen.trial
         async with asyncio.TaskGroup() as tasks:
-            tasks.create_task(try_echoes(runner, self.adapter, goal, self._trial, routed, watch))
+            tasks.create_task(try_echoes(runner, self.adapter, goal, trial, routed, watch))
             if port is not None:
-                tasks.create_task(try_doors(runner, self.adapter.name, goal, (port,), self._trial))
-        note_seen(self._trial, watch, self._strict())
+                tasks.create_task(try_doors(runner, self.adapter.name, goal, (port,), trial))
+        await self._note(here, watch)
+
+    async def _note(self, here: Situation, watch: Watch) -> None:
+        """Put what was seen beside the sockets to what they told."""
+        trial = self._seen.trial
+        strict = frozenset(each.name for each in self.adapters if each.strict_about_sources)
+        await note_seen(trial, watch, strict)
+        first = here.first(self.goal.address)
+        trial.neighbour_known = first in known_neighbours(self.adapter.name) or first in here.fixed
 
     async def _way_back(self, runner: Runner, here: Situation, watch: Watch) -> Step:
         """What comes back; what else there is to ask when nothing does, is asked side by side."""
-        trial, is_direct = self._trial, here.way.router is None
+        trial, is_direct = self._seen.trial, here.way.router is None
         inside: FromInside | None = None
         if not trial.came_back and (is_direct or not trial.errors):
             asking = asyncio.ensure_future(self._from_inside(runner, is_direct))
@@ -222,31 +277,46 @@ class Climb:
                     inside = await asking
             finally:
                 await end(asking)
+        if not trial.came_back:
+            await self._find_who_stands_there(runner, here)
+        self._seen.inside = inside
         step = answers.judge_way_back(self.goal, here, trial, inside)
         assert step is not None
         return step
 
+    async def _find_who_stands_there(self, runner: Runner, here: Situation) -> None:
+        """Whether a router that finds nobody has an address in the goal's subnet itself."""
+        trial, goal = self._seen.trial, self.goal.address
+        told = here.believed(trial.errors, goal)
+        if told is None or here.way.router is None:
+            return
+        ends = hosts(here.own_prefix or assumed_network(goal))
+        usual = {ends.first, ends.last, self.row.gateway if self.row is not None else None}
+        candidates = [each for each in usual if each is not None and each != goal]
+        if await stands_in_subnet(runner, self.adapter.name, told, candidates):
+            trial.stands_there = told.by
+
     async def _from_inside(self, runner: Runner, is_direct: bool) -> FromInside:
-        if not is_direct or self._wire.answers is None or self._wire.by_kernel:
+        wire = self._seen.wire
+        if not is_direct or wire.answers is None or wire.by_kernel:
             return FromInside()
         address = self.goal.address
-        mac = next(iter(self._wire.macs(address)), None)
+        mac = next(iter(wire.macs(address)), None)
         return await ask_from_inside(runner, self.adapter, address, mac, self.site, self.plan)
 
     async def _doors(self, runner: Runner, watch: Watch) -> None:
         """Try the usual doors, unless one was named and something has answered."""
-        wanted = [p for p in self.ports if p not in self._trial.doors]
-        if self.goal.port is not None and self._trial.came_back:
+        trial, here = self._seen.trial, self._seen.here
+        wanted = [p for p in self.ports if p not in trial.doors]
+        if self.goal.port is not None and trial.came_back:
             wanted = []
-        if not self._trial.came_back and not self._trial.answered:
+        if not trial.came_back and not trial.answered:
             # Who is silent to all is asked at the doors of the trade alone.
             wanted = [port for port in wanted if port in PROTOCOLS]
         if wanted:
-            await try_doors(runner, self.adapter.name, self.goal.address, wanted, self._trial)
-        note_seen(self._trial, watch, self._strict())
-
-    def _strict(self) -> frozenset[str]:
-        return frozenset(each.name for each in self.adapters if each.strict_about_sources)
+            await try_doors(runner, self.adapter.name, self.goal.address, wanted, trial)
+        assert here is not None
+        await self._note(here, watch)
 
 
 async def _next_unless_lost(steps: AsyncGenerator[Step, None], cable: Cable) -> Step | None:

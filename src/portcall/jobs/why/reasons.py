@@ -13,8 +13,11 @@ from portcall.core.adapters.adapter import Adapter
 from portcall.core.plan.rows import Plan
 from portcall.core.why import below, neighbour
 from portcall.core.why.evidence import Situation, WireSeen
+from portcall.core.why.facts import Seen, facts
+from portcall.core.why.grounds import weigh
 from portcall.core.why.ladder import Goal, Step
 from portcall.host.adapters import way_out
+from portcall.host.neighbours import fixed_neighbours
 from portcall.host.runner import Runner
 from portcall.jobs.why.wire import LONG_PATIENCE, ask_wire
 from portcall.jobs.workstation.adapters import adapters_now
@@ -30,7 +33,7 @@ async def reasons(
     asked = list(dict.fromkeys(silent))[:_MOST]
     if not asked:
         return {}
-    adapters = adapters_now()
+    adapters, fixed = adapters_now(), fixed_neighbours(adapter.name)
     ways = {address: way_out(address) for address in asked}
     questions: dict[IPv4Address, IPv4Address | None] = {}
     for address, way in ways.items():
@@ -42,7 +45,7 @@ async def reasons(
     found: dict[IPv4Address, str] = {}
     for address in asked:
         row = plan.by_address(address)
-        here = Situation(adapter, adapters, ways[address], plan, row)
+        here = Situation(adapter, adapters, ways[address], plan, row, None, fixed, False)
         meant = Goal(address, row.name if row else str(address))
         sentence = _sentence(meant, here, wire)
         if sentence:
@@ -51,12 +54,14 @@ async def reasons(
 
 
 def _sentence(goal: Goal, here: Situation, wire: WireSeen) -> str:
+    seen = facts(Seen(goal, here=here, wire=wire))
     steps: list[Step | None] = [
         below.judge_own_address(goal, here, wire),
         below.judge_way_out(goal, here, wire),
         neighbour.judge_neighbour(goal, here, wire),
     ]
-    for step in steps:
+    for settled in steps:
+        step = weigh(settled, seen, goal.name, str(goal.address)) if settled else None
         if step is None:
             first = here.way.router
             who = f"the router {first}" if first else str(goal.address)
@@ -67,4 +72,7 @@ def _sentence(goal: Goal, here: Situation, wire: WireSeen) -> str:
             return f"{sentence}: {line}" if line else sentence
     if wire.answers is None:
         return ""
+    if here.way.router is not None:
+        router = f"the router {here.way.router} answers ARP"
+        return f"{router}, and nothing comes back from behind it: portcall why {goal.name}"
     return "it answers ARP, and nothing else that was asked: portcall why " + goal.name

@@ -4,16 +4,16 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Awaitable, Callable, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
 
 from portcall.core.adapters.adapter import Adapter, AdapterKind
-from portcall.core.reach.echo_facts import Fact, Replied
+from portcall.core.reach.echo_facts import Fact, Replied, Told, address_of
 from portcall.core.reach.ping import Ping
 from portcall.core.talk.door_knock import ANSWER_WAIT, DoorKnock, DoorState, Knock
 from portcall.core.trouble import NotPossibleHere
-from portcall.core.why.evidence import EchoSeen, Trial, came_back_regularly
+from portcall.core.why.evidence import FEW_LOST, EchoSeen, Trial, lost_by_chance
 from portcall.core.why.frames_seen import FramesSeen
 from portcall.host.doors import Doors
 from portcall.host.echoes import Echoes, NoPings, own_identifier
@@ -54,7 +54,6 @@ _FULL_LENGTH = 1500
 take longer ones, and a device that does not is not at fault."""
 _FIRST_SEQUENCE = 1000
 _MOST_ERRORS = 16
-_TOO_BIG = "fragmentation needed"
 
 
 @dataclass(slots=True)
@@ -114,9 +113,9 @@ async def try_echoes(
             trial.answered += 1
             trial.seconds = fact.seconds
             answered.set()
-        elif fact.by is not None:
+        elif fact.told is not None:
             if len(trial.errors) < _MOST_ERRORS:
-                trial.errors.append((fact.by, fact.said))
+                trial.errors.append(fact.told)
             if routed:
                 answered.set()
         elif fact.reason == FORBIDDEN:
@@ -141,6 +140,37 @@ async def try_echoes(
             for each in waits:
                 each.cancel()
     trial.echoes = 1 if trial.answered else _FIRST_ECHOES
+
+
+async def answers_by(runner: Runner, adapter: str, address: IPv4Address) -> bool:
+    """Whether an echo comes back by an adapter."""
+    came = await _echoed(runner, adapter, [address])
+    return address in came
+
+
+async def stands_in_subnet(
+    runner: Runner, adapter: str, told: Told, candidates: Sequence[IPv4Address]
+) -> bool:
+    """Whether the router that ``told`` something has one of these addresses itself.
+
+    Who answers at one of them as many hops away as its message came from is taken for it.
+    """
+    came = await _echoed(runner, adapter, candidates)
+    return told.ttl is not None and told.ttl in [reply.ttl for reply in came.values()]
+
+
+async def _echoed(
+    runner: Runner, adapter: str, addresses: Sequence[IPv4Address]
+) -> dict[IPv4Address, Replied]:
+    came: dict[IPv4Address, Replied] = {}
+
+    def take(fact: Fact) -> None:
+        if isinstance(fact, Replied):
+            came[address_of(fact.target)] = fact
+
+    with suppress(NoPings), runner.using(Echoes(adapter)) as echoes:
+        await runner.run(Ping(addresses, echoes.identifier, 2, 0.3, 1.0), echoes, take)
+    return came
 
 
 async def _dropped(watch: Watch) -> None:
@@ -175,11 +205,22 @@ async def try_doors(
         await runner.run(knocking, medium, settled)
 
 
-def note_seen(trial: Trial, watch: Watch, strict: frozenset[str]) -> None:
-    """Put what was seen at the adapters into ``trial``."""
+async def note_seen(trial: Trial, watch: Watch, strict: frozenset[str]) -> None:
+    """Put what was seen at the adapters into ``trial``.
+
+    A door that was refused, without that a refusal of the device came to the adapter, was refused
+    by something else: by this computer itself, or by a filter that says so (RFC 1122 §3.2.2.1).
+    """
     trial.strict = strict
     if watch.here is not None:
         here = watch.here
+        refused = {port for port, state in trial.doors.items() if state is DoorState.REFUSED}
+        if not refused <= here.ports_in:
+            # The frames are read beside the sockets, and may be read a moment later.
+            await asyncio.sleep(_LOOK)
+        for port in refused - here.ports_in:
+            trial.doors[port] = DoorState.SILENT
+            trial.forbidden.add(port)
         trial.seen_out, trial.seen_in, trial.echoes_in = here.out, here.came, here.echoes
         trial.ports_out, trial.ports_in = set(here.ports_out), set(here.ports_in)
     trial.elsewhere = {name: seen.came for name, seen in watch.elsewhere.items() if seen.came}
@@ -194,7 +235,7 @@ async def measure(runner: Runner, adapter: Adapter, address: IPv4Address, trial:
     large_wait = _patience(trial, _LARGE_WAIT)
     own = [interface.ip for interface in adapter.interfaces]
     sequence = _FIRST_SEQUENCE
-    too_big: list[tuple[IPv4Address, str]] = []
+    too_long: list[Told] = []
 
     async def series(
         echoes: Echoes, count: int, every: float, wait: float, size: int
@@ -205,8 +246,8 @@ async def measure(runner: Runner, adapter: Adapter, address: IPv4Address, trial:
         def take(fact: Fact) -> None:
             if isinstance(fact, Replied):
                 replied.append(fact)
-            elif fact.by is not None and fact.said == _TOO_BIG:
-                too_big.append((fact.by, fact.said))
+            elif fact.told is not None and fact.told.mtu:
+                too_long.append(fact.told)
 
         ping = Ping([address], echoes.identifier, count, every, wait, own, (size,), first=sequence)
         sequence += count
@@ -223,9 +264,9 @@ async def measure(runner: Runner, adapter: Adapter, address: IPv4Address, trial:
         times = [each.seconds for each in small]
         ttl = next((each.ttl for each in small if each.ttl is not None), None)
         if len(small) < sent:
-            seen = EchoSeen(sent, len(small), times, ttl)
             came = [each.sequence - _FIRST_SEQUENCE for each in small]
-            if not came_back_regularly(came, sent):
+            seen = EchoSeen(sent, len(small), times, ttl, by_chance=lost_by_chance(came, sent))
+            if seen.by_chance or sent - len(small) < FEW_LOST:
                 return seen
             slowly = await series(echoes, _SLOW_ECHOES, _SLOW_EVERY, wait, _SMALLEST)
             return replace(seen, slow_sent=_SLOW_ECHOES, slow_received=len(slowly))
@@ -235,18 +276,12 @@ async def measure(runner: Runner, adapter: Adapter, address: IPv4Address, trial:
             return len(await series(echoes, count, _LARGE_EVERY, large_wait, size))
 
         back = await passes(large)
-        passed = None if back else await _largest(passes, _SMALLEST, large)
-    return EchoSeen(
-        sent,
-        len(small),
-        times,
-        ttl,
-        _LARGE_ECHOES,
-        back,
-        large,
-        passed,
-        too_big[0] if too_big else None,
-    )
+        told = next((each for each in too_long if not back), None)
+        passed = told.mtu if told is not None else None
+        if not back and told is None:
+            passed = await _largest(passes, _SMALLEST, large)
+    sums = (sent, len(small), times, ttl)
+    return EchoSeen(*sums, _LARGE_ECHOES, back, large, passed, told)
 
 
 async def _largest(passes: Callable[[int, int], Awaitable[int]], low: int, high: int) -> int:

@@ -29,8 +29,8 @@ def prepare(text: str, door: str | None, adapter: str | None, site: Site, plan: 
     row = plan.by_address(address)
     adapters = adapters_now()
     way = way_out(address)
-    if way.own:
-        holder = next((a.name for a in adapters if a.on_subnet_of(address)), "this computer")
+    holder = next((a.name for a in adapters for own in a.interfaces if own.ip == address), None)
+    if holder is not None:
         raise BadInput(
             f"{address}: is this computer's own address, on {holder}; name a device, or take the "
             "address off first: portcall restore"
@@ -38,7 +38,7 @@ def prepare(text: str, door: str | None, adapter: str | None, site: Site, plan: 
     near = next((own for each in adapters if (own := each.on_subnet_of(address))), None)
     if near is not None:
         check_host(IPv4Interface((address, near.network.prefixlen)))
-    if way.adapter is None and way.refused is None:
+    if way.adapter is None and way.refused is None and not way.own:
         raise BadInput(f"{address}: is everybody's address there, a broadcast; name one device")
     before = named_before(site)
     named = adapter or (before.name if before else None)
@@ -55,4 +55,5 @@ def prepare(text: str, door: str | None, adapter: str | None, site: Site, plan: 
         ports,
         dict(os.environ),
         site.pace,
+        named is not None,
     )

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Network
 
@@ -12,6 +12,7 @@ from portcall.core.address import UNSPECIFIED, AddressRange, Mac, assumed_networ
 from portcall.core.find.sighting import Method
 from portcall.core.plan.rows import Plan
 from portcall.core.trouble import NotPossibleHere
+from portcall.core.why.each_alone import EachAlone
 from portcall.core.why.evidence import Sought, WireSeen
 from portcall.core.why.who_has import WhoHas
 from portcall.host.link import Link
@@ -70,7 +71,24 @@ async def ask_wire(
     for address, mac in conversation.overheard.items():
         heard.setdefault(assumed_network(address), set()).add(mac)
     networks = {network: len(macs) for network, macs in heard.items()}
-    return WireSeen(conversation.answers, networks).without_those_for_all(decoys)
+    seen = WireSeen(conversation.answers, networks, overheard=conversation.overheard)
+    return seen.without_those_for_all(decoys)
+
+
+async def ask_each_alone(
+    runner: Runner, adapter: Adapter, address: IPv4Address, macs: Sequence[Mac]
+) -> Mapping[Mac, Mac]:
+    """Which MAC answers what each of several was sent alone; nothing where that cannot be asked."""
+    own = adapter.on_subnet_of(address)
+    if own is None or adapter.mac is None:
+        return {}
+    conversation = EachAlone(adapter.mac, own.ip, address, macs)
+    try:
+        with runner.using(Link(adapter.name)) as link:
+            await runner.run(conversation, link, nobody)
+    except NotPossibleHere:
+        return {}
+    return conversation.answers
 
 
 async def _ask_kernel(

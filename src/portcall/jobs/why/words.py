@@ -5,13 +5,15 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Mapping, Sequence
 from contextlib import closing
+from dataclasses import dataclass, field
 from ipaddress import IPv4Address
 
+from portcall.core.find import web_page
 from portcall.core.find.sighting import Field, Method, Said, Sighting
 from portcall.core.talk.conversation import Endpoint
-from portcall.core.talk.dialogue import Dialogue
+from portcall.core.talk.dialogue import Dialogue, Script
 from portcall.core.why.evidence import WordSeen
-from portcall.core.why.tasting import PROTOCOLS, is_spoken, taste
+from portcall.core.why.tasting import PROTOCOLS, ask_for_page, is_spoken, taste
 from portcall.host.runner import Runner
 from portcall.host.streams import connect
 from portcall.host.vantage import Vantage
@@ -55,7 +57,20 @@ async def _word(
     if identity:
         mask = next((each.value for each in said if each.field is Field.MASK), "")
         return WordSeen(port, name, known, identity, mask=mask)
-    return await _taste(runner, vantage, Endpoint(address, port), name)
+    endpoint = Endpoint(address, port)
+    if port == web_page.SECURE_PORT:
+        by_tls = await _by_tls(vantage, endpoint)
+        if by_tls:
+            return WordSeen(port, name, known, by_tls)
+    seen = await _taste(runner, vantage, endpoint, taste(port))
+    raw = b"".join(seen.heard)
+    if known and is_spoken(port, raw):
+        return WordSeen(port, name, known, f"answers {name}, and does not say who it is")
+    if known and not raw and not seen.closed and port not in web_page.PAGES:
+        # What waits for a request of its own kind may be a page.
+        other = await _taste(runner, vantage, endpoint, ask_for_page())
+        raw = b"".join(other.heard)
+    return WordSeen(port, name, known, "", raw, seen.closed, seen.seconds)
 
 
 def _identity(said: Sequence[Said]) -> str:
@@ -64,24 +79,45 @@ def _identity(said: Sequence[Said]) -> str:
     return ", ".join(shown) or told.get(Field.DESCRIPTION, "") or told.get(Field.NAME, "")
 
 
-async def _taste(runner: Runner, vantage: Vantage, door: Endpoint, name: str) -> WordSeen:
-    known = door.port in PROTOCOLS
+async def _by_tls(vantage: Vantage, door: Endpoint) -> str:
+    """What a handshake tells; empty where what answers is not known to be TLS."""
+    from portcall.host.secure import HandshakeFailed, SecureStream
+
+    try:
+        stream = await connect(vantage, door, _CONNECT_WAIT)
+        with closing(await SecureStream.over(stream)):
+            return "answers TLS, and shows no page to who has no certificate"
+    except HandshakeFailed as trouble:
+        return f"answers TLS: {trouble}" if trouble.by_tls else ""
+    except (OSError, TimeoutError):
+        return ""
+
+
+@dataclass(slots=True)
+class _Tasted:
+    """What came behind a door, for how many seconds it was waited for."""
+
+    heard: list[bytes] = field(default_factory=list)
+    closed: bool = False
+    seconds: float = 0.0
+
+
+async def _taste(
+    runner: Runner, vantage: Vantage, door: Endpoint, script: Script[bytes]
+) -> _Tasted:
     loop = asyncio.get_running_loop()
     began = loop.time()
-    heard: list[bytes] = []
-    closed = False
+    tasted = _Tasted()
     try:
         stream = await connect(vantage, door, _CONNECT_WAIT)
         with closing(stream):
-            dialogue: Dialogue[bytes, bytes] = Dialogue(taste(door.port), lambda raw, now: raw)
+            dialogue: Dialogue[bytes, bytes] = Dialogue(script, lambda raw, now: raw)
             try:
-                await runner.run(dialogue, stream, heard.append)
+                await runner.run(dialogue, stream, tasted.heard.append)
             finally:
                 runner.drop(stream)
-                closed = stream.closed_by_peer
+                tasted.closed = stream.closed_by_peer
     except (OSError, TimeoutError):
-        closed = True
-    raw = b"".join(heard)
-    if known and is_spoken(door.port, raw):
-        return WordSeen(door.port, name, known, f"answers {name}, and does not say who it is")
-    return WordSeen(door.port, name, known, "", raw, closed, loop.time() - began)
+        tasted.closed = True
+    tasted.seconds = loop.time() - began
+    return tasted

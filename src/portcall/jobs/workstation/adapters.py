@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from dataclasses import dataclass
+from ipaddress import IPv4Address
 
 from portcall.core.adapters.adapter import Adapter, AdapterKind, choose
 from portcall.core.adapters.obstacles import Workstation
@@ -67,18 +68,47 @@ def adapters_now() -> tuple[Adapter, ...]:
     return read_adapters((entry.adapter, entry.added) for entry in open_matches())
 
 
-def chosen_adapter(name: str | None, site: Site | None = None, tell: Tell = nobody) -> Adapter:
+@dataclass(frozen=True, slots=True)
+class InSubnet:
+    """Nobody named an adapter, no wired one fits, and this one is in the target's subnet."""
+
+    name: str
+    target: IPv4Address
+
+    def __str__(self) -> str:
+        return f"using {self.name}, which is in the subnet of {self.target}"
+
+
+def is_named(name: str | None, site: Site) -> bool:
+    """Whether somebody said which adapter it is: in this line, the environment, or the site."""
+    return name is not None or named_before(site) is not None
+
+
+def chosen_adapter(
+    name: str | None,
+    site: Site | None = None,
+    tell: Tell = nobody,
+    target: IPv4Address | None = None,
+) -> Adapter:
     """The adapter to use; tells which when nobody named it in this line.
 
     The nearest word counts: ``name``, the environment, the site, the adapter that is matched; else
-    the only one that fits. Never another one than was named. Raises NotPossibleHere.
+    the only one that fits; else the one in the ``target``'s subnet. Never another one than was
+    named. Raises NotPossibleHere.
     """
     adapters = adapters_now()
     if name is not None:
         return choose(adapters, name)
     before = named_before(site or Site()) or matched_now()
     if before is None:
-        adapter = choose(adapters, None)
+        try:
+            adapter = choose(adapters, None)
+        except NotPossibleHere:
+            inside = [each for each in adapters if _stands_at(each, target)]
+            if target is None or len(inside) != 1:
+                raise
+            tell(InSubnet(inside[0].name, target))
+            return inside[0]
         tell(Chosen(adapter))
         return adapter
     try:
@@ -87,6 +117,12 @@ def chosen_adapter(name: str | None, site: Site | None = None, tell: Tell = nobo
         raise NotPossibleHere(f"{trouble} ({before})") from None
     tell(before)
     return adapter
+
+
+def _stands_at(adapter: Adapter, target: IPv4Address | None) -> bool:
+    """Whether an adapter has a link, and the target in a subnet of its own."""
+    usable = adapter.link and adapter.mac is not None
+    return usable and target is not None and adapter.on_subnet_of(target) is not None
 
 
 def as_it_is_now(adapter: Adapter) -> Adapter:

@@ -29,11 +29,17 @@ class OtherWay:
     addresses: tuple[IPv4Address, ...]
 
     def __str__(self) -> str:
+        way = "what they send leaves by " + self.leaves_by
+        if self.leaves_by == NOT_AT_ALL:
+            way = "a route or rule of this computer keeps what they send"
         return (
             f"other programs do not use {self.chosen} for {named(self.addresses, _MOST_NAMED)}: "
-            f"what they send leaves by {self.leaves_by}; "
-            f"portcall why {self.addresses[0]} says what takes it"
+            f"{way}; portcall why {self.addresses[0]} says what takes it"
         )
+
+
+NOT_AT_ALL = "no adapter"
+"""The way of what the kernel refuses to send, or keeps to itself."""
 
 
 def own_addresses() -> dict[IPv4Address, str]:
@@ -50,8 +56,8 @@ def other_ways(adapter: Adapter, addresses: Iterable[IPv4Address]) -> dict[IPv4A
     """The addresses that other programs do not reach by this adapter, and by which they do."""
     found = {}
     for address, _ in zip(dict.fromkeys(addresses), range(_MOST), strict=False):
-        way = way_out(address).adapter
-        if way is not None and way != adapter.name:
+        way = way_out(address).adapter or NOT_AT_ALL
+        if way != adapter.name:
             found[address] = way
     return found
 
