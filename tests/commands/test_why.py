@@ -226,12 +226,21 @@ def test_what_an_ordinary_user_cannot_be_told_is_named(prepared):
     assert "whether it is alone was not asked" in verdicts["own address"]["evidence"]
     assert "by this computer's own ARP table" in verdicts["neighbour"]["evidence"]
     assert verdicts["echo"]["verdict"] == "holds"
+    # Whether the device refuses it, or a filter, is seen at the adapter alone.
     closed = prepared.run(f"{line} dryer-plc 502 --json")
-    assert closed.json["cause"] == "door-closed"
+    assert (closed.json["cause"], closed.json["between"]) == (None, ["door-closed"])
+    assert closed.json["do"] == ["sudo portcall why dryer-plc 502"]
+    assert prepared.run(f"{sys.executable} -m {closed.json['do'][0][5:]} --json").json["cause"] == (
+        "door-closed"
+    )
     silent = prepared.run(f"{line} 10.61.20.99 --json").json
     assert (silent["cause"], silent["reachable"]) == ("nobody-there", False)
     assert "was not asked: run this with sudo" in silent["sentence"]
     prepared.run("portcall plant fault dryer-plc wrong-device")
+    # What the table remembers is memory; what it did not know was asked just now.
+    remembered = prepared.run(f"{line} dryer-plc --json").json
+    assert "which may be some minutes old" in remembered["rungs"][3]["evidence"]
+    assert remembered["cause"] is None
     prepared.run("ip neigh flush dev usb0")
     assert prepared.run(f"{line} dryer-plc --json").json["cause"] == "wrong-device"
     prepared.run("portcall plant mend")

@@ -189,7 +189,7 @@ def named(seen: Seen) -> list[Cause]:
     if not wire.macs(here.first(goal.address)) and wire.answers is not None:
         steps.append(neighbour.judge_nobody(goal, here, seen.sought, wire))
     found = facts(seen)
-    weighed = [weigh(step, found, goal.name, str(goal.address)) for step in steps if step]
+    weighed = [weigh(step, found, goal) for step in steps if step]
     for step in weighed:
         if step.finding is not None and step.finding.cause is None:
             assert step.finding.sentence.endswith(".")

@@ -46,10 +46,16 @@ class WireSeen:
     for_all: Sequence[Mac] = ()
     by_kernel: bool = False
     """It is what the kernel found when it had to send: one answer, and to its own questions."""
+    learnt_now: frozenset[IPv4Address] = frozenset()
+    """Whom the kernel did not know before, and asked for just now."""
     overheard: Mapping[IPv4Address, Mac] = field(default_factory=dict)
     """Who else spoke ARP meanwhile."""
     alone: Mapping[Mac, Mac] = field(default_factory=dict)
     """Who answered an echo that was sent to one MAC alone."""
+
+    def is_remembered(self, address: IPv4Address) -> bool:
+        """Whether an answer may be some minutes old, as the kernel keeps it."""
+        return self.by_kernel and address not in self.learnt_now
 
     def each_answers_alone(self, macs: Sequence[Mac]) -> bool:
         """Whether each of these MACs answered for itself what it alone was sent.

@@ -93,6 +93,7 @@ class Fact(Enum):
     LONG_ONES_LOST = "small echoes came back, and none of full length"
     NO_MTU_TOLD = "nobody on the way says how long a packet may be"
     FULL_SEGMENT_LOST = "a full segment by TCP was not taken"
+    DOOR_REFUSED = "the door was refused"
     DOOR_RESET = "the device itself refused the door"
     DOOR_SILENT = "nothing came back from the door"
     DOOR_KNOCKED = "the attempt left the adapter, and no answer came to it"
@@ -157,7 +158,7 @@ def _of_wire(seen: Seen) -> Iterator[Fact]:
         yield Fact.NO_FIXED_ENTRY
     elif macs and fixed not in macs:
         yield Fact.FIXED_OTHERWISE
-    if wire.macs(seen.goal.address) and not wire.by_kernel:
+    if wire.macs(seen.goal.address) and not wire.is_remembered(seen.goal.address):
         yield Fact.ANSWERS_ARP
     if not macs:
         yield Fact.SILENT_TO_ARP
@@ -170,7 +171,7 @@ def _of_wire(seen: Seen) -> Iterator[Fact]:
     planned = here.row.mac if here.row is not None else None
     if planned is not None and len(macs) == 1 and macs[0] != planned:
         yield Fact.ANOTHER_MAC
-        if not wire.by_kernel and not wire.answers_for_others(macs[0], first):
+        if not wire.answers_for_others(macs[0], first):
             yield Fact.FOR_IT_ALONE
 
 
@@ -275,8 +276,10 @@ def _of_door(seen: Seen) -> Iterator[Fact]:
     if port is None or port not in trial.doors:
         return
     watched = trial.seen_out is not None
-    if trial.doors[port] is DoorState.REFUSED and port in trial.ports_in:
-        yield Fact.DOOR_RESET
+    if trial.doors[port] is DoorState.REFUSED:
+        yield Fact.DOOR_REFUSED
+        if port in trial.ports_in:
+            yield Fact.DOOR_RESET
     if trial.doors[port] is not DoorState.SILENT:
         return
     yield Fact.DOOR_SILENT

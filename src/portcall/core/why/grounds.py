@@ -13,7 +13,7 @@ from enum import StrEnum
 from typing import TypeAlias
 
 from portcall.core.why.facts import Fact
-from portcall.core.why.ladder import Cause, Finding, Step
+from portcall.core.why.ladder import Cause, Finding, Goal, Step
 
 
 class Innocent(StrEnum):
@@ -160,7 +160,7 @@ GROUNDS: Mapping[Cause, tuple[Grounds, ...]] = {
     Cause.PING_IGNORED: (Grounds((any_of(_F.NO_ECHO), any_of(_F.ANSWERS_OTHERWISE)), _WATCHED),),
     Cause.DOOR_CLOSED: (
         Grounds(
-            (any_of(_F.DOOR_RESET),),
+            (any_of(_F.DOOR_REFUSED),),
             {Innocent.FILTER_REFUSES: any_of(_F.DOOR_RESET)},
         ),
     ),
@@ -201,7 +201,7 @@ _MEANS: Mapping[Neighbour, str] = {
     Cause.FLAPPING: "the link comes and goes",
 }
 
-_SUDO = "sudo portcall why {goal}"
+_SUDO = "sudo portcall why {typed}"
 _RULES = "look for a rule of this computer that concerns {address}: nft list ruleset"
 """With every right already, and the adapter watched, only a look at the rules tells more."""
 _TELLS: Mapping[Neighbour, str] = {
@@ -223,7 +223,7 @@ _TELLS: Mapping[Neighbour, str] = {
 """What tells whether it is this neighbour, and does no harm."""
 
 
-def weigh(step: Step, seen: frozenset[Fact], goal: str, address: str) -> Step:
+def weigh(step: Step, seen: frozenset[Fact], goal: Goal) -> Step:
     """The step as it is, when its cause is named with reason; else one that is not decided."""
     finding = step.finding
     if finding is None or finding.cause is None:
@@ -232,15 +232,14 @@ def weigh(step: Step, seen: frozenset[Fact], goal: str, address: str) -> Step:
     left = min((grounds.left(seen) for grounds in met), key=len, default=None)
     if left == ():
         return step
-    return replace(step, finding=_undecided(finding, left or (), seen, goal, address))
+    return replace(step, finding=_undecided(finding, left or (), seen, goal))
 
 
 def _undecided(
     finding: Finding,
     left: tuple[Neighbour, ...],
     seen: frozenset[Fact],
-    goal: str,
-    address: str,
+    goal: Goal,
 ) -> Finding:
     assert finding.cause is not None
     also = "; or ".join(_MEANS.get(each, str(each)) for each in left)
@@ -249,7 +248,8 @@ def _undecided(
     tells = [_TELLS[each] for each in left if each in _TELLS]
     if Fact.WATCHED in seen:
         tells = [_RULES if each == _SUDO else each for each in tells]
-    lines = [each.format(goal=goal, address=address) for each in tells]
-    do = tuple(dict.fromkeys(lines)) or (f"portcall why {goal}",)
+    names = {"goal": goal.name, "address": goal.address, "typed": goal.typed}
+    lines = [each.format(**names) for each in tells]
+    do = tuple(dict.fromkeys(lines)) or (f"portcall why {goal.typed}",)
     causes = [each for each in left if isinstance(each, Cause)]
     return Finding(None, sentence, do, (finding.cause, *causes))

@@ -140,6 +140,11 @@ class Goal:
         """The door as people call it."""
         return f"{self.port_name} (port {self.port})" if self.port_name else f"port {self.port}"
 
+    @property
+    def typed(self) -> str:
+        """How it is named in a line to type."""
+        return self.name if self.port is None else f"{self.name} {self.port}"
+
     def __str__(self) -> str:
         address = str(self.address)
         return address if self.name == address else f"{self.name} ({address})"

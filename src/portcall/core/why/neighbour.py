@@ -14,7 +14,8 @@ from portcall.core.why.evidence import Situation, Sought, WireSeen
 from portcall.core.why.ladder import Cause, Goal, Rung, Step, broken, holds, not_asked
 
 _MOST_SHOWN = 3
-_OWN_TABLE = ", by this computer's own ARP table, which may be some minutes old"
+_OWN_TABLE = ", by this computer's own ARP table"
+_MAY_BE_OLD = f"{_OWN_TABLE}, which may be some minutes old"
 _NOT_SOUGHT = "who else is there, and where the device is, was not asked: run this with sudo"
 
 
@@ -64,16 +65,22 @@ def judge_neighbour(
         return _fixed_otherwise(here, first, mac, fixed)
     planned = here.row.mac if here.row is not None and here.way.router is None else None
     if planned is not None and mac != planned:
-        return _wrong(goal, here, mac, planned, _OWN_TABLE if wire.by_kernel else "")
+        return _wrong(goal, here, mac, planned, _by_whom(wire, first))
     if here.way.router is not None:
         named = here.plan.named(mac)
         if wire.by_kernel:
-            return holds(Rung.NEIGHBOUR, f"router {first} is {named}{_OWN_TABLE}")
+            return holds(Rung.NEIGHBOUR, f"router {first} is {named}{_by_whom(wire, first)}")
         return holds(Rung.NEIGHBOUR, f"router {first} answers ARP, {named}{_for_all(wire)}")
     as_planned = ", as planned" if planned is not None else ""
     if wire.by_kernel:
-        return holds(Rung.NEIGHBOUR, f"{first} is {mac}{as_planned}{_OWN_TABLE}")
+        return holds(Rung.NEIGHBOUR, f"{first} is {mac}{as_planned}{_by_whom(wire, first)}")
     return holds(Rung.NEIGHBOUR, f"{first} answers ARP, {mac}{as_planned}{_for_all(wire)}")
+
+
+def _by_whom(wire: WireSeen, address: IPv4Address) -> str:
+    if not wire.by_kernel:
+        return ""
+    return _MAY_BE_OLD if wire.is_remembered(address) else _OWN_TABLE
 
 
 def _fixed_otherwise(here: Situation, first: IPv4Address, mac: Mac, fixed: Mac) -> Step:

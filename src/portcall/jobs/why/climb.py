@@ -135,8 +135,7 @@ class Climb:
 
     def _weighed(self, step: Step) -> Step:
         """A cause is named when what was seen excludes its neighbours."""
-        goal = self.goal
-        return weigh(step, facts(self._seen), goal.name, str(goal.address))
+        return weigh(step, facts(self._seen), self.goal)
 
     async def _watched_long_enough(self, cable: Cable, began: float) -> None:
         """A link that was lost before may be lost again, and be the reason for all that is seen."""
@@ -171,7 +170,7 @@ class Climb:
         yield proxies.judge_programs(goal, set_here, pages)
 
     async def _with_full_segment(self, echo: EchoSeen) -> EchoSeen:
-        vantage, doors = Vantage(self.adapter.name), self._seen.trial.open_doors
+        vantage, doors = Vantage(self.adapter.name), self._seen.trial.doors
         taken = await full_segment_taken(vantage, self.goal.address, doors, echo.passed or 0)
         return replace(echo, full_taken=taken)
 

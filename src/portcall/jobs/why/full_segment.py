@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping
 from contextlib import suppress
 from ipaddress import IPv4Address
 
 from portcall.core.find import web_page
 from portcall.core.talk.conversation import Endpoint, StreamBytes
+from portcall.core.talk.door_knock import DoorState
 from portcall.core.wire import cip
 from portcall.host.streams import Stream, connect
 from portcall.host.vantage import Vantage
@@ -42,15 +43,16 @@ _FILLED: Mapping[int, Callable[[int], bytes]] = {
 
 
 async def full_segment_taken(
-    vantage: Vantage, address: IPv4Address, ports: Sequence[int], passed: int
+    vantage: Vantage, address: IPv4Address, doors: Mapping[int, DoorState], passed: int
 ) -> bool | None:
     """Send one segment of full length, and see whether it is acknowledged.
 
-    None when none of the open ``ports`` is fit for that, or the connection takes no segments that
-    are longer than the ``passed`` octets of IPv4 that are known to pass.
+    ``doors`` are those that were tried before: what did not open is not tried again. None when none
+    opens that is fit for that, or the connection takes no segments that are longer than the
+    ``passed`` octets of IPv4 that are known to pass.
     """
-    for port in ports:
-        if port not in _FILLED:
+    for port in _FILLED:
+        if doors.get(port, DoorState.OPEN) is not DoorState.OPEN:
             continue
         try:
             stream = await connect(vantage, Endpoint(address, port), _CONNECT_WAIT)

@@ -61,7 +61,7 @@ def _sentence(goal: Goal, here: Situation, wire: WireSeen) -> str:
         neighbour.judge_neighbour(goal, here, wire),
     ]
     for settled in steps:
-        step = weigh(settled, seen, goal.name, str(goal.address)) if settled else None
+        step = weigh(settled, seen, goal) if settled else None
         if step is None:
             first = here.way.router
             who = f"the router {first}" if first else str(goal.address)

@@ -98,6 +98,7 @@ async def _ask_kernel(
     wanted = {address for address, own in asked.items() if own is not None}
     if not wanted:
         return WireSeen(None)
+    before = known_neighbours(adapter.name)
     provoke(adapter.name, wanted)
     loop = asyncio.get_running_loop()
     until = loop.time() + patience
@@ -105,7 +106,8 @@ async def _ask_kernel(
         known = known_neighbours(adapter.name)
         answers = {address: [known[address]] for address in wanted if address in known}
         if len(answers) == len(wanted) or loop.time() >= until:
-            return WireSeen(answers, by_kernel=True)
+            learnt = frozenset(answers) - set(before)
+            return WireSeen(answers, by_kernel=True, learnt_now=learnt)
         await asyncio.sleep(_LOOK_EVERY)
 
 
