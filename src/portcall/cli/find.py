@@ -144,7 +144,8 @@ def find_command(
         looked, _ = run_until_interrupted(
             lambda stop: look(adapter, orders, gathering, stop=stop, progress=draw, tell=note)
         )
-    found = Found(gathering, adapter.interfaces, site, looked.look.unsearched)
+    asked = () if looked.interrupted else looked.look.swept
+    found = Found(gathering, adapter.interfaces, site, looked.look.unsearched, asked)
     told = f"{counted(len(found.devices), 'device')}{' so far' if looked.interrupted else ''}"
     recorded(site, Kind.LOOK, told, look_body(looked, found.devices), adapter=adapter.name)
     one = _the_one(named)

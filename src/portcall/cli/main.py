@@ -110,15 +110,26 @@ class CommandList(LazyGroup):
 def portcall() -> None:
     """Find the devices on a plant network, give them their addresses, prove they are reachable.
 
-    Every command takes --json, and ends with 0 when the answer is yes, 1 when it is no, 2 when
-    what was typed or written is wrong, 3 when this computer cannot do it.
+    What tells something takes --json. Each ends with 0 when the answer is yes, 1 when it is no, 2
+    when what was typed or written is wrong, 3 when this computer cannot do it.
 
     Nothing to hand? "portcall demo" shows the whole job on a simulated plant.
     """
 
 
+def _have_streams() -> None:
+    """What is closed (``>&-``) takes what is written to it, and keeps none of it."""
+    if sys.stdout is None:
+        sys.stdout = open(os.devnull, "w", encoding="utf-8")  # noqa: SIM115
+    if sys.stderr is None:
+        sys.stderr = open(os.devnull, "w", encoding="utf-8")  # noqa: SIM115
+    if sys.stdin is None:
+        sys.stdin = open(os.devnull, encoding="utf-8")  # noqa: SIM115
+
+
 def main() -> NoReturn:
     """Run a command line and end the process with the exit code that tells how it went."""
+    _have_streams()
     for stream in (sys.stdout, sys.stderr):
         # A terminal that cannot show a character shows another in its place.
         if isinstance(stream, io.TextIOWrapper):

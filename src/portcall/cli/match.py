@@ -33,6 +33,7 @@ from portcall.jobs.workstation.match import (
     Matched,
     choices_for,
     in_force,
+    is_taken,
     match,
     refuse_managed,
     require_for_match,
@@ -89,6 +90,11 @@ def match_command(
     adapter = chosen_adapter(adapter_name)
     begin_capture(adapter, capture)
     there = _already(adapter, wanted, own)
+    if there is not None and replace and not no_probe and not dry_run:
+        require_for_match(True, f"portcall match {target} --dry-run shows what it would do")
+        if is_taken(adapter, there):
+            note(f"{there.ip} of this computer is somebody else's, too: another one is taken")
+            there = None
     if there is not None and not (replace and len(adapter.addresses) > 1):
         return _show(
             Matched(adapter, there, wanted.target, wanted.prefix_from, added=False), as_json

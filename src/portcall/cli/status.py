@@ -75,13 +75,16 @@ def _print(found: Standing, now: datetime, wide: bool) -> None:
         *("name", "address", "state", "since", "group", "kept", "power cycle"),
         drops=("since", "group", "kept", "power cycle"),
     )
-    left_out = print_rows(columns, found.rows, lambda each: _cells(each, now), _below, wide)
+    below = _below if found.is_looked_at else lambda each: ()
+    left_out = print_rows(columns, found.rows, lambda each: _cells(each, now), below, wide)
     if left_out:
         note(left_out_sentence(left_out))
     whole = f"{found.right} of {len(found.rows)} verified right"
     groups = [f"{name} {right} of {count}" for name, (right, count) in found.groups.items() if name]
     told = f"{whole}; {', '.join(groups)}" if groups else whole
     lines = [Remark(told, Tone.DONE if found.is_done else Tone.TO_DO)]
+    if not found.is_looked_at:
+        lines.append(Remark("nobody has looked at this plant yet: portcall find", Tone.TO_DO))
     if found.unplanned:
         strangers = counted(len(found.unplanned), "device")
         shown = named(found.unplanned, _MOST_NAMED)

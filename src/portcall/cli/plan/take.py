@@ -31,13 +31,14 @@ from portcall.core.find.device import Device
 from portcall.core.find.proposing import LeftOut, Proposal, is_meant, propose
 from portcall.core.plan.changing import Cells, Change, adding
 from portcall.core.plan.targets import parse_targets
-from portcall.core.record.entry import Kind
+from portcall.core.record.entry import Entry, Kind
 from portcall.core.trouble import BadInput
 from portcall.jobs.look.looked import look
 from portcall.jobs.look.orders import gathering_for, orders_for
 from portcall.jobs.record.looks import look_body
 from portcall.jobs.record.reading import Looks
 from portcall.site.folder import Site, this_site
+from portcall.site.logbook.inbox import write_if_possible
 
 
 @click.command("take")
@@ -96,13 +97,13 @@ def take_command(
     if earlier is not None:
         if ranges or adapter_name or capture:
             raise BadInput("--from sends nothing: name no RANGE, --adapter or --capture with it")
-        found = _earlier(site, earlier)
+        found, entry = _earlier(site, earlier)
     else:
         looked_at = _look(site, ranges, adapter_name, capture, as_json)
         if looked_at is None:
             note("interrupted; nothing is written")
             return INTERRUPTED
-        found = looked_at
+        found, entry = looked_at
     within = parse_targets(ranges, found.scene.plan)
     proposals, left_out = propose(found.scene, found.defaults, _told(found.devices, wanted), within)
     if wanted:
@@ -114,8 +115,11 @@ def take_command(
         print_proposals(meant, proposals, left_out, wide)
     _check_found(wanted, found, proposals, left_out)
     changed = _taken(site, proposals, dry_run, asks=not (take_all or only or dry_run))
+    written = bool(changed) and not dry_run
+    if written and site.folder is None and entry is not None:
+        # The plan makes this folder a site; what was seen before belongs to it.
+        note(write_if_possible(this_site().folder, entry) or "the look is in its logbook, too")
     if as_json:
-        written = bool(changed) and not dry_run
         print_json(_document(proposals, left_out, changed or (), written))
     return _said(site, changed, proposals, dry_run, as_json)
 
@@ -126,8 +130,8 @@ def _look(
     adapter_name: str | None,
     capture: str | None,
     as_json: bool,
-) -> Found | None:
-    """Look at the wire; None when Ctrl-C ended that."""
+) -> tuple[Found, Entry] | None:
+    """Look at the wire, and write it down; None when Ctrl-C ended that."""
     gathering = gathering_for(site)
     named = parse_targets(ranges, gathering.plan)
     adapter = chosen_adapter(adapter_name)
@@ -145,16 +149,17 @@ def _look(
         note(line)
     found = Found(gathering, adapter.interfaces, site, looked.look.unsearched)
     told = counted(len(found.devices), "device")
-    recorded(site, Kind.LOOK, told, look_body(looked, found.devices), adapter=adapter.name)
-    return found
+    body = look_body(looked, found.devices)
+    return found, recorded(site, Kind.LOOK, told, body, adapter=adapter.name)
 
 
-def _earlier(site: Site, words: str) -> Found:
-    """What an earlier look found."""
+def _earlier(site: Site, words: str) -> tuple[Found, Entry | None]:
+    """What an earlier look found, and what the logbook has of it."""
     gathering = gathering_for(site)
-    for seen in Looks(opened(site)).named(words).look.sightings():
+    named = Looks(opened(site)).named(words)
+    for seen in named.look.sightings():
         gathering.add(seen)
-    return Found(gathering, None, site)
+    return Found(gathering, None, site), named.entry
 
 
 def _is_at_a_terminal(as_json: bool) -> bool:

@@ -26,6 +26,7 @@ from portcall.cli.table import (
     print_groups,
     print_lines,
 )
+from portcall.core.address import AddressRange
 from portcall.core.counted import counted, named
 from portcall.core.find import remarks as about
 from portcall.core.find.device import Device
@@ -63,11 +64,12 @@ class Found:
         own: Sequence[IPv4Interface] | None,
         site: Site,
         unsearched: Collection[IPv4Network] = (),
+        asked: Sequence[AddressRange] = (),
     ) -> None:
         self.devices = gathering.devices()
         self.defaults = (*site.maker_defaults, *gathering.catalog.defaults)
         self.incomplete = tuple(_incomplete(gathering.is_full, unsearched))
-        self.scene = Scene(self.devices, own, gathering.plan, site.subnets)
+        self.scene = Scene(self.devices, own, gathering.plan, site.subnets, asked)
 
     def remarks(self, device: Device) -> tuple[str, ...]:
         """The sentences about one device, all of them."""

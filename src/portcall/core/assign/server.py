@@ -74,6 +74,9 @@ address."""
 FIRST_LOOK_TIMES = 2
 """How many times each planned address is asked for at the start."""
 
+LOOK_AGAIN, LOOK_AGAIN_GAP = 10.0, 0.2
+"""Seconds between two later looks for who has not asked, and at least so many for each of them."""
+
 DECLINED_REST = 30.0
 """Seconds for which a declined address is not offered again."""
 
@@ -397,6 +400,11 @@ class AddressServer(Conversation[Frame, Event]):
 
     def _watch_on(self, watch: _Watch, now: float) -> Actions[Frame, Event]:
         own = self._own_for(watch.terms, watch.request)
+        if watch.asks_left == 0 and own is not None and watch.request is None:
+            # It may be brought there by somebody else: set by hand, or by another computer.
+            self._wake(watch, now + max(LOOK_AGAIN, len(self._watches) * LOOK_AGAIN_GAP))
+            yield self._ask_for(watch.terms.address, None, own, own)
+            return
         if watch.asks_left == 0 or own is None:
             del self._watches[watch.terms.address]
             if watch.request is not None:

@@ -10,7 +10,7 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
-from portcall.core.address import SELF_ASSIGNED, Mac, assumed_network
+from portcall.core.address import SELF_ASSIGNED, AddressRange, Mac, assumed_network
 from portcall.core.counted import counted, named
 from portcall.core.find.device import Device
 from portcall.core.find.remarks import unrecognised_codes
@@ -27,7 +27,7 @@ class Scene:
 
     ``own`` are the addresses of the adapter they were found on, None when it is not in this
     computer; ``present`` is every MAC that was found, and ``crowd`` the rows of the plan that too
-    many of these nearly are.
+    many of these nearly are. ``asked`` are the addresses that were asked one by one who has them.
     """
 
     def __init__(
@@ -36,8 +36,10 @@ class Scene:
         own: Sequence[IPv4Interface] | None = (),
         plan: Plan = NO_PLAN,
         subnets: Sequence[Subnet] = (),
+        asked: Sequence[AddressRange] = (),
     ) -> None:
         self.devices = devices
+        self._asked = asked
         self.own = own
         self.plan = plan
         self.present = {device.mac for device in devices if device.mac is not None}
@@ -53,6 +55,10 @@ class Scene:
     def row_of(self, device: Device) -> PlannedDevice | None:
         """The row of the plan with a device's MAC."""
         return self._by_mac.get(device.mac) if device.mac is not None else None
+
+    def asked_for(self, address: IPv4Address) -> bool:
+        """Whether it was asked who has an address."""
+        return any(address in span for span in self._asked)
 
     def row_at(self, address: IPv4Address) -> PlannedDevice | None:
         """The row of the plan with an address."""
@@ -221,6 +227,7 @@ def next_steps(scene: Scene) -> tuple[NextStep, ...]:
         *_label_checks(near),
         *_unknown_asking(unknown),
         *_elsewhere(scene),
+        *_unheard(scene, {miss.row.name for miss in near.values()}),
         *_to_name(scene),
         *_not_planned(scene, near.keys()),
         *_subnets_to_match(scene),
@@ -265,6 +272,17 @@ def _elsewhere(scene: Scene) -> Iterator[NextStep]:
     if movable:
         who = counted(len(movable), "planned device is", "planned devices are")
         yield NextStep(f"{who} not at the planned address", f"portcall move {' '.join(movable)}")
+
+
+def _unheard(scene: Scene, near: Collection[str]) -> Iterator[NextStep]:
+    """Planned devices of whom nothing was heard, where they were asked for."""
+    rows = [row for row in scene.plan if row.name not in near and scene.asked_for(row.address)]
+    heard = {address for device in scene.devices for address in device.addresses}
+    missed = [row for row in rows if row.mac not in scene.present and row.address not in heard]
+    if missed:
+        who = counted(len(missed), "planned device was", "planned devices were")
+        shown = named([row.name for row in missed], _MOST_NAMED)
+        yield NextStep(f"{who} not heard ({shown}); the first", f"portcall why {missed[0].name}")
 
 
 def _to_name(scene: Scene) -> Iterator[NextStep]:

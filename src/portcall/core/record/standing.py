@@ -122,6 +122,9 @@ class Standing:
     unplanned: tuple[str, ...] = ()
     """Who was on the wire in the last verification of the whole plan and is not in the plan."""
 
+    is_looked_at: bool = True
+    """Whether there was any look or verification yet."""
+
     @property
     def is_done(self) -> bool:
         """Whether nothing is open, of any row or beside them."""
@@ -138,7 +141,9 @@ def standing(plan: Plan, entries: Iterable[tuple[Entry, Mapping[str, Any]]]) -> 
     rows = {row.name: RowStanding(row) for row in plan}
     by_mac = {str(row.mac): rows[row.name] for row in plan if row.mac is not None}
     unplanned: tuple[str, ...] = ()
+    is_looked_at = False
     for entry, body in entries:
+        is_looked_at = is_looked_at or entry.kind in (Kind.LOOK, Kind.VERIFICATION)
         if entry.kind is Kind.VERIFICATION and len(list(documents(body.get("rows")))) >= len(rows):
             strangers = documents(body.get("unplanned"))
             unplanned = tuple(_named(each) for each in strangers if each.get("mac") not in by_mac)
@@ -155,7 +160,10 @@ def standing(plan: Plan, entries: Iterable[tuple[Entry, Mapping[str, Any]]]) -> 
     for each in rows.values():
         right, count = groups.get(each.row.group, (0, 0))
         groups[each.row.group] = (right + each.is_right, count + 1)
-    return Standing(tuple(rows.values()), groups, unplanned)
+    if not is_looked_at:
+        for each in rows.values():
+            each.advised = "" if each.row.mac is None else "portcall find"
+    return Standing(tuple(rows.values()), groups, unplanned, is_looked_at)
 
 
 def _named(device: Mapping[str, Any]) -> str:

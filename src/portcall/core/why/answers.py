@@ -187,7 +187,11 @@ def _mask(goal: Goal, here: Situation, inside: FromInside) -> Step:
     planned = here.row.interface.netmask if here.row is not None else None
     shown = f"Its mask {inside.mask}" if inside.mask is not None else "Its mask"
     wanted = f"; planned is {planned}" if planned is not None else ""
-    do = [f"portcall move {goal.name}"] if here.row is not None else []
+    do = []
+    if planned is not None and planned != inside.mask:
+        do.append(f"portcall move {goal.name}")
+    elif planned is not None:
+        do.append(f"the plan leaves this computer out, too: portcall match {goal.name}")
     if inside.address is not None and inside.answered:
         do.append(f"meanwhile it answers a computer that has {inside.address}")
     return broken(

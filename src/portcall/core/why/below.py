@@ -96,8 +96,8 @@ def judge_own_address(goal: Goal, here: Situation, wire: WireSeen) -> Step:
                 Cause.OWN_ADDRESS_TAKEN,
                 f"{who} has this computer's own address {interface.ip}, too: "
                 "answers go to whoever of the two spoke last.",
-                f"take another one: {match_line} --replace",
-                "or give that device its planned address",
+                f"take another one for this computer: {match_line} --replace",
+                "and back, when that device is gone: portcall restore",
             )
     asked = wire.answers is not None and not wire.by_kernel
     alone = "nobody else answers for it" if asked else "whether it is alone was not asked"

@@ -50,8 +50,7 @@ def judge_neighbour(
             f"{len(macs)} MACs answer ARP for {first}: {shown}{more}",
             Cause.ADDRESS_SHARED,
             f"{len(macs)} devices have the address {first}: {shown}{more}.",
-            "unplug one of them and type this again",
-            f"or give one another address: portcall move {macs[-1]}",
+            "unplug one of them, and type this again: it says which of them is left",
         )
     if not macs and fixed is not None:
         return holds(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
 from typing import NamedTuple
@@ -91,7 +91,7 @@ class Looks:
         look = read_look(found.body)
         if look is None:
             raise BadInput(f"look {found.number}: what it found cannot be read")
-        return NamedLook(words, look, found.entry)
+        return NamedLook(words, look, replace(found.entry, body=found.body))
 
 
 class Span(NamedTuple):

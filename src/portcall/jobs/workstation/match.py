@@ -150,6 +150,11 @@ def put_in_force(
     add_address(adapter, interface, lifetime)
 
 
+def is_taken(adapter: Adapter, own: IPv4Interface) -> bool:
+    """Whether somebody else answers for an address that this computer has."""
+    return first_free(adapter, iter((own.ip,)), lambda taken: None) is None
+
+
 def choices_for(
     adapter: Adapter, wanted: Wanted, own: IPv4Interface | None, site: Site, plan: Plan
 ) -> Iterator[IPv4Address]:
