@@ -24,6 +24,7 @@ from portcall.core.find.device import Asking
 from portcall.core.find.devices import merge
 from portcall.core.find.remarks import remarks
 from portcall.core.find.sighting import Field, Method, Said, Sighting, words
+from portcall.core.plan.expected import Expected
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.printable import decoded, printable
 from portcall.core.reach.statistics import Reachability
@@ -36,7 +37,9 @@ PLC = parse_mac("02-5A-1D-20-7F-10")
 OTHER = parse_mac("02-60-D1-00-5E-01")
 AT_10, AT_21, AT_40 = (IPv4Address(f"10.61.20.{n}") for n in (10, 21, 40))
 OWN = (IPv4Interface("10.61.20.200/24"),)
-PLAN = Plan((PlannedDevice("fan-drive-1", IPv4Interface("10.61.20.21/24"), FAN),))
+ROW = PlannedDevice("fan-drive-1", IPv4Interface("10.61.20.21/24"), FAN)
+PLAN = Plan((replace(ROW, mask_assumed=True),))
+"""Nobody planned its mask."""
 
 
 def seen(mac=None, address=None, method=Method.ARP, asks=None, at=0.0, **said):
@@ -398,8 +401,12 @@ ECHOES = {AT_21: Reachability(AT_21, 3, 3, 0.001, 0.001, 0.001, 0.001, None)}
 def test_a_device_that_says_another_mask_or_gateway_than_the_plan_is_not_right():
     router = IPv4Address("10.61.20.1")
     for said, row, finding in (
-        ({"mask": "255.255.0.0"}, {}, "its mask is 255.255.0.0, planned is 255.255.255.0"),
-        ({"mask": "255.255.0.0"}, {"mask_assumed": True}, None),
+        (
+            {"mask": "255.255.0.0"},
+            {"mask_assumed": False},
+            "its mask is 255.255.0.0, planned is 255.255.255.0",
+        ),
+        ({"mask": "255.255.0.0"}, {}, None),
         ({"mask": "255.255.255.0"}, {"gateway": router}, "its gateway is none, planned is"),
         ({"mask": "255.255.255.0", "gateway": str(router)}, {"gateway": router}, None),
         ({"mask": "255.255.255.0", "gateway": str(router)}, {}, None),
@@ -408,6 +415,16 @@ def test_a_device_that_says_another_mask_or_gateway_than_the_plan_is_not_right()
         judged = verdict_of(seen(address=AT_21, method=Method.CIP, **said), echoes=ECHOES, **row)
         assert judged.verdict is (Verdict.DIFFERS if finding else Verdict.RIGHT)
         assert any(finding in each for each in judged.findings) if finding else True
+
+
+def test_a_planned_mask_that_nobody_reads_is_not_right():
+    told = seen(address=AT_21, method=Method.CIP, product="Gale 7")
+    judged = verdict_of(told, echoes=ECHOES, mask_assumed=False)
+    assert judged.verdict is Verdict.NOT_JUDGED
+    assert judged.findings[0].startswith("it answers, and its mask was not read")
+    # What is wrong for certain is said to be wrong.
+    wrong = verdict_of(told, echoes=ECHOES, mask_assumed=False, expected=Expected(product="Gale 9"))
+    assert wrong.verdict is Verdict.DIFFERS
 
 
 def test_who_says_who_it_is_passes_without_echoes_by_whatever_protocol():

@@ -400,19 +400,18 @@ class AddressServer(Conversation[Frame, Event]):
 
     def _watch_on(self, watch: _Watch, now: float) -> Actions[Frame, Event]:
         own = self._own_for(watch.terms, watch.request)
-        if watch.asks_left == 0 and own is not None and watch.request is None:
-            # It may be brought there by somebody else: set by hand, or by another computer.
-            self._wake(watch, now + max(LOOK_AGAIN, len(self._watches) * LOOK_AGAIN_GAP))
-            yield self._ask_for(watch.terms.address, None, own, own)
-            return
-        if watch.asks_left == 0 or own is None:
+        if own is None or (watch.asks_left <= 0 and watch.request is not None):
             del self._watches[watch.terms.address]
             if watch.request is not None:
                 detail = f"no answer at its address for {WATCH_TIMES * WATCH_INTERVAL:.0f} s"
                 yield self._event(EventKind.NOTICE, watch.request, watch.terms, detail)
             return
         watch.asks_left -= 1
-        self._wake(watch, now + WATCH_INTERVAL)
+        interval = WATCH_INTERVAL
+        if watch.asks_left <= 0 and watch.request is None:
+            # It may be brought there by somebody else: set by hand, or by another computer.
+            interval = max(LOOK_AGAIN, len(self._plan.devices) * LOOK_AGAIN_GAP)
+        self._wake(watch, now + interval)
         yield self._ask_for(watch.terms.address, watch.request, own, own)
 
     def _claimed(self, address: IPv4Address, mac: Mac | None, now: float) -> Actions[Frame, Event]:

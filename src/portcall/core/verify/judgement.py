@@ -3,7 +3,8 @@
 The first of these that holds is the verdict:
 
 ==============  =====================================================================
-``not judged``  the planned address is this computer's own, or could not be asked
+``not judged``  the planned address is this computer's own, or could not be asked; or what is
+                planned, its mask above all, was not all read
 ``conflict``    two MACs answer for the planned address
 ``wrong MAC``   something answers there, but not the planned MAC
 ``elsewhere``   the planned MAC is at another address
@@ -12,7 +13,7 @@ The first of these that holds is the verdict:
 ``missing``     nothing of it was seen
 ``silent``      the right MAC is at the address, and answers nothing that was asked
 ``differs``     it says another mask, gateway or identity than the plan, or than when it was set
-``right``       present, right MAC, right address, answers
+``right``       present, right MAC, right address, answers, and says all that is planned
 ==============  =====================================================================
 """
 
@@ -224,10 +225,20 @@ def _present(
     elif echo.loss:
         findings.append(f"{echo.sent - echo.received} of {echo.sent} echoes lost")
     differs, untold = _against_expected(row, there)
-    findings += untold
     differs = [*_set_otherwise(row, there), *differs, *_another_device(there, seen.known)]
-    verdict = Verdict.DIFFERS if differs else Verdict.RIGHT
-    return Judgement(row, verdict, (*differs, *findings), identity, seconds, _mask(there))
+    unread = [*_mask_unread(row, there), *untold]
+    verdict = Verdict.DIFFERS if differs else Verdict.NOT_JUDGED if unread else Verdict.RIGHT
+    told = (*differs, *unread, *findings)
+    return Judgement(row, verdict, told, identity, seconds, _mask(there))
+
+
+def _mask_unread(row: PlannedDevice, there: Sequence[Device]) -> Iterator[str]:
+    """A planned mask that the device tells by no protocol: what is not read is not right."""
+    if not row.mask_assumed and _mask(there) is None:
+        yield (
+            f"it answers, and its mask was not read: it tells it by no protocol; planned is "
+            f"{row.interface.netmask}, to be read at the device"
+        )
 
 
 _ASKED = tuple(method for method in TRUST if method.asks_who)
