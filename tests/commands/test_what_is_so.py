@@ -270,9 +270,12 @@ def test_on_a_terminal_rows_come_while_it_looks_and_the_list_is_put_in_order_at_
 def test_verify_of_some_names_judges_those_and_no_other(packing):
     some = packing.run("portcall verify packer-plc label-panel --json")
     assert [each["name"] for each in some.json["rows"]] == ["packer-plc", "label-panel"]
-    assert (some.code, some.json["right"], some.json["unplanned"]) == (0, 2, [])
+    assert (some.code, some.json["right"], some.json["unplanned"]) == (3, 1, [])
+    # It answers, and tells its mask by none of these: nobody has seen that it is right.
     panel = row(some, "label-panel")
-    assert panel["findings"] == ["ping: no reply; it answers NetBIOS, mDNS, OPC UA, its web page"]
+    unread, answers = panel["findings"]
+    assert (panel["verdict"], "its mask was not read" in unread) == ("not judged", True)
+    assert answers == "ping: no reply; it answers NetBIOS, mDNS, OPC UA, its web page"
     told = packing.run("portcall verify packer-plc")
     assert told.out.splitlines()[-1] == "1 right, 0 wrong"
     assert packing.run("portcall verify 10.61.20.99").code == 2

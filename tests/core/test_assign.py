@@ -176,6 +176,17 @@ def test_a_given_address_that_never_answers_is_asked_for_a_while_and_then_no_mor
     assert server.facts[-1].detail == "no answer at its address for 30 s"
 
 
+def test_who_asks_in_a_vlan_is_told_of_and_not_answered():
+    wire, server = serving()
+    plain = ask(FAN).data
+    wire.say(Frame(plain[:12] + b"\x81\x00\x00\x05" + plain[12:]))
+    wire.pass_time(5)
+    (told,) = server.facts
+    assert (told.kind, told.name, told.mac) == (EventKind.IGNORED, "fan-drive-1", FAN)
+    assert told.detail.startswith("asks in VLAN 5, which this adapter is not in")
+    assert answers(server) == []
+
+
 def test_a_device_that_somebody_else_brings_to_its_address_meanwhile_is_done():
     """By hand, or by another laptop: it never asks here, and answers at its address."""
     wire, server = serving()

@@ -43,7 +43,8 @@ PLAN = Plan((replace(ROW, mask_assumed=True),))
 
 
 def seen(mac=None, address=None, method=Method.ARP, asks=None, at=0.0, **said):
-    values = tuple(Said(Field(field), value, method) for field, value in said.items())
+    told = ((field, value) for field, value in said.items() if value is not None)
+    values = tuple(Said(Field(field), value, method) for field, value in told)
     return Sighting(at, method, mac, address, values, asks)
 
 
@@ -488,3 +489,16 @@ def test_a_planned_device_in_anothers_place_is_named_and_is_no_near_miss():
     assert "check the label" not in judged.findings[0]
     (judged,) = judge(Seen(PLAN, merge(batch[:2]), {}, Asked()))
     assert judged.findings[0].count("differs in one digit from") == 2
+
+
+def test_plugs_of_one_device_on_one_wire_are_no_conflict():
+    def plug(mac, serial):
+        said = {"product": "Gale 7", "serial": serial, "mask": "255.255.255.0"}
+        return seen(mac, AT_21, Method.CIP, **said)
+
+    twins = (plug(FAN, "77B10921"), plug(OTHER, "77B10921"))
+    assert verdict_of(*twins, echoes=ECHOES).verdict is Verdict.RIGHT
+    rivals = (plug(FAN, "77B10921"), plug(OTHER, "77B10922"))
+    assert verdict_of(*rivals, echoes=ECHOES).verdict is Verdict.CONFLICT
+    unnamed = (plug(FAN, None), plug(OTHER, None))
+    assert verdict_of(*unnamed, echoes=ECHOES).verdict is Verdict.CONFLICT

@@ -134,6 +134,16 @@ def test_lldp_tables_name_the_neighbours():
     assert port == Port("eth7", (), (Neighbour(mac(5), "hall-switch", "port 3 [31m"),))
 
 
+def test_a_port_that_lldp_names_otherwise_than_the_bridge_is_one_port():
+    values = bridge(4) | row(snmp.LLDP_CHASSIS, 0, mac(0).octets)
+    values |= row(snmp.LLDP_PORT_ID_SUBTYPE, 2, 5) | row(snmp.LLDP_PORT_ID, 2, b"uplink to hall 2")
+    values |= row(snmp.LLDP_REMOTE_CHASSIS_SUBTYPE, "120.2.1", 4)
+    values |= row(snmp.LLDP_REMOTE_CHASSIS, "120.2.1", mac(5).octets)
+    (told,), _ = ask(values)
+    assert [port.name for port in told.ports] == ["Gi1/1", "Gi1/2"]
+    assert [each.mac for each in told.ports[1].neighbours] == [mac(5)]
+
+
 def test_the_numbers_are_those_of_the_modules_that_others_compiled():
     known = {}
     for file in files("pysnmp-mibs") or ():

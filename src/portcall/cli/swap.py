@@ -223,7 +223,7 @@ def _refused(around: Around, adapter: Adapter, site: Site, plan: Plan, as_json: 
     is_done = False
     if before:
         judgement, _ = judge_row(adapter, site, plan, row, note)
-        is_done = judgement.verdict is Verdict.RIGHT
+        is_done = judgement.verdict is Verdict.RIGHT or judgement.is_unread
     if is_done:
         sentence = f"{row.name} is right: {row.mac} took the place of {before[-1]} already"
     else:

@@ -18,6 +18,7 @@ from portcall.cli.recording import recorded
 from portcall.cli.running import run
 from portcall.cli.say import note, print_json
 from portcall.cli.table import wide_option
+from portcall.cli.views.progress import progress_bar
 from portcall.cli.views.verified import document, print_verified
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.plan.rows import Plan, PlannedDevice
@@ -84,7 +85,8 @@ def verify_command(
     begin_capture(adapter, capture)
     if cycled is not None:
         return _power_cycle(adapter, site, plan, cycled, wait, as_json)
-    verified = run(verify(adapter, site, plan, rows, note))
+    with progress_bar() as draw:
+        verified = run(verify(adapter, site, plan, rows, note, progress=draw))
     if verified.looked is not None:
         body = look_body(verified.looked, verified.devices, **document(verified))
         told = f"{verified.right} right, {verified.wrong} wrong, {verified.not_judged} not judged"

@@ -45,7 +45,7 @@ from portcall.core.talk.conversation import Actions, Conversation, Frame, Report
 from portcall.core.talk.frames import answers_echo, echo_request, heard_arp
 from portcall.core.talk.pacer import TO_ALL, sustained
 from portcall.core.talk.request import AddressProtocol, Request, read, sender
-from portcall.core.wire import arp, dhcp
+from portcall.core.wire import arp, dhcp, ethernet
 from portcall.core.wire.dhcp import MessageType
 from portcall.core.wire.octets import Malformed
 
@@ -199,6 +199,10 @@ class AddressServer(Conversation[Frame, Event]):
         if said is not None:
             yield from self._claimed(said.sender_address, said.sender_mac, now)
             return
+        plain, vlan = ethernet.without_tags(packet.data)
+        if vlan is not None:
+            yield from self._asked_in_vlan(Frame(plain), vlan)
+            return
         try:
             request = read(packet)
         except Malformed as trouble:
@@ -217,6 +221,20 @@ class AddressServer(Conversation[Frame, Event]):
                 yield from self._claimed(address, None, now)
         elif request.mac != self._own_mac:
             yield from self._asked(request, now)
+
+    def _asked_in_vlan(self, packet: Frame, vlan: int) -> Actions[Frame, Event]:
+        """Somebody asks in a VLAN: an answer without its tag would not come to it."""
+        try:
+            request = read(packet)
+        except Malformed:
+            self.malformed += 1
+            return
+        if request is None or request.mac == self._own_mac:
+            return
+        known = self._by_mac.get(request.mac)
+        detail = f"asks in VLAN {vlan}, which this adapter is not in: look at its switch's port"
+        name = known.name if known else None
+        yield Report(Event(EventKind.IGNORED, request.mac, request.protocol, None, name, detail))
 
     def woke(self, now: float) -> Actions[Frame, Event]:
         """Give addresses that nobody else claimed; ask whether given ones are taken up."""

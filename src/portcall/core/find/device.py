@@ -5,7 +5,7 @@ Every value keeps the method that said it; which of several is shown follows ``T
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv6Address
 from typing import NamedTuple
@@ -134,3 +134,12 @@ def in_order(devices: Iterable[Device]) -> tuple[Device, ...]:
 def _order(device: Device) -> tuple[bool, int, bytes]:
     first = int(device.addresses[0]) if device.addresses else 0
     return (not device.addresses, first, device.mac.octets if device.mac else b"")
+
+
+def is_one_device(found: Sequence[Device]) -> bool:
+    """Whether several MACs are plugs of one device: each says the same product and serial number.
+
+    Two devices of one product differ in their serial number; what tells none is not known.
+    """
+    told = {(each.value(Field.PRODUCT), each.value(Field.SERIAL)) for each in found}
+    return len(found) > 1 and len(told) == 1 and None not in next(iter(told))

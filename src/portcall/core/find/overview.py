@@ -12,7 +12,7 @@ from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 from portcall.core.address import SELF_ASSIGNED, AddressRange, Mac, assumed_network
 from portcall.core.counted import counted, named
-from portcall.core.find.device import Device
+from portcall.core.find.device import Device, is_one_device
 from portcall.core.find.remarks import unrecognised_codes
 from portcall.core.find.sighting import Field
 from portcall.core.plan.near import MOST_NEAR, NearMiss, NearMisses
@@ -170,7 +170,7 @@ def _shared(scene: Scene) -> Iterator[str]:
             for address in device.addresses:
                 sharing.setdefault(address, []).append(device)
     for address, devices in sharing.items():
-        if len(devices) < 2:
+        if len(devices) < 2 or is_one_device(devices):
             continue
         who = " and ".join(scene.called(device) for device in devices)
         either = dict.fromkeys(value for each in devices for value in each.values(Field.EITHER))

@@ -231,6 +231,7 @@ def _tables(
         return None
     is_whole = True
     behind: dict[str, dict[Mac, None]] = {}
+    called: dict[str, str] = {}
     if bridge:
         interfaces, has_all = yield from _column(snmp.BRIDGE_PORT_INTERFACE)
         names, _ = yield from _column(snmp.INTERFACE_NAME)
@@ -240,6 +241,10 @@ def _tables(
         if not known:
             known, rest = yield from _column(snmp.BRIDGE_FORWARDING)
         is_whole = has_all and rest
+        called = {
+            number: _label(names.get(str(interface)), number)
+            for number, interface in interfaces.items()
+        }
         for index, number in known.items():
             mac = _mac_in(index)
             if mac is not None and isinstance(number, int) and number > 0:
@@ -247,7 +252,7 @@ def _tables(
                 behind.setdefault(_label(label, number), {})[mac] = None
     neighbours: dict[str, list[Neighbour]] = {}
     if chassis:
-        neighbours, rest = yield from _neighbours()
+        neighbours, rest = yield from _neighbours(called)
         is_whole = is_whole and rest
     own = [_mac(bridge), _mac(chassis)]
     ports = [
@@ -257,9 +262,14 @@ def _tables(
     return SwitchTables(address, tuple(dict.fromkeys(filter(None, own))), tuple(ports), is_whole)
 
 
-def _neighbours() -> Generator[
-    str, Mapping[str, Value] | None, tuple[dict[str, list[Neighbour]], bool]
-]:
+def _neighbours(
+    called: Mapping[str, str],
+) -> Generator[str, Mapping[str, Value] | None, tuple[dict[str, list[Neighbour]], bool]]:
+    """Who announced itself at which port; ``called`` are the bridge's ports by their numbers.
+
+    A port goes by the name that the bridge has for it, so that it is one port: LLDP counts a
+    bridge's ports as the bridge does (IEEE 802.1AB-2005 §12, LldpPortNumber).
+    """
     subtypes, whole = yield from _column(snmp.LLDP_REMOTE_CHASSIS_SUBTYPE)
     if not subtypes:
         return {}, whole
@@ -281,7 +291,9 @@ def _neighbours() -> Generator[
         mac = _mac(chassis.get(index)) if subtype == lldp.Subtype.CHASSIS_MAC else None
         theirs = ports.get(index) if port_subtypes.get(index) in lldp.PORT_TEXTS else None
         neighbour = Neighbour(mac, _text(names.get(index)), _text(theirs))
-        found.setdefault(_label(label, number), []).append(neighbour)
+        own = _text(label)
+        name = own if own in called.values() else called.get(number) or _label(label, number)
+        found.setdefault(name, []).append(neighbour)
     return found, whole
 
 

@@ -25,7 +25,7 @@ from enum import StrEnum
 from ipaddress import IPv4Address
 
 from portcall.core.address import Mac
-from portcall.core.find.device import TRUST, Device
+from portcall.core.find.device import TRUST, Device, is_one_device
 from portcall.core.find.sighting import Field, Method
 from portcall.core.plan.near import MOST_NEAR, difference
 from portcall.core.plan.rows import Plan, PlannedDevice
@@ -74,7 +74,16 @@ class Judgement:
     identity: Who | None = None
     seconds: float | None = None
     mask: str | None = None
+    is_unread: bool = False
+    """Whether it answers as planned, and what is planned was not all read: not judged for that."""
 
+    @property
+    def is_in_place(self) -> bool:
+        """Whether the device has its address, and alone."""
+        return self.is_unread or self.verdict in _IN_PLACE
+
+
+_IN_PLACE = (Verdict.RIGHT, Verdict.DIFFERS, Verdict.SILENT)
 
 Identity = Mapping[Field, str]
 """Product, serial and firmware, those that were told."""
@@ -157,6 +166,9 @@ def _judge(row: PlannedDevice, seen: Seen) -> Judgement:
     own = seen.with_mac(row.mac)
     if row.address in seen.asked.own:
         return Judgement(row, Verdict.NOT_JUDGED, tuple(_own_address(row, seen, holders)))
+    if is_one_device(holders):
+        # Plugs of one device on this wire answer for each other; the planned one counts.
+        holders = [each for each in holders if each.mac == row.mac] or holders[:1]
     if len(holders) > 1:
         shared = " and ".join(str(device.mac) for device in holders)
         return Judgement(row, Verdict.CONFLICT, (f"{row.address} is shared by {shared}",))
@@ -229,7 +241,8 @@ def _present(
     unread = [*_mask_unread(row, there), *untold]
     verdict = Verdict.DIFFERS if differs else Verdict.NOT_JUDGED if unread else Verdict.RIGHT
     told = (*differs, *unread, *findings)
-    return Judgement(row, verdict, told, identity, seconds, _mask(there))
+    is_unread = verdict is Verdict.NOT_JUDGED
+    return Judgement(row, verdict, told, identity, seconds, _mask(there), is_unread)
 
 
 def _mask_unread(row: PlannedDevice, there: Sequence[Device]) -> Iterator[str]:

@@ -52,6 +52,8 @@ class WireSeen:
     """Who else spoke ARP meanwhile."""
     alone: Mapping[Mac, Mac] = field(default_factory=dict)
     """Who answered an echo that was sent to one MAC alone."""
+    one_serial: bool = False
+    """Whether each of the MACs that answer says the same product and serial number."""
 
     def is_remembered(self, address: IPv4Address) -> bool:
         """Whether an answer may be some minutes old, as the kernel keeps it."""
@@ -64,10 +66,11 @@ class WireSeen:
         """
         return all(self.alone.get(mac) == mac for mac in macs)
 
-    def one_answers_for_all(self, macs: Sequence[Mac]) -> bool:
-        """Whether one MAC answered what several of these were sent, each alone."""
+    def is_one_device(self, macs: Sequence[Mac]) -> bool:
+        """Whether these are plugs of one device: one answered for several, or all say one serial
+        number."""
         answered = [self.alone[mac] for mac in macs if mac in self.alone]
-        return len(answered) > 1 and len(set(answered)) == 1
+        return self.one_serial or (len(answered) > 1 and len(set(answered)) == 1)
 
     def answers_for_others(self, mac: Mac, address: IPv4Address) -> bool:
         """Whether a MAC was heard at another address, too: a router answers for others."""

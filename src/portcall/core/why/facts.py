@@ -166,7 +166,8 @@ def _of_wire(seen: Seen) -> Iterator[Fact]:
         yield Fact.ONE_MAC
     else:
         yield Fact.SEVERAL_MACS
-        if seen.plates_differ or wire.each_answers_alone(macs):
+        differ = seen.plates_differ or wire.each_answers_alone(macs)
+        if differ and not wire.is_one_device(macs):
             yield Fact.SEVERAL_DEVICES
     planned = here.row.mac if here.row is not None else None
     if planned is not None and len(macs) == 1 and macs[0] != planned:

@@ -33,7 +33,7 @@ def judge_neighbour(
             Rung.NEIGHBOUR, "ARP needs root or CAP_NET_RAW, and was not asked; run this with sudo"
         )
     fixed = here.fixed.get(first)
-    if len(macs) > 1 and wire.one_answers_for_all(macs):
+    if len(macs) > 1 and wire.is_one_device(macs):
         plugs = " and ".join(str(mac) for mac in macs[:_MOST_SHOWN])
         return holds(
             Rung.NEIGHBOUR, f"{first} answers ARP by {plugs}: plugs of one device on this wire"

@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
 
 from portcall.core.adapters.adapter import Adapter
-from portcall.core.plan.rows import Plan
+from portcall.core.address import Mac
+from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.reach.echo_facts import NO_REPLY, Fact, Replied, Target, address_of
 from portcall.core.reach.knocking import SILENT
 from portcall.core.reach.ping import BY_ARP
 from portcall.core.reach.statistics import Reachability, summarise
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.adapter_watch import cable_of
+from portcall.host.neighbours import known_neighbours
 from portcall.host.runner import Runner, paced
 from portcall.jobs.reach.asking import Rounds, ask
 from portcall.jobs.telling import Tell, nobody
@@ -85,8 +87,36 @@ async def reach(
     ways = other_ways(adapter, [address_of(each.target) for each in results if each.answers])
     for way in told_ways(adapter, ways):
         tell(way)
+    for stranger in _not_planned_there(adapter, plan, results):
+        tell(stranger)
     results = tuple(_oneself(result, own) for result in results)
     return Reached(adapter.name, results, tuple(facts), ways, own, cable.losses)
+
+
+@dataclass(frozen=True, slots=True)
+class AnotherDevice:
+    """Somebody answers at a planned address, and has another MAC than is planned."""
+
+    row: PlannedDevice
+    mac: Mac
+
+    def __str__(self) -> str:
+        return (
+            f"{self.row.address} is answered by {self.mac}; planned there is {self.row.name} with "
+            f"{self.row.mac}: portcall why {self.row.name}"
+        )
+
+
+def _not_planned_there(
+    adapter: Adapter, plan: Plan, results: Sequence[Reachability]
+) -> Iterator[AnotherDevice]:
+    """By this computer's own ARP table, which has just been used to send there."""
+    known = known_neighbours(adapter.name)
+    for each in results:
+        row = plan.by_address(address_of(each.target))
+        mac = known.get(address_of(each.target))
+        if each.answers and row is not None and row.mac and mac is not None and mac != row.mac:
+            yield AnotherDevice(row, mac)
 
 
 @dataclass(frozen=True, slots=True)

@@ -65,9 +65,6 @@ _STARTING = 4.0
 _TELLING = (cip.PORT, modbus.PORT)
 """Ports behind which a device that had no address says what product it is."""
 
-_IN_PLACE = (Verdict.RIGHT, Verdict.DIFFERS, Verdict.SILENT)
-"""Verdicts of a device that has the address, and alone."""
-
 
 @dataclass(frozen=True, slots=True)
 class Swapped:
@@ -86,8 +83,9 @@ class Swapped:
 
     @property
     def is_right(self) -> bool:
-        """Whether all is as it should be: in place, holding its address, right by verify."""
-        right = self.judgement is not None and self.judgement.verdict is Verdict.RIGHT
+        """Whether all is as it should be, as far as it was read: in place, holding its address."""
+        judged = self.judgement
+        right = judged is not None and (judged.verdict is Verdict.RIGHT or judged.is_unread)
         return right and self.outcome.done and self.planned
 
 
@@ -150,7 +148,7 @@ def swap(
             outcome = mover.move(Located(meant, new.device), called).with_findings(*unnamed)
             judgement, device = judge_row(mover.adapter, site, plan, row, tell)
     told = own_words(device) if device is not None else {}
-    planned = judgement.verdict in _IN_PLACE and agreed.to(told)
+    planned = judgement.is_in_place and agreed.to(told)
     if planned and not outcome.done:
         planned = how.may_stay_open(outcome.findings)
     if planned:

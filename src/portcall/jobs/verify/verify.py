@@ -6,7 +6,7 @@ cannot be asked all the same is not judged.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import closing
 from dataclasses import dataclass, field, replace
 from ipaddress import IPv4Address
@@ -14,6 +14,7 @@ from ipaddress import IPv4Address
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import AddressRange, joined
 from portcall.core.find.device import Device
+from portcall.core.find.outlook import Outlook
 from portcall.core.find.sighting import Method
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.reach.echo_facts import Fact, address_of
@@ -122,9 +123,11 @@ async def verify(
     rows: Sequence[PlannedDevice] = (),
     tell: Tell = nobody,
     elsewhere: bool = True,
+    progress: Callable[[Outlook], None] = nobody,
 ) -> Verified:
     """Look, then ask the planned addresses, all of them or those of some ``rows``.
 
+    ``progress`` is told now and then how far the look has come.
     Without ``elsewhere`` a device that is not where it is planned is missing, and it is not told
     where else it is: that takes half the time. Raises NotPossibleHere.
     """
@@ -144,7 +147,7 @@ async def verify(
         orders = replace(orders, ranges=within, listen=_AWHILE)
     addresses = [row.address for row in wanted if row.address not in own]
     async with cable_of(adapter.name) as cable:
-        looked = await look(adapter, orders, gathering, tell=tell)
+        looked = await look(adapter, orders, gathering, progress=progress, tell=tell)
         looked.to_its_end()
         devices = gathering.devices()
         if not devices:

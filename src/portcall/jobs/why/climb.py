@@ -17,6 +17,7 @@ from portcall.core.adapters.adapter import Adapter
 from portcall.core.adapters.own_address import Wanted, candidates
 from portcall.core.address import Mac, assumed_network, hosts
 from portcall.core.catalog.catalog import USUAL_PORTS
+from portcall.core.find.device import is_one_device
 from portcall.core.find.web_page import PAGES
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.talk.pacer import Pace
@@ -61,7 +62,7 @@ from portcall.jobs.why.trial import (
     try_echoes,
     watching,
 )
-from portcall.jobs.why.wire import ALONE_PATIENCE, ask_each_alone, ask_wire, plates_at, seek
+from portcall.jobs.why.wire import ALONE_PATIENCE, ask_each_alone, ask_wire, devices_at, seek
 from portcall.jobs.why.words import words_behind
 from portcall.jobs.workstation.adapters import adapters_now
 from portcall.site.folder import Site
@@ -233,9 +234,12 @@ class Climb:
         if len(macs) > 1:
             alone = await ask_each_alone(runner, self.adapter, first, macs)
             seen.wire = replace(seen.wire, alone=alone)
-            if not seen.wire.one_answers_for_all(macs):
-                plates = await plates_at(self.adapter, self.site, self.plan, first)
-            told = [plates[mac] for mac in macs if mac in plates]
+            if not seen.wire.is_one_device(macs):
+                there = await devices_at(self.adapter, self.site, self.plan, first)
+                plates = {each.mac: each.nameplate for each in there if each.mac in macs}
+                whole = len(there) == len(macs) and is_one_device(there)
+                seen.wire = replace(seen.wire, one_serial=whole)
+            told = [plates[mac] for mac in macs if plates.get(mac)]
             seen.plates_differ = len(set(told)) == len(told) > 1
         step = neighbour.judge_neighbour(goal, here, seen.wire, plates)
         if step is not None:

@@ -9,6 +9,7 @@ from ipaddress import IPv4Address, IPv4Network
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import UNSPECIFIED, AddressRange, Mac, assumed_network
+from portcall.core.find.device import Device
 from portcall.core.find.sighting import Method
 from portcall.core.plan.rows import Plan
 from portcall.core.trouble import NotPossibleHere
@@ -135,16 +136,13 @@ async def seek(
     return Sought(gathering.devices(), loop.time() - began)
 
 
-async def plates_at(
+async def devices_at(
     adapter: Adapter, site: Site, plan: Plan, address: IPv4Address
-) -> dict[Mac, str]:
+) -> list[Device]:
     """What each of several devices at an address says that it is: each is asked alone."""
     gathering = gathering_for(site, plan)
     here = AddressRange(address, address)
     orders = orders_for(adapter, site, gathering, [here], methods=_TELLING, listen=0.0)
     await look(adapter, orders, gathering)
-    return {
-        device.mac: device.nameplate
-        for device in gathering.devices()
-        if device.mac is not None and address in device.addresses and device.nameplate
-    }
+    found = gathering.devices()
+    return [each for each in found if each.mac is not None and address in each.addresses]
