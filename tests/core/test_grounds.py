@@ -228,7 +228,9 @@ def nobody(seen):
 MAY_BE_NAMED = {
     Cause.OTHER_SUBNET: lambda s: s.wire.macs(s.goal.address) and not s.wire.by_kernel,
     Cause.NO_ROUTER: lambda s: (
-        s.wire.answers is not None and (s.here.other_way_answers is False or not s.here.way.adapter)
+        s.wire.answers is not None
+        and not s.wire.macs(s.goal.address)
+        and (s.here.other_way_answers is False or not s.here.way.adapter)
     ),
     Cause.OWN_ADDRESS_TAKEN: lambda s: set(s.wire.macs(OWN)) - {OWN_MAC, LAN0.mac},
     Cause.FIXED_NEIGHBOUR: lambda s: is_fixed(s) and len(macs(s)) == 1,

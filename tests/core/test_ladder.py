@@ -154,6 +154,7 @@ def test_who_answers_arp_is_the_planned_device_another_one_or_several():
     crowd = [parse_mac(f"02-60-D1-00-1D-{n:02X}") for n in range(16)]
     shared = neighbour.judge_neighbour(GOAL, HERE, WireSeen({PLC: crowd}))
     assert cause(shared) is Cause.ADDRESS_SHARED
+    assert shared.finding.sentence.startswith("At least 16 devices have the address")
     assert "and 13 more" in shared.finding.sentence
     # A row without a MAC is anybody's.
     unnamed = replace(HERE, row=replace(ROW, mac=None))
@@ -320,6 +321,13 @@ def test_a_door_is_open_refused_silent_or_kept_from_us_by_our_own_filter():
     assert cause(door(replace(silent, ports_out=set()))) is Cause.FIREWALL_OUT
     assert cause(door(replace(silent, ports_in={44818}))) is Cause.FIREWALL_IN
     assert door(Trial(doors={80: DoorState.REFUSED}), None).verdict is Verdict.NOT_ASKED
+    # What the record saw open, and does not open now, is no fault that is passed over.
+    was = {44818: "2026-11-30 10:00", 80: "2026-11-30 10:00"}
+    now = Trial(doors={44818: DoorState.SILENT, 80: DoorState.OPEN})
+    since = answers.judge_door(GOAL, HERE, now, {44818: "CIP"}, was)
+    assert (since.finding.cause, since.passable) == (None, True)
+    assert since.finding.do == ("portcall why dryer-plc 44818",)
+    assert "CIP (port 44818) was open on 2026-11-30 10:00, and is silent now" in since.evidence
     assert door(Trial(doors={44818: DoorState.OPEN}), None).evidence == "open: CIP 44818"
 
 

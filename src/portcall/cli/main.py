@@ -227,6 +227,18 @@ def _remind() -> None:
     from portcall.site.matches import open_matches
 
     matches = open_matches()
-    if matches:
-        what = ", ".join(f"{match.adapter} {match.added}" for match in matches)
-        click.echo(f"\nstill matched: {what}; when done: portcall restore", err=True)
+    if not matches:
+        return
+    from portcall.jobs.workstation.adapters import adapters_now
+
+    there = {(each.mac, own) for each in adapters_now() for own in each.interfaces}
+    for match in matches:
+        what = f"{match.adapter} {match.added}"
+        if (match.mac, match.added) in there:
+            click.echo(f"\nstill matched: {what}; when done: portcall restore", err=True)
+        else:
+            click.echo(
+                f"\nmatched, and gone from this computer meanwhile: {what}; what else there is to "
+                "put back: portcall restore",
+                err=True,
+            )

@@ -111,6 +111,7 @@ def document(verified: Verified) -> dict[str, object]:
         "right": verified.right,
         "wrong": verified.wrong,
         "not_judged": verified.not_judged,
+        "whole_plan": verified.is_whole,
     }
 
 

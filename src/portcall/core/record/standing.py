@@ -144,7 +144,7 @@ def standing(plan: Plan, entries: Iterable[tuple[Entry, Mapping[str, Any]]]) -> 
     is_looked_at = False
     for entry, body in entries:
         is_looked_at = is_looked_at or entry.kind in (Kind.LOOK, Kind.VERIFICATION)
-        if entry.kind is Kind.VERIFICATION and len(list(documents(body.get("rows")))) >= len(rows):
+        if entry.kind is Kind.VERIFICATION and _is_whole(body, len(rows)):
             strangers = documents(body.get("unplanned"))
             unplanned = tuple(_named(each) for each in strangers if each.get("mac") not in by_mac)
         if entry.kind is Kind.PLAN:
@@ -164,6 +164,12 @@ def standing(plan: Plan, entries: Iterable[tuple[Entry, Mapping[str, Any]]]) -> 
         for each in rows.values():
             each.advised = "" if each.row.mac is None else "portcall find"
     return Standing(tuple(rows.values()), groups, unplanned, is_looked_at)
+
+
+def _is_whole(body: Mapping[str, Any], rows: int) -> bool:
+    """Whether a verification was of the whole plan; those of before did not say so."""
+    whole = body.get("whole_plan")
+    return whole if isinstance(whole, bool) else len(list(documents(body.get("rows")))) >= rows
 
 
 def _named(device: Mapping[str, Any]) -> str:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from statistics import median
+from types import MappingProxyType
 
 from portcall.core.address import assumed_network
 from portcall.core.printable import decoded
@@ -364,8 +365,30 @@ def _large(goal: Goal, here: Situation, seen: EchoSeen, facts: Sequence[str]) ->
     )
 
 
-def judge_door(goal: Goal, here: Situation, trial: Trial, names: dict[int, str]) -> Step:
-    """Whether the door that was named is open; without one, which are."""
+def judge_door(
+    goal: Goal,
+    here: Situation,
+    trial: Trial,
+    names: Mapping[int, str],
+    before: Mapping[int, str] = MappingProxyType({}),
+) -> Step:
+    """Whether the door that was named is open; without one, which are.
+
+    ``before`` are doors that the record has seen open, and when that was.
+    """
+    shut = [port for port in before if trial.doors.get(port, DoorState.OPEN) is not DoorState.OPEN]
+    if goal.port is None and shut:
+        port = shut[0]
+        door = f"{names.get(port, '')} (port {port})".strip()
+        is_open = f"; open: {_listed(trial.open_doors)}" if trial.open_doors else ""
+        return undecided(
+            Rung.DOOR,
+            f"{door} was open on {before[port]}, and is {trial.doors[port].value} now{is_open}",
+            f"{goal.name} answers, and {door} does not open, which was open on {before[port]}.",
+            (Cause.DOOR_SILENT, Cause.DOOR_CLOSED),
+            f"portcall why {goal.name} {port}",
+            passable=True,
+        )
     if goal.port is None:
         if trial.open_doors:
             shown = ", ".join(f"{names.get(p, '')} {p}".strip() for p in trial.open_doors)

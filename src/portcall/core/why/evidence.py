@@ -123,8 +123,9 @@ class Situation:
     """Whether it answers by the adapter that the kernel would use instead; None: not asked."""
 
     def first(self, goal: IPv4Address) -> IPv4Address:
-        """Whom this computer hands what is meant for the goal: the router, or the goal itself."""
-        return self.way.router or goal
+        """Whom on this wire what is meant for the goal is handed to: the router, or the goal."""
+        by_it = self.way.adapter == self.adapter.name
+        return self.way.router if by_it and self.way.router is not None else goal
 
     def believed(self, errors: Sequence[Told], goal: IPv4Address) -> Told | None:
         """The last error of somebody who can know.

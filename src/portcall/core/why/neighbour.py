@@ -12,6 +12,7 @@ from portcall.core.plan.near import difference
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.why.evidence import Situation, Sought, WireSeen
 from portcall.core.why.ladder import Cause, Goal, Rung, Step, broken, holds, not_asked
+from portcall.core.why.who_has import MOST_ANSWERS
 
 _MOST_SHOWN = 3
 _OWN_TABLE = ", by this computer's own ARP table"
@@ -40,6 +41,7 @@ def judge_neighbour(
         )
     if len(macs) > 1:
         said = plates or {}
+        few = "at least " if len(macs) >= MOST_ANSWERS else ""
         shown = " and ".join(
             f"{here.plan.named(mac)}{f', {said[mac]}' if said.get(mac) else ''}"
             for mac in macs[:_MOST_SHOWN]
@@ -47,9 +49,10 @@ def judge_neighbour(
         more = f" and {len(macs) - _MOST_SHOWN} more" if len(macs) > _MOST_SHOWN else ""
         return broken(
             Rung.NEIGHBOUR,
-            f"{len(macs)} MACs answer ARP for {first}: {shown}{more}",
+            f"{few}{len(macs)} MACs answer ARP for {first}: {shown}{more}",
             Cause.ADDRESS_SHARED,
-            f"{len(macs)} devices have the address {first}: {shown}{more}.",
+            f"{few[:1].upper()}{few[1:]}{len(macs)} devices have the address {first}: "
+            f"{shown}{more}.",
             "unplug one of them, and type this again: it says which of them is left",
         )
     if not macs and fixed is not None:

@@ -16,7 +16,7 @@ EVERY = 0.12
 PATIENCE = 0.5
 """Seconds in which a device answers that has nothing against it."""
 
-_MOST_ANSWERS = 16
+MOST_ANSWERS = 16
 """MACs that are kept for one address: two are a conflict, and more do not say more."""
 
 _MOST_OVERHEARD = 256
@@ -76,7 +76,7 @@ class WhoHas(Conversation[Frame, tuple[IPv4Address, Mac]]):
         # The answer of a cluster may have a group's MAC, which several computers listen to.
         if said.sender_address in self._questions:
             macs = self.answers.setdefault(said.sender_address, [])
-            if said.sender_mac not in macs and len(macs) < _MOST_ANSWERS:
+            if said.sender_mac not in macs and len(macs) < MOST_ANSWERS:
                 macs.append(said.sender_mac)
                 yield Report((said.sender_address, said.sender_mac))
         elif len(self.overheard) < _MOST_OVERHEARD and not said.sender_mac.is_group:

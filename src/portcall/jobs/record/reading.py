@@ -4,24 +4,28 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from datetime import UTC, date, datetime, timedelta
+from ipaddress import IPv4Address
 from pathlib import Path
 from typing import NamedTuple
 
+from portcall.core.address import Mac
 from portcall.core.plan.rows import Plan
 from portcall.core.printable import printable
 from portcall.core.record.compare import Why
 from portcall.core.record.entry import Entry, Kind
 from portcall.core.record.look import SeenLook, read_look
 from portcall.core.record.standing import Standing, standing
-from portcall.core.trouble import BadInput
+from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.site.files import read_bounded
+from portcall.site.folder import Site
 from portcall.site.logbook.store import Logbook, Numbered
 
 _LOOKS = (Kind.LOOK, Kind.VERIFICATION)
 _LARGEST_FILE = 256 * 1024 * 1024
-_MOST_TRIED = 20
+_MOST_TRIED, _FEW = 20, 5
 _MOST_LOOKS = 200
 """Looks that are read for the state of a site: who was last seen before these is forgotten."""
 
@@ -92,6 +96,24 @@ class Looks:
         if look is None:
             raise BadInput(f"look {found.number}: what it found cannot be read")
         return NamedLook(words, look, replace(found.entry, body=found.body))
+
+
+def doors_before(site: Site, address: IPv4Address, mac: Mac | None) -> dict[int, str]:
+    """The doors of a device that the last look saw open which saw the device, and when that was.
+
+    Nothing where there is no record, or none that can be read.
+    """
+    with suppress(NotPossibleHere, OSError, BadInput):
+        looks = Looks(Logbook(site.folder))
+        for back in range(_FEW):
+            named = looks.from_the_end(back)
+            for key in named.look.written:
+                device = named.look.device(key)
+                is_it = mac is None or device.mac == str(mac)
+                if is_it and str(address) in device.addresses and named.at is not None:
+                    when = f"{named.at.astimezone():%Y-%m-%d %H:%M}"
+                    return {int(door): when for door in device.doors if door.isdecimal()}
+    return {}
 
 
 class Span(NamedTuple):

@@ -182,9 +182,10 @@ async def _proven(
     """The device at its new address: is it the same, and does it hold the address?"""
     told = None
     for _ in range(_ATTEMPTS):
-        # It may answer by ARP before its programs have started.
+        # It may answer by ARP before its programs have started, and its interfaces may say what
+        # they had for a moment longer.
         told = await read_by_cip(Vantage(adapter.name), job.interface.ip)
-        if told is not None:
+        if told is not None and told.settings is not None:
             break
         await asyncio.sleep(_BETWEEN)
     outcome = await keep_by_cip(adapter.name, job, lambda had: None)

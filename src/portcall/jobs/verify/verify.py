@@ -96,6 +96,8 @@ class Verified:
     devices: Sequence[Device] = ()
     """All that were found meanwhile."""
     looked: Looked | None = None
+    is_whole: bool = True
+    """Whether every row of the plan was held against the wire, and who else is there."""
 
     @property
     def right(self) -> int:
@@ -178,6 +180,7 @@ async def verify(
         ways,
         devices,
         looked,
+        not rows,
     )
 
 

@@ -91,6 +91,8 @@ class Climb:
     pace: Pace = field(default_factory=Pace)
     is_named: bool = True
     """Whether somebody said which adapter it is."""
+    doors_before: Mapping[int, str] = field(default_factory=dict)
+    """Doors that the record has seen open, and when that was."""
     _is_doubtful: bool = False
     _other_way_answers: bool | None = None
     _seen: Seen = field(init=False)
@@ -161,7 +163,7 @@ class Climb:
                     seen.echo = await self._with_full_segment(seen.echo)
             yield answers.judge_echo(goal, here, seen.trial, seen.echo)
             await self._doors(runner, watch)
-        yield answers.judge_door(goal, here, seen.trial, dict(self.ports))
+        yield answers.judge_door(goal, here, seen.trial, self.ports, self.doors_before)
         vantage, doors = Vantage(self.adapter.name), seen.trial.open_doors
         seen.words = await words_behind(runner, vantage, goal.address, doors, self.ports)
         yield answers.judge_word(goal, here, seen.words)

@@ -13,6 +13,7 @@ from portcall.core.plan.targets import parse_target
 from portcall.core.trouble import BadInput
 from portcall.core.why.ladder import Goal
 from portcall.host.adapters import way_out
+from portcall.jobs.record.reading import doors_before
 from portcall.jobs.why.climb import Climb
 from portcall.jobs.workstation.adapters import adapters_now, named_before
 from portcall.site.catalogs import read_catalogs
@@ -56,4 +57,5 @@ def prepare(text: str, door: str | None, adapter: str | None, site: Site, plan: 
         dict(os.environ),
         site.pace,
         named is not None,
+        doors_before(site, address, row.mac if row is not None else None),
     )
