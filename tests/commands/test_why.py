@@ -102,6 +102,16 @@ def test_the_rungs_are_printed_as_people_read_them(prepared):
     assert "also door-closed: dryer-plc is there, and refuses CIP" in both.out
 
 
+def test_a_door_that_the_record_saw_open_is_not_passed_over(prepared):
+    assert prepared.run("portcall find dryer-plc").code == 0
+    prepared.run("portcall plant fault dryer-plc door-silent 44818")
+    told = prepared.run("portcall why dryer-plc --json")
+    assert (told.code, told.json["cause"], told.json["reachable"]) == (1, None, True)
+    assert "CIP (port 44818) was open on 20" in told.json["rungs"][6]["evidence"]
+    (line,) = told.json["do"]
+    assert prepared.run(f"{line} --json").json["cause"] == "door-silent"
+
+
 def test_a_plant_can_begin_with_faults_and_does_not_tell_unless_asked(tmp_path):
     scenario = write_scenario(tmp_path / "plant.toml")
     begun = scenario.read_text() + '[[faults]]\non = "dryer-plc"\nfault = "mask"\nhow = "28"\n'

@@ -112,7 +112,9 @@ def doors_before(site: Site, address: IPv4Address, mac: Mac | None) -> dict[int,
                 is_it = mac is None or device.mac == str(mac)
                 if is_it and str(address) in device.addresses and named.at is not None:
                     when = f"{named.at.astimezone():%Y-%m-%d %H:%M}"
-                    return {int(door): when for door in device.doors if door.isdecimal()}
+                    # A door is written as its number, and what it is called.
+                    numbers = [door.partition(" ")[0] for door in device.doors]
+                    return {int(each): when for each in numbers if each.isdecimal()}
     return {}
 
 
