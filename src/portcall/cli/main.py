@@ -231,10 +231,11 @@ def _remind() -> None:
         return
     from portcall.jobs.workstation.adapters import adapters_now
 
-    there = {(each.mac, own) for each in adapters_now() for own in each.interfaces}
+    here = {each.mac: each.interfaces for each in adapters_now()}
     for match in matches:
         what = f"{match.adapter} {match.added}"
-        if (match.mac, match.added) in there:
+        # An adapter that is pulled out brings its address back, as far as anybody knows.
+        if match.added in here.get(match.mac, (match.added,)):
             click.echo(f"\nstill matched: {what}; when done: portcall restore", err=True)
         else:
             click.echo(
