@@ -85,8 +85,9 @@ def test_a_planned_client_ends_up_with_exactly_its_address_mask_and_router(serve
     assert "default via 10.61.20.65" in served.on("spare-1", "ip route").out
     ended = served.finish(server)
     assert ended.code == 0, ended.out
-    last = ended.json_lines[-1]
-    assert (last["event"], last["name"], last["protocol"]) == ("answering", "spare-1", "DHCP")
+    # Others of the plant ask, too, and may be the last that is heard.
+    last = [each for each in ended.json_lines if each["name"] == "spare-1"][-1]
+    assert (last["event"], last["protocol"]) == ("answering", "DHCP")
 
 
 @pytest.mark.parametrize("client", CLIENTS)
