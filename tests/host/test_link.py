@@ -17,6 +17,7 @@ from portcall.host.checksum import close_checksum
 from portcall.host.filters import ADDRESSING
 from portcall.host.link import Link
 from portcall.host.medium import MOST_AT_ONCE
+from portcall.host.neighbours import fixed_neighbours, known_neighbours
 from portcall.host.recorder import Recorder
 
 MAC = Mac(b"\2\x60\xd1\0\x5e\1")
@@ -145,3 +146,7 @@ def test_a_recording_ends_under_a_flood():
     finally:
         ended.set()
         thread.join(5)
+
+
+def test_an_adapter_that_is_gone_has_no_neighbours():
+    assert known_neighbours("usb9") == fixed_neighbours("usb9") == {}

@@ -36,12 +36,12 @@ def provoke(adapter: str, addresses: Iterable[IPv4Address]) -> None:
 
 
 def known_neighbours(adapter: str) -> dict[IPv4Address, Mac]:
-    """Who has answered the kernel on an adapter. Raises OSError."""
+    """Who has answered the kernel on an adapter; nobody where it is gone."""
     return _neighbours(adapter, _CONFIRMED)
 
 
 def fixed_neighbours(adapter: str) -> dict[IPv4Address, Mac]:
-    """Whom somebody wrote into the table for good, on an adapter. Raises OSError."""
+    """Whom somebody wrote into the table for good, on an adapter; nobody where it is gone."""
     return _neighbours(adapter, _PERMANENT)
 
 
@@ -67,7 +67,11 @@ def _entry(kind: Kind, adapter: str, address: IPv4Address, mac: Mac | None) -> M
 
 
 def _neighbours(adapter: str, states: int) -> dict[IPv4Address, Mac]:
-    index = socket.if_nametoindex(adapter)
+    try:
+        index = socket.if_nametoindex(adapter)
+    except OSError:
+        # An adapter that was pulled out meanwhile has no neighbours.
+        return {}
     with Netlink() as netlink:
         found = netlink.dump(Kind.GET_NEIGHBOUR, _MESSAGE.pack(socket.AF_INET, 0, 0, 0, 0))
     known = {}

@@ -12,6 +12,7 @@ from portcall.core.reach.echo_facts import Told
 from portcall.core.talk.door_knock import DoorState
 from portcall.core.why.evidence import (
     FEW_LOST,
+    NOBODY,
     EchoSeen,
     FromInside,
     Situation,
@@ -135,7 +136,7 @@ def _undelivered(goal: Goal, here: Situation, error: Told) -> Step:
             (Cause.STOPS_AT_HOP, Cause.DOOR_SILENT),
             f"ask who looks after {who} to let this computer through to {goal.address}",
         )
-    if said == "host unreachable" and here.way.router is not None:
+    if said == NOBODY and here.way.router is not None:
         return broken(
             Rung.WAY_BACK,
             evidence,

@@ -143,6 +143,10 @@ class Situation:
         return next((error for error in reversed(errors) if can_know(error.by)), None)
 
 
+NOBODY = "host unreachable"
+"""What a router says that finds nobody, in the words of ``core.wire.icmp``."""
+
+
 @dataclass(slots=True)
 class Trial:
     """What came of first echoes and attempts at doors, at the sockets and at the link.

@@ -14,6 +14,7 @@ from portcall.core.find.sighting import Method
 from portcall.core.talk.door_knock import DoorState
 from portcall.core.why.evidence import (
     FEW_LOST,
+    NOBODY,
     EchoSeen,
     FromInside,
     LinkSeen,
@@ -236,7 +237,7 @@ def _of_errors(seen: Seen) -> Iterator[Fact]:
         return
     if error.expired:
         yield Fact.IN_A_CIRCLE
-    elif error.said == "host unreachable":
+    elif error.said == NOBODY:
         yield Fact.NOBODY_FOUND
         if trial.stands_there == error.by:
             yield Fact.ROUTER_STANDS_THERE

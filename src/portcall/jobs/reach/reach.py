@@ -81,7 +81,7 @@ async def reach(
             results = summarise(rounds.targets, facts)
             if cable.has_link and not (stop and stop.is_set()):
                 results = await with_reasons(runner, adapter, plan, results)
-                results = await _with_late_ones(runner, rounds, results)
+                results = await _with_late_ones(runner, rounds, results, stop)
     if cable.losses:
         tell(LinkLost(adapter.name, cable.losses, cable.has_link))
     ways = other_ways(adapter, [address_of(each.target) for each in results if each.answers])
@@ -154,14 +154,17 @@ def _oneself(result: Reachability, own: Mapping[IPv4Address, str]) -> Reachabili
 
 
 async def _with_late_ones(
-    runner: Runner, rounds: Rounds, results: Sequence[Reachability]
+    runner: Runner,
+    rounds: Rounds,
+    results: Sequence[Reachability],
+    stop: asyncio.Event | None,
 ) -> tuple[Reachability, ...]:
     """The same; of who answered nothing it is told when that is because it answers late."""
     silent = [each.target for each in results if each.sent and not each.answers]
     if not silent or rounds.wait >= LONG_WAIT or len(silent) > _MOST_ASKED_AGAIN:
         return tuple(results)
     facts: list[Fact] = []
-    await ask(runner, replace(rounds, targets=silent, wait=LONG_WAIT), 1, facts.append)
+    await ask(runner, replace(rounds, targets=silent, wait=LONG_WAIT), 1, facts.append, stop)
     late = {fact.target: fact.seconds for fact in facts if isinstance(fact, Replied)}
     told = {target: _late(target, seconds, rounds.wait) for target, seconds in late.items()}
     return tuple(replace(each, reason=told.get(each.target, each.reason)) for each in results)

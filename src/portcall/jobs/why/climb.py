@@ -23,6 +23,7 @@ from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.talk.pacer import Pace
 from portcall.core.why import answers, below, neighbour, proxies
 from portcall.core.why.evidence import (
+    NOBODY,
     EchoSeen,
     FromInside,
     LinkSeen,
@@ -293,7 +294,7 @@ class Climb:
         """Whether a router that finds nobody has an address in the goal's subnet itself."""
         trial, goal = self._seen.trial, self.goal.address
         told = here.believed(trial.errors, goal)
-        if told is None or here.way.router is None:
+        if told is None or told.said != NOBODY or here.way.router is None:
             return
         ends = hosts(here.own_prefix or assumed_network(goal))
         usual = {ends.first, ends.last, self.row.gateway if self.row is not None else None}
