@@ -112,6 +112,14 @@ def test_a_door_that_the_record_saw_open_is_not_passed_over(prepared):
     assert prepared.run(f"{line} --json").json["cause"] == "door-silent"
 
 
+def test_a_cable_that_is_put_in_just_now_is_not_one_that_comes_and_goes(prepared):
+    assert prepared.run("portcall plant fault usb0 no-link").code == 0
+    line = "(sleep 1.5; exec portcall plant mend) & portcall why dryer-plc --json; wait"
+    told = prepared.run(f'sh -c "{line}"')
+    assert '"reachable": true' in told.out, told.out
+    assert '"cause": null' in told.out, told.out
+
+
 def test_a_plant_can_begin_with_faults_and_does_not_tell_unless_asked(tmp_path):
     scenario = write_scenario(tmp_path / "plant.toml")
     begun = scenario.read_text() + '[[faults]]\non = "dryer-plc"\nfault = "mask"\nhow = "28"\n'

@@ -31,7 +31,9 @@ def judge_link(seen: LinkSeen) -> Step:
             f"{name} is switched off in this computer's settings.",
             f"ip link set {name} up",
         )
-    often = _times(seen.losses)
+    often, before = _times(seen.losses), ""
+    if seen.losses_ever >= _OFTEN:
+        before = f", lost {seen.losses_ever} times before"
     if seen.losses:
         return broken(
             Rung.LINK,
@@ -44,20 +46,16 @@ def judge_link(seen: LinkSeen) -> Step:
     if not adapter.link:
         return broken(
             Rung.LINK,
-            f"{name} has no link{_watched(seen)}",
+            f"{name} has no link{_watched(seen)}{before}",
             Cause.NO_LINK,
             f"{name} has no link: no cable, or nothing with power at its other end.",
             "check that the cable is in at both ends",
             "check that the device or switch at the other end has power",
         )
-    facts = [f"{name} has link"]
-    if adapter.speed_words:
-        facts.append(adapter.speed_words)
-    if seen.losses_ever is not None and seen.losses_ever >= _OFTEN:
-        facts.append(f"lost {seen.losses_ever} times before")
-    if seen.errors:
-        facts.append(f"{seen.errors} frames received with errors")
-    return holds(Rung.LINK, ", ".join(facts))
+    came = f" since a moment, after {seen.watched:.1f} s" if _was_waited_for(seen) else ""
+    speed = f", {adapter.speed_words}" if adapter.speed_words else ""
+    errors = f", {seen.errors} frames received with errors" if seen.errors else ""
+    return holds(Rung.LINK, f"{name} has link{came}{speed}{before}{errors}")
 
 
 def _times(count: int) -> str:
@@ -65,7 +63,11 @@ def _times(count: int) -> str:
 
 
 def _watched(seen: LinkSeen) -> str:
-    return f", watched for {seen.watched:.1f} s" if seen.watched >= 0.1 else ""
+    return f", watched for {seen.watched:.1f} s" if _was_waited_for(seen) else ""
+
+
+def _was_waited_for(seen: LinkSeen) -> bool:
+    return seen.watched >= 0.1
 
 
 def judge_own_address(goal: Goal, here: Situation, wire: WireSeen) -> Step:

@@ -26,7 +26,7 @@ class LinkSeen:
     adapter: Adapter
     losses: int = 0
     watched: float = 0.0
-    losses_ever: int | None = None
+    losses_ever: int = 0
     errors: int = 0
     is_there: bool = True
     """Whether the computer still has an adapter of this name."""

@@ -47,7 +47,8 @@ class Seen:
 class Fact(Enum):
     """One thing that was seen; the value is what it says."""
 
-    LINK_OUT = "the adapter has no link, is switched off or gone"
+    LINK_OUT = "the adapter has no link"
+    ADAPTER_OFF = "the adapter is switched off or gone"
     LINK_STAYED = "the link did not change while it was watched"
     LINK_LOST = "the link was lost while it was watched"
     NO_OWN_ADDRESS = "the adapter has no address"
@@ -121,7 +122,9 @@ def _of_link(seen: Seen) -> Iterator[Fact]:
     if link is None:
         return
     adapter = link.adapter
-    if not (link.is_there and adapter.up and adapter.link):
+    if not (link.is_there and adapter.up):
+        yield Fact.ADAPTER_OFF
+    elif not adapter.link:
         yield Fact.LINK_OUT
     yield Fact.LINK_LOST if link.losses else Fact.LINK_STAYED
 

@@ -64,7 +64,8 @@ _WATCHED: Mapping[Neighbour, AnyOf] = {
 
 GROUNDS: Mapping[Cause, tuple[Grounds, ...]] = {
     Cause.NO_LINK: (
-        Grounds((any_of(_F.LINK_OUT),), {Cause.FLAPPING: any_of(_F.LINK_STAYED, _F.LINK_OUT)}),
+        Grounds((any_of(_F.ADAPTER_OFF),)),
+        Grounds((any_of(_F.LINK_OUT),), {Cause.FLAPPING: any_of(_F.LINK_STAYED)}),
     ),
     Cause.FLAPPING: (Grounds((any_of(_F.LINK_LOST),)),),
     Cause.NO_ADDRESS: (Grounds((any_of(_F.NO_OWN_ADDRESS),)),),

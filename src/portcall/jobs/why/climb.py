@@ -68,8 +68,12 @@ from portcall.jobs.why.words import words_behind
 from portcall.jobs.workstation.adapters import adapters_now
 from portcall.site.folder import Site
 
-_LINK_WATCH = 0.9
-"""Seconds that a link is watched which is out, or has been lost before."""
+_LINK_PATIENCE = 3.0
+"""Seconds that a link which is out is waited for: it may be one that comes and goes, and after each
+loss both ends need a second or two to agree on a speed (IEEE 802.3, clause 28)."""
+
+_LINK_WATCH = 1.5
+"""Seconds that a link is watched at least which has just come, or has been lost before."""
 
 _LOOK_EVERY = 0.05
 
@@ -94,7 +98,8 @@ class Climb:
     """Whether somebody said which adapter it is."""
     doors_before: Mapping[int, str] = field(default_factory=dict)
     """Doors that the record has seen open, and when that was."""
-    _is_doubtful: bool = False
+    _watch_until: float = 0.0
+    """Until when the link is watched, even when all else is judged."""
     _other_way_answers: bool | None = None
     _seen: Seen = field(init=False)
 
@@ -116,7 +121,7 @@ class Climb:
                     if step.verdict is Verdict.BROKEN and not step.passable:
                         break
                 await climbing.aclose()
-                await self._watched_long_enough(cable, began)
+                await self._watched_long_enough(cable)
             if cable.losses and not any(step.rung is Rung.LINK and step.finding for step in steps):
                 # What was not heard may be the link's fault: nothing above it is judged.
                 now = next((a for a in adapters_now() if a.name == self.adapter.name), self.adapter)
@@ -141,10 +146,10 @@ class Climb:
         """A cause is named when what was seen excludes its neighbours."""
         return weigh(step, facts(self._seen), self.goal)
 
-    async def _watched_long_enough(self, cable: Cable, began: float) -> None:
+    async def _watched_long_enough(self, cable: Cable) -> None:
         """A link that was lost before may be lost again, and be the reason for all that is seen."""
-        while self._is_doubtful and not cable.losses and monotonic() < began + _LINK_WATCH:
-            await asyncio.sleep(0.05)
+        while not cable.losses and monotonic() < self._watch_until:
+            await asyncio.sleep(_LOOK_EVERY)
 
     async def _steps(self, runner: Runner, cable: Cable) -> AsyncGenerator[Step, None]:
         seen, goal = self._seen, self.goal
@@ -179,17 +184,18 @@ class Climb:
         return replace(echo, full_taken=taken)
 
     async def _link(self, cable: Cable) -> Step:
-        adapter = self.adapter
-        counters = link_counters(adapter.name)
-        self._is_doubtful = (counters.losses or 0) >= _LOST_BEFORE
+        adapter, counters = self.adapter, link_counters(self.adapter.name)
         began, had = monotonic(), cable.has_link
-        while adapter.up and not cable.has_link and monotonic() < began + _LINK_WATCH:
-            await asyncio.sleep(0.05)
-        came = int(cable.has_link and not had)
+        while not cable.has_link and adapter.up and cable.is_there:
+            if monotonic() >= began + _LINK_PATIENCE:
+                break
+            await asyncio.sleep(_LOOK_EVERY)
+        watched, lost_before = monotonic() - began, counters.losses or 0
+        if lost_before >= _LOST_BEFORE or not had:
+            self._watch_until = monotonic() + _LINK_WATCH
         now = replace(adapter, link=cable.has_link)
-        watched = monotonic() - began
-        losses = came + cable.losses
-        self._seen.link = LinkSeen(now, losses, watched, counters.losses, counters.errors)
+        of_the_link = (cable.losses, watched, lost_before, counters.errors)
+        self._seen.link = LinkSeen(now, *of_the_link, is_there=cable.is_there)
         return below.judge_link(self._seen.link)
 
     def _situation(self) -> Situation:
