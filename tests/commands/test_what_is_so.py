@@ -329,3 +329,17 @@ def test_a_subnet_too_large_to_be_swept_keeps_no_command_from_its_work(plant):
     assert "10.0.0.0/8 has 16,777,216 addresses, and is not asked address by address" in reason
     verified = plant.run("portcall verify dryer-plc --adapter usb0 --json")
     assert verified.json["rows"][0]["verdict"] == "right", verified.err
+    # A subnet that a sweep would take minutes for is not looked through for one device.
+    plant.run("sh -c 'ip addr flush dev usb0; ip addr add 10.61.20.200/16 dev usb0; mkdir alone'")
+    rows = "dryer-plc,10.61.20.10,,\npier-1,10.61.43.13,02:60:d1:00:00:03,255.255.0.0\n"
+    plant.write("alone/plan.csv", f"name,address,mac,mask\n{rows}")
+    plant.write("alone/site.toml", "")
+    why = plant.run("sh -c 'cd alone && portcall why pier-1 --json --adapter usb0'")
+    assert (why.code, why.json["cause"], why.json["between"]) == (1, None, ["nobody-there"])
+    assert "others in that subnet answer; or it is at another address" in why.json["sentence"]
+    line = why.json["do"][0].partition(" looks ")[0]
+    assert line == "portcall find 10.61.43.0/24"
+    assert plant.run(f"{line} --adapter usb0").code == 0
+    moved = plant.run("sh -c 'cd alone && portcall move pier-1 --adapter usb0'")
+    assert "was not heard on this wire" in moved.out
+    assert "10.61.0.1-10.61.255.254: only the planned addresses are asked" in moved.err

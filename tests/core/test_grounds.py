@@ -24,6 +24,7 @@ from test_ladder import (
 )
 
 from portcall.core.adapters.way_out import WayOut
+from portcall.core.address import AddressRange
 from portcall.core.find.device import Asking, Device
 from portcall.core.find.sighting import Method
 from portcall.core.reach.echo_facts import Told
@@ -46,6 +47,7 @@ from portcall.core.why.ladder import Cause, Goal
 
 PORT = 44818
 NEAR = IPv4Address("10.61.20.9")
+LARGE = [AddressRange(IPv4Address("10.61.0.1"), IPv4Address("10.61.255.254"))]
 MACS = st.lists(st.sampled_from((PLC_MAC, OTHER, OWN_MAC)), max_size=2, unique=True)
 COUNT = st.one_of(st.none(), st.integers(0, 3))
 NARROW, WIDE = IPv4Address("255.255.255.240"), IPv4Address("255.255.255.0")
@@ -163,7 +165,7 @@ def evidence(draw) -> Seen:
         here,
         draw(wires()),
         draw(st.booleans()),
-        Sought(draw(st.one_of(st.none(), DEVICES))),
+        Sought(draw(st.one_of(st.none(), DEVICES)), too_large=draw(st.sampled_from(((), LARGE)))),
         trial,
         inside,
         draw(echoes()) if trial.answered else None,
@@ -216,7 +218,8 @@ def its_mac(seen):
 def nobody(seen):
     if seen.here.way.router is None:
         mac, found = its_mac(seen), seen.sought.devices
-        missed = mac is None or (found is not None and mac not in [each.mac for each in found])
+        missed = found is not None and mac not in [each.mac for each in found]
+        missed = mac is None or (missed and not seen.sought.too_large)
         return not macs(seen) and not is_fixed(seen) and missed
     told = seen.here.believed(seen.trial.errors, seen.goal.address)
     times = [e.seconds for e in seen.trial.errors if (e.by, e.said) == (told.by, told.said)]

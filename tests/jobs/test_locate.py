@@ -1,20 +1,29 @@
 """Which device is meant by what was typed, and where it is to go."""
 
-from ipaddress import IPv4Address, IPv4Interface
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
 from portcall.cli.move import _seconds
-from portcall.core.address import AddressError, AddressRange, Mac
+from portcall.core.adapters.adapter import Adapter, AdapterAddress, AdapterKind, Origin
+from portcall.core.address import SELF_ASSIGNED, AddressError, AddressRange, Mac
+from portcall.core.catalog.catalog import Catalog
 from portcall.core.find.device import Asking, Device
 from portcall.core.find.sighting import Method
 from portcall.core.plan.rows import Plan, PlannedDevice, Subnet
-from portcall.core.plan.targets import Meant, parse_device, parse_target, parse_targets
+from portcall.core.plan.targets import (
+    MOST_ADDRESSES,
+    Meant,
+    parse_device,
+    parse_target,
+    parse_targets,
+)
 from portcall.core.talk.request import AddressProtocol
 from portcall.core.trouble import BadInput
 from portcall.jobs.look.locate import Located, _located
+from portcall.jobs.look.orders import usual_ranges
 from portcall.jobs.setting.keeping import _obstacle as kept_obstacle
 from portcall.jobs.setting.moving import _goal, _obstacle, _recognised, with_goal
 from portcall.jobs.setting.naming import names_for
@@ -28,7 +37,23 @@ FAN_ROW = PlannedDevice(
 OPEN_ROW = PlannedDevice("pier", IPv4Interface("10.61.20.51/24"), line=3)
 ODD_ROW = PlannedDevice("weigh_house", IPv4Interface("10.61.20.40/24"), OTHER, line=4)
 PLAN = Plan((FAN_ROW, OPEN_ROW, ODD_ROW))
+USUAL = AddressRange(OLD, OLD)
 SITE = Site(subnets=(Subnet(OPEN_ROW.interface.network),))
+
+
+@given(st.lists(st.tuples(st.integers(0x0A000000, 0x0AFFFFFF), st.integers(8, 30)), max_size=5))
+def test_the_usual_ranges_are_bounded_whatever_the_subnets(pairs):
+    networks = [IPv4Network(pair, strict=False) for pair in pairs]
+    own = tuple(
+        AdapterAddress(IPv4Interface((n[1], n.prefixlen)), Origin.STATIC) for n in networks[:2]
+    )
+    adapter = Adapter("usb0", 3, AdapterKind.WIRED, OTHER, True, True, 1500, 1000, own)
+    site = Site(subnets=tuple(map(Subnet, networks[2:])), maker_defaults=(USUAL,))
+    usual = usual_ranges(adapter, site, PLAN, Catalog())
+    assert sum(map(len, usual)) <= MOST_ADDRESSES + len(USUAL) + len(PLAN.devices)
+    for network in networks:
+        if sum(each.num_addresses for each in networks) <= MOST_ADDRESSES:
+            assert network in SELF_ASSIGNED or any(network[1] in span for span in usual)
 
 
 def test_a_device_is_named_by_its_row_its_mac_or_where_it_is():

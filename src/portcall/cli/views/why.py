@@ -45,7 +45,7 @@ def print_end(diagnosis: Diagnosis) -> None:
     head = finding.cause or "not decided"
     text = Text(f"{head}: ", "bold red")
     out.print(text + Text(finding.sentence, "bold"), soft_wrap=False)
-    if finding.between:
+    if len(finding.between) > 1:
         out.print(f"  it is one of: {', '.join(finding.between)}")
     for line in finding.do:
         out.print(Text(f"  {line}"), soft_wrap=True)

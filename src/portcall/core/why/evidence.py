@@ -9,7 +9,7 @@ from itertools import pairwise
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.adapters.way_out import WayOut
-from portcall.core.address import Mac
+from portcall.core.address import AddressRange, Mac
 from portcall.core.find.device import Device
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.reach.echo_facts import Told
@@ -101,10 +101,14 @@ class WireSeen:
 
 @dataclass(frozen=True, slots=True)
 class Sought:
-    """A look around, after nobody answered for an address: what else is there; None: not asked."""
+    """A look around, after nobody answered for an address: what else is there; None: not asked.
+
+    ``too_large`` are subnets of so many addresses that only the planned ones were asked.
+    """
 
     devices: Sequence[Device] | None
     seconds: float = 0.0
+    too_large: Sequence[AddressRange] = ()
 
 
 @dataclass(frozen=True, slots=True)

@@ -68,6 +68,7 @@ class Fact(Enum):
     ANOTHER_MAC = "the MAC that answers is not the planned one"
     FOR_IT_ALONE = "the MAC that answers does not answer for other addresses too"
     MAC_NOT_HEARD = "the planned MAC was looked for, and not heard"
+    ALL_SEARCHED = "every address of the subnets here was asked"
     NO_MAC_PLANNED = "no MAC is planned, so it cannot be looked for elsewhere"
     MAC_ELSEWHERE = "the planned MAC is at another address"
     MAC_ASKS = "the planned MAC asks for an address"
@@ -190,6 +191,8 @@ def _of_search(seen: Seen) -> Iterator[Fact]:
         return
     if sought is None or sought.devices is None:
         return
+    if not sought.too_large:
+        yield Fact.ALL_SEARCHED
     own = next((device for device in sought.devices if device.mac == mac), None)
     if own is None:
         yield Fact.MAC_NOT_HEARD

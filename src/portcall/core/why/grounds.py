@@ -12,6 +12,7 @@ from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from typing import TypeAlias
 
+from portcall.core.address import assumed_network
 from portcall.core.why.facts import Fact
 from portcall.core.why.ladder import Cause, Finding, Goal, Step
 
@@ -27,6 +28,7 @@ class Innocent(StrEnum):
     COUNTED = "it answers only so many echoes a second"
     NO_LONG_ECHOES = "it answers no long echoes, and takes long frames all the same"
     MTU_TOLD = "the way is told to be narrow, and programs heed that"
+    AMONG_MANY = "it is at another address of a subnet that is too large to look through"
     FILTER_REFUSES = "a filter on the way or in this computer refuses it, and not the device"
     OLD_MEMORY = "this computer's ARP table remembers somebody who is gone"
 
@@ -100,6 +102,7 @@ GROUNDS: Mapping[Cause, tuple[Grounds, ...]] = {
                 Cause.MOVED: any_of(_F.MAC_NOT_HEARD, _F.NO_MAC_PLANNED),
                 Cause.ASKING: any_of(_F.MAC_NOT_HEARD, _F.NO_MAC_PLANNED),
                 Cause.UNSET: any_of(_F.MAC_NOT_HEARD, _F.NO_MAC_PLANNED),
+                Innocent.AMONG_MANY: any_of(_F.ALL_SEARCHED, _F.NO_MAC_PLANNED),
             },
         ),
         Grounds(
@@ -210,6 +213,7 @@ _TELLS: Mapping[Neighbour, str] = {
     Innocent.FILTER_SAYS_SO: "portcall trace {address} shows how far it comes",
     Innocent.ONE_DEVICE: "pull one plug of the two, and type this again",
     Innocent.ANSWERS_FOR_IT: "portcall find {address} shows who answers for which addresses",
+    Innocent.AMONG_MANY: "portcall find {around} looks at the addresses around it",
     Innocent.COUNTED: "portcall reach {goal} --watch shows whether there is a pattern in it",
     Innocent.NO_LONG_ECHOES: "open a page or a program of the device: if that hangs, so do others",
     **dict.fromkeys(
@@ -244,12 +248,13 @@ def _undecided(
 ) -> Finding:
     assert finding.cause is not None
     also = "; or ".join(_MEANS.get(each, str(each)) for each in left)
-    sentence = f"Not decided: {finding.sentence[:-1]}"
+    sentence = finding.sentence[:-1]
     sentence += f"; or {also}." if also else ", and not all was seen that says so."
     tells = [_TELLS[each] for each in left if each in _TELLS]
     if Fact.WATCHED in seen:
         tells = [_RULES if each == _SUDO else each for each in tells]
     names = {"goal": goal.name, "address": goal.address, "typed": goal.typed}
+    names["around"] = assumed_network(goal.address)
     lines = [each.format(**names) for each in tells]
     do = tuple(dict.fromkeys(lines)) or (f"portcall why {goal.typed}",)
     causes = [each for each in left if isinstance(each, Cause)]

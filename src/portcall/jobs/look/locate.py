@@ -14,7 +14,13 @@ from portcall.core.plan.near import difference
 from portcall.core.plan.rows import Plan
 from portcall.core.plan.targets import Meant
 from portcall.jobs.look.looked import look
-from portcall.jobs.look.orders import gathering_for, orders_for, usual_ranges
+from portcall.jobs.look.orders import (
+    NotSearched,
+    gathering_for,
+    orders_for,
+    searchable,
+    usual_ranges,
+)
 from portcall.jobs.telling import Tell
 from portcall.site.folder import Site
 
@@ -69,7 +75,11 @@ def locate(
     own = {each.address or (each.row.address if each.row else None) for each in meant}
     ranges = [AddressRange(address, address) for address in own if address is not None]
     if everywhere or not ranges:
-        ranges = [*ranges, *usual_ranges(adapter, site, plan, gathering.catalog)]
+        usual = usual_ranges(adapter, site, plan, gathering.catalog)
+        near, large = searchable(usual, (row.address for row in plan))
+        ranges = [*ranges, *near]
+        if large:
+            tell(NotSearched(large))
     listen = LISTEN_SECONDS if everywhere else 0.0
     orders = orders_for(adapter, site, gathering, methods=_LOCATING, listen=listen)
     orders = replace(orders, ranges=ranges, borrows=False)

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
-from ipaddress import IPv4Network
+from collections.abc import Collection, Iterable, Sequence
+from dataclasses import dataclass
+from ipaddress import IPv4Address, IPv4Network
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import SELF_ASSIGNED, AddressRange, hosts, joined
@@ -57,8 +58,36 @@ def orders_for(
         site.workstation,
         [*(row.address for row in plan), *gateways],
         within=ranges,
-        too_large=() if ranges else tuple(n for n in _networks(adapter, site) if _is_large(n)),
+        too_large=() if ranges else _subnets(adapter, site).left_out,
     )
+
+
+_MOST_SEARCHED = 1024
+"""Addresses that are looked through for a device that is not where it is planned: 20 seconds."""
+
+
+@dataclass(frozen=True, slots=True)
+class NotSearched:
+    """Only the planned addresses are asked, where there are too many others."""
+
+    spans: Sequence[AddressRange]
+
+    def __str__(self) -> str:
+        shown = ", ".join(map(str, self.spans))
+        return (
+            f"{shown}: only the planned addresses are asked; who is elsewhere is not looked for "
+            "among so many, and is named when it is heard"
+        )
+
+
+def searchable(
+    ranges: Sequence[AddressRange], planned: Iterable[IPv4Address]
+) -> tuple[tuple[AddressRange, ...], tuple[AddressRange, ...]]:
+    """Where a device is looked for that may be anywhere: in ``ranges``, and where these have too
+    many addresses at the planned ones alone; and those ranges that are left out."""
+    near = [span for span in ranges if len(span) <= _MOST_SEARCHED]
+    near += [AddressRange(address, address) for address in planned]
+    return joined(near), tuple(span for span in ranges if len(span) > _MOST_SEARCHED)
 
 
 def usual_ranges(
@@ -66,18 +95,32 @@ def usual_ranges(
 ) -> tuple[AddressRange, ...]:
     """Where to look when nobody says: the adapter's subnets, the site's, and makers' defaults.
 
-    Not the self-assigned addresses: they are as many as make a sweep of six minutes. Nor a subnet
-    of more addresses than one sweep takes: planned devices are looked for in it, and others heard.
+    Not the self-assigned addresses: they are as many as make a sweep of six minutes. Nor subnets of
+    more addresses than one sweep takes: planned devices are looked for in them, and others heard.
     """
-    spans = [hosts(each) for each in _networks(adapter, site) if not _is_large(each)]
+    spans = [hosts(each) for each in _subnets(adapter, site).swept]
     spans += [AddressRange(row.address, row.address) for row in plan]
-    return bounded(joined([*spans, *site.maker_defaults, *catalog.defaults]))
+    return joined([*spans, *bounded(joined([*site.maker_defaults, *catalog.defaults]))])
 
 
-def _networks(adapter: Adapter, site: Site) -> list[IPv4Network]:
+@dataclass(frozen=True, slots=True)
+class _Subnets:
+    """The subnets of the adapter and of the site: those that one sweep takes, and the others."""
+
+    swept: tuple[IPv4Network, ...]
+    left_out: tuple[IPv4Network, ...]
+
+
+def _subnets(adapter: Adapter, site: Site) -> _Subnets:
     own = [each.network for each in adapter.interfaces if each.ip not in SELF_ASSIGNED]
-    return [*own, *(subnet.network for subnet in site.subnets)]
-
-
-def _is_large(network: IPv4Network) -> bool:
-    return network.num_addresses > MOST_ADDRESSES
+    networks = {*own, *(subnet.network for subnet in site.subnets)}
+    swept: list[IPv4Network] = []
+    left_out: list[IPv4Network] = []
+    room = MOST_ADDRESSES
+    for each in sorted(networks, key=lambda network: (network.num_addresses, network)):
+        if any(each.subnet_of(other) for other in left_out):
+            continue
+        fits = each.num_addresses <= room
+        (swept if fits else left_out).append(each)
+        room -= each.num_addresses if fits else 0
+    return _Subnets(tuple(swept), tuple(left_out))

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field, replace
 from ipaddress import IPv4Address
 
 from portcall.core.adapters.adapter import Adapter
-from portcall.core.address import AddressRange, joined
+from portcall.core.address import AddressRange
 from portcall.core.find.device import Device
 from portcall.core.find.outlook import Outlook
 from portcall.core.find.sighting import Method
@@ -28,7 +28,7 @@ from portcall.host.leg import Leg
 from portcall.host.runner import Runner, paced
 from portcall.jobs.look.findings import WIRE_METHODS, NotRun
 from portcall.jobs.look.looked import Looked, look
-from portcall.jobs.look.orders import gathering_for, orders_for
+from portcall.jobs.look.orders import NotSearched, gathering_for, orders_for, searchable
 from portcall.jobs.reach.asking import Rounds, ask
 from portcall.jobs.reach.reach import LONG_WAIT, with_reasons
 from portcall.jobs.telling import Tell, nobody
@@ -63,24 +63,6 @@ class NothingHeard:
         return (
             f"nothing at all was heard on {self.adapter}: is it the right adapter, and has the "
             "plant power? portcall adapters --watch shows which adapter has the cable"
-        )
-
-
-_MOST_SEARCHED = 1024
-"""Addresses that are looked through for devices that are not where they are planned: 20 seconds."""
-
-
-@dataclass(frozen=True, slots=True)
-class NotSearched:
-    """Only the planned addresses are asked, where there are too many others."""
-
-    spans: tuple[AddressRange, ...]
-
-    def __str__(self) -> str:
-        shown = ", ".join(map(str, self.spans))
-        return (
-            f"{shown}: only the planned addresses are asked; who is elsewhere is not looked for "
-            "among so many, and is named when it is heard"
         )
 
 
@@ -138,16 +120,15 @@ async def verify(
     orders = orders_for(adapter, site, gathering, methods=_METHODS)
     # What is elsewhere is named by its MAC; who it is matters once it is where it belongs.
     own = own_addresses()
-    within = [AddressRange(row.address, row.address) for row in wanted if row.address not in own]
+    addresses = [row.address for row in wanted if row.address not in own]
+    within = [AddressRange(address, address) for address in addresses]
     orders = replace(orders, within=within)
-    large = [span for span in orders.ranges if len(span) > _MOST_SEARCHED]
+    near, large = searchable(orders.ranges, addresses)
     if large and elsewhere:
-        near = [span for span in orders.ranges if len(span) <= _MOST_SEARCHED]
-        orders = replace(orders, ranges=joined([*near, *within]))
-        tell(NotSearched(tuple(large)))
+        orders = replace(orders, ranges=near)
+        tell(NotSearched(large))
     if not elsewhere:
         orders = replace(orders, ranges=within, listen=_AWHILE)
-    addresses = [row.address for row in wanted if row.address not in own]
     async with cable_of(adapter.name) as cable:
         looked = await look(adapter, orders, gathering, progress=progress, tell=tell)
         looked.to_its_end()

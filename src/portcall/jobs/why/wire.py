@@ -8,7 +8,7 @@ from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Network
 
 from portcall.core.adapters.adapter import Adapter
-from portcall.core.address import UNSPECIFIED, AddressRange, Mac, assumed_network
+from portcall.core.address import UNSPECIFIED, AddressRange, Mac, assumed_network, hosts
 from portcall.core.find.device import Device
 from portcall.core.find.sighting import Method
 from portcall.core.plan.rows import Plan
@@ -20,7 +20,7 @@ from portcall.host.link import Link
 from portcall.host.neighbours import known_neighbours, provoke
 from portcall.host.runner import Runner
 from portcall.jobs.look.looked import look
-from portcall.jobs.look.orders import gathering_for, orders_for, usual_ranges
+from portcall.jobs.look.orders import gathering_for, orders_for, searchable, usual_ranges
 from portcall.jobs.telling import nobody
 from portcall.site.folder import Site
 
@@ -118,9 +118,9 @@ async def seek(
     """Look around after nobody answered: at every likely address, by DCP, and who asks."""
     gathering = gathering_for(site, plan)
     orders = orders_for(adapter, site, gathering, methods=_SEEKING, listen=_LISTEN)
-    here = AddressRange(goal, goal)
-    likely = usual_ranges(adapter, site, plan, gathering.catalog)
-    orders = replace(orders, ranges=(here, *likely), borrows=False)
+    usual = usual_ranges(adapter, site, plan, gathering.catalog)
+    near, large = searchable(usual, [goal, *(row.address for row in plan)])
+    orders = replace(orders, ranges=near, borrows=False)
     loop = asyncio.get_running_loop()
     began = loop.time()
 
@@ -133,7 +133,8 @@ async def seek(
         )
 
     await look(adapter, orders, gathering, enough=enough)
-    return Sought(gathering.devices(), loop.time() - began)
+    too_large = [*large, *map(hosts, orders.too_large)]
+    return Sought(gathering.devices(), loop.time() - began, too_large)
 
 
 async def devices_at(
