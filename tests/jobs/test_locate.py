@@ -47,7 +47,7 @@ def test_the_usual_ranges_are_bounded_whatever_the_subnets(pairs):
     own = tuple(
         AdapterAddress(IPv4Interface((n[1], n.prefixlen)), Origin.STATIC) for n in networks[:2]
     )
-    adapter = Adapter("usb0", 3, AdapterKind.WIRED, OTHER, True, True, 1500, 1000, own)
+    adapter = Adapter("usb0", 3, AdapterKind.WIRED, OTHER, True, True, 1500, addresses=own)
     site = Site(subnets=tuple(map(Subnet, networks[2:])), maker_defaults=(USUAL,))
     usual = usual_ranges(adapter, site, PLAN, Catalog())
     assert sum(map(len, usual)) <= MOST_ADDRESSES + len(USUAL) + len(PLAN.devices)
