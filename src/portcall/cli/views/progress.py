@@ -29,7 +29,7 @@ def progress_bar() -> Iterator[Callable[[Outlook], None]]:
 
         def draw(outlook: Outlook) -> None:
             left = f"{outlook.seconds_left:.0f} s"
-            stages = ", ".join(outlook.stages)
-            progress.update(bar, completed=outlook.share, description=stages, left=left)
+            words = "; ".join(filter(None, (outlook.note, ", ".join(outlook.stages))))
+            progress.update(bar, completed=outlook.share, description=words, left=left)
 
         yield draw

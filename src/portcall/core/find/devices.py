@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Iterable, Iterator
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv6Address
+from itertools import chain
 
 from portcall.core.address import Mac
 from portcall.core.catalog.catalog import Catalog, Codes
@@ -168,6 +169,13 @@ class Gathering:
     def count(self) -> int:
         """About how many devices there are, without working it out."""
         return len(self._by_mac)
+
+    def heard_at(self, addresses: Collection[IPv4Address]) -> int:
+        """At how many of these addresses somebody was heard."""
+        known = chain(self._by_mac.values(), self._by_address.values())
+        return len(
+            {address for each in known for address in each.addresses}.intersection(addresses)
+        )
 
     def forget(self, before: float) -> None:
         """At the end of a look that began at ``before``: drop what is no longer so.

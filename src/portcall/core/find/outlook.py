@@ -12,6 +12,8 @@ class Outlook:
     """The caller tells the time by ``tick``; each stage says how many seconds it will take."""
 
     now: float = 0.0
+    note: str = ""
+    """How far it has come, in words of who looks."""
     _began: float | None = None
     _stages: dict[int, tuple[str, float]] = field(default_factory=dict)
     _number: int = 0

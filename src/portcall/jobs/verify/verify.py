@@ -129,8 +129,14 @@ async def verify(
         tell(NotSearched(large))
     if not elsewhere:
         orders = replace(orders, ranges=within, listen=_AWHILE)
+
+    def counted(outlook: Outlook) -> None:
+        heard = gathering.heard_at(addresses)
+        outlook.note = f"{heard} of {len(addresses)} planned addresses heard"
+        progress(outlook)
+
     async with cable_of(adapter.name) as cable:
-        looked = await look(adapter, orders, gathering, progress=progress, tell=tell)
+        looked = await look(adapter, orders, gathering, progress=counted, tell=tell)
         looked.to_its_end()
         devices = gathering.devices()
         if not devices:
