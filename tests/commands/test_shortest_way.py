@@ -150,6 +150,14 @@ def test_an_ordinary_user_is_told_first_what_is_left_out_and_the_line_that_does_
     first = next(line for line in found.err.splitlines() if not line.startswith("using"))
     assert first.startswith("as an ordinary user: who answers no IP is not found")
     assert first.endswith(f"sudo {sys.executable} -m portcall find")
+    # Where nobody could be asked, it is not the plant that is asked about.
+    prepared.run("ip addr flush dev usb0")
+    for line in ("find", "verify"):
+        asked = prepared.run(f"{bare} {' '.join(_words(f'portcall {line}'))}")
+        assert (asked.code, "right adapter" in asked.err) == (3, False), asked.err
+        assert "not run: listen, lldp, " in asked.err
+        reasons = "nobody could be asked from here, for these reasons:\nnot run: "
+        assert (reasons in asked.err) == (line == "find")
 
 
 def test_another_terminal_joins_a_plant_and_what_practice_writes_stays_in_it(plant):

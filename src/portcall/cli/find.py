@@ -193,7 +193,9 @@ def _say_how_it_went(found: Found, looked: Looked, is_list: bool) -> None:
     so_far = " so far: interrupted" if looked.interrupted else ""
     if is_list or so_far:
         note(f"{count or 'no'} {plural} on {name}{so_far}")
-    if not count and not looked.interrupted:
+    if looked.look.asked_nothing:
+        note("nobody could be asked from here, for these reasons:")
+    elif not count and not looked.interrupted:
         note("nothing was heard: is this the right adapter, and has the plant power?")
     if looked.look.borrowed:
         shown = ", ".join(str(each.interface) for each in looked.look.borrowed)

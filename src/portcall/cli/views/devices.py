@@ -241,4 +241,6 @@ def ending(looked: Looked, otherwise: int) -> int:
     """The exit code of a command that shows what was found, however far the look came."""
     if looked.interrupted:
         return INTERRUPTED
-    return otherwise if looked.cable.has_link else NOT_POSSIBLE
+    if looked.look.asked_nothing or not looked.cable.has_link:
+        return NOT_POSSIBLE
+    return otherwise

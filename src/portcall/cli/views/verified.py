@@ -18,7 +18,7 @@ from portcall.cli.table import (
     print_groups,
     print_lines,
 )
-from portcall.cli.views.devices import addresses, what
+from portcall.cli.views.devices import addresses, not_run_lines, what
 from portcall.core.find.device import Device
 from portcall.core.verify.judgement import Judgement, Verdict, Who
 from portcall.jobs.verify.verify import Verified
@@ -36,8 +36,8 @@ def print_verified(verified: Verified, wide: bool = False) -> None:
     groups = [Group(rows) for rows in (wrong, open_, right) if rows]
     left_out = print_groups(_layout(), groups, _cells, _remarks, wide)
     print_lines(_unplanned(device) for device in verified.unplanned)
-    for each in verified.not_run:
-        note(f"not run: {each.method}: {each.reason}")
+    for line in not_run_lines(verified.not_run):
+        note(line)
     if left_out:
         note(left_out_sentence(left_out))
     console().print(_sum(verified), soft_wrap=True)

@@ -129,6 +129,12 @@ class Look:
         return self.findings.not_run
 
     @property
+    def asked_nothing(self) -> bool:
+        """Whether none of the methods could run: that nobody was heard tells nothing then."""
+        could_not = {each.method for each in self.not_run}
+        return not self.swept and could_not.issuperset(self._orders.methods)
+
+    @property
     def foreign(self) -> int:
         """Packets that other programs sent by the adapter meanwhile."""
         return self._foreign

@@ -139,7 +139,7 @@ async def verify(
         looked = await look(adapter, orders, gathering, progress=counted, tell=tell)
         looked.to_its_end()
         devices = gathering.devices()
-        if not devices:
+        if not devices and not looked.look.asked_nothing:
             tell(NothingHeard(adapter.name))
         no_echoes = ""
         reached: Mapping[IPv4Address, Reachability] = {}
