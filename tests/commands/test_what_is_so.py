@@ -60,7 +60,7 @@ def test_what_is_in_another_subnet_is_asked_from_there_or_not_judged(plant):
     assert plant.run("ip -4 -o addr show usb0").out == ""
     plant.run("sysctl -w net.ipv4.conf.usb0.forwarding=1")
     asked = plant.run("portcall verify dryer-plc fan-drive-1 --json")
-    assert (asked.code, asked.json["not_judged"]) == (3, 1)
+    assert (asked.code, asked.json["not_judged"]) == (1, 1)
     plc = row(asked, "dryer-plc")
     assert (plc["verdict"], plc["identity"]) == ("not judged", None)
     assert plc["findings"] == [
@@ -274,7 +274,19 @@ def test_verify_of_some_names_judges_those_and_no_other(packing):
     # It answers, and tells its mask by none of these: nobody has seen that it is right.
     panel = row(some, "label-panel")
     unread, answers = panel["findings"]
-    assert (panel["verdict"], "its mask was not read" in unread) == ("not judged", True)
+    line = "portcall verify label-panel --read mask=MASK"
+    assert (panel["verdict"], unread.rpartition(": ")[2]) == ("not judged", line)
+    standing = packing.run("portcall status").out
+    assert re.search(r"label-panel +10\.61\.20\.30 +not all read [^\n]*\n[^\n]*" + line, standing)
+    read = packing.run(line.replace("MASK", "24"))
+    assert (read.code, "its mask is 255.255.255.0, read by hand" in read.out) == (0, True)
+    assert packing.run("portcall verify label-panel").code == 0
+    assert re.search(
+        r"label-panel +10\.61\.20\.30 +verified right", packing.run("portcall status").out
+    )
+    assert packing.run("portcall report r.html").code == 1
+    assert packing.run("grep -c '255.255.255.0 (read by hand)' r.html").out == "1\n"
+    assert packing.run(line.replace("MASK", "255.0.255.0")).code == 2
     assert answers == "ping: no reply; it answers NetBIOS, mDNS, OPC UA, its web page"
     told = packing.run("portcall verify packer-plc")
     assert told.out.splitlines()[-1] == "1 right, 0 wrong"

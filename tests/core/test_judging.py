@@ -386,13 +386,11 @@ def test_text_in_either_encoding_is_shown():
 # What verify holds against the plan, besides the address.
 
 
-def verdict_of(*sightings, echoes=None, known=None, asked=None, **row):
+def verdict_of(*sightings, echoes=None, known=None, asked=None, by_hand=None, **row):
     plan = Plan((replace(PLAN.devices[0], **row),))
-    (judged,) = judge(
-        Seen(
-            plan, merge([seen(FAN, AT_21), *sightings]), echoes or {}, asked or Asked(), known or {}
-        )
-    )
+    devices = merge([seen(FAN, AT_21), *sightings])
+    told = (echoes or {}, asked or Asked(), known or {}, by_hand or {})
+    (judged,) = judge(Seen(plan, devices, *told))
     return judged
 
 
@@ -411,7 +409,6 @@ def test_a_device_that_says_another_mask_or_gateway_than_the_plan_is_not_right()
         ({"mask": "255.255.255.0"}, {"gateway": router}, "its gateway is none, planned is"),
         ({"mask": "255.255.255.0", "gateway": str(router)}, {"gateway": router}, None),
         ({"mask": "255.255.255.0", "gateway": str(router)}, {}, None),
-        ({}, {"gateway": router}, None),
     ):
         judged = verdict_of(seen(address=AT_21, method=Method.CIP, **said), echoes=ECHOES, **row)
         assert judged.verdict is (Verdict.DIFFERS if finding else Verdict.RIGHT)
@@ -422,7 +419,21 @@ def test_a_planned_mask_that_nobody_reads_is_not_right():
     told = seen(address=AT_21, method=Method.CIP, product="Gale 7")
     judged = verdict_of(told, echoes=ECHOES, mask_assumed=False)
     assert judged.verdict is Verdict.NOT_JUDGED
-    assert judged.findings[0].startswith("it answers, and its mask was not read")
+    assert (judged.unread, judged.is_in_place) == (("mask",), True)
+    assert judged.findings[0] == (
+        "it answers, and does not tell its mask, planned is 255.255.255.0; as you read it there: "
+        "portcall verify fan-drive-1 --read mask=MASK"
+    )
+    gateway = {"gateway": IPv4Address("10.61.20.1")}
+    assert verdict_of(told, echoes=ECHOES, **gateway).unread == ("gateway",)
+    # What a person reads at the device counts, until the device tells something itself.
+    for read, verdict in (("255.255.255.0", Verdict.RIGHT), ("255.255.0.0", Verdict.DIFFERS)):
+        by_hand = {FAN: {"mask": read}}
+        judged = verdict_of(told, echoes=ECHOES, by_hand=by_hand, mask_assumed=False)
+        assert (judged.verdict, judged.by_hand, judged.mask) == (verdict, {"mask": read}, read)
+    tells = seen(address=AT_21, method=Method.CIP, product="Gale 7", mask="255.255.255.0")
+    judged = verdict_of(tells, echoes=ECHOES, by_hand=by_hand, mask_assumed=False)
+    assert (judged.verdict, judged.by_hand) == (Verdict.RIGHT, {})
     # What is wrong for certain is said to be wrong.
     wrong = verdict_of(told, echoes=ECHOES, mask_assumed=False, expected=Expected(product="Gale 9"))
     assert wrong.verdict is Verdict.DIFFERS

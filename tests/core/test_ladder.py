@@ -340,6 +340,11 @@ def test_what_does_not_speak_as_it_should_is_shown_and_silence_is_not_decided():
     assert '"220 [2Jhello"' in otherwise.evidence
     mute = answers.judge_word(goal, HERE, [WordSeen(44818, "CIP", True, silent=2.1)])
     assert (mute.finding.cause, "says nothing for 2.1 s" in mute.evidence) == (None, True)
+    # A gateway is silent to units that it does not have: nothing is wrong with that.
+    gateway = [WordSeen(502, "Modbus", True, silent=2.1)]
+    assert answers.judge_word(GOAL, HERE, gateway).verdict is Verdict.NOT_ASKED
+    asked = answers.judge_word(replace(GOAL, port=502, port_name="Modbus"), HERE, gateway)
+    assert (asked.finding.cause, "as with a gateway" in asked.finding.sentence) == (None, True)
     unknown = answers.judge_word(
         replace(GOAL, port=9), HERE, [WordSeen(9, "port 9", False, raw=b"hi")]
     )

@@ -27,6 +27,7 @@ def row(name, address, mac=None):
     return PlannedDevice(name, IPv4Interface(address), mac, line=2)
 
 
+ASKED = [AddressRange(IPv4Address("10.61.20.20"), IPv4Address("10.61.20.22"))]
 PLAN = Plan((row("fan", "10.61.20.21/24", FAN), row("pump", "10.61.20.22/24", PUMP)))
 
 
@@ -35,12 +36,12 @@ def seen(mac, address=None, method=Method.ARP, asks=None, **said):
     return Sighting(1.0, method, mac, IPv4Address(address) if address else None, words, asks)
 
 
-def scene(*sightings, plan=PLAN, own=OWN):
-    return Scene(merge(sightings, plan=plan), own, plan)
+def scene(*sightings, plan=PLAN, own=OWN, asked=()):
+    return Scene(merge(sightings, plan=plan), own, plan, asked=asked)
 
 
-def lines(*sightings, plan=PLAN, own=OWN):
-    return [str(step) for step in next_steps(scene(*sightings, plan=plan, own=own))]
+def lines(*sightings, **of):
+    return [str(step) for step in next_steps(scene(*sightings, **of))]
 
 
 def test_a_proposed_row_runs_in_no_spreadsheet_and_names_no_mac_that_nobody_told():
@@ -127,12 +128,17 @@ def test_a_line_to_type_serves_all_devices_that_need_it():
     assert lines(seen(FAN, asks=asks), own=()) == [
         "1 planned device asks for an address: portcall assign fan --match --keep"
     ]
-    assert lines(seen(FAN, "203.0.113.40"), seen(PUMP, "203.0.113.41")) == [
+    assert lines(seen(FAN, "203.0.113.40"), seen(PUMP, "203.0.113.41"), asked=ASKED) == [
         "2 planned devices are not at the planned address: portcall move fan pump"
     ]
-    assert lines(seen(FAN, "10.61.20.22"), seen(PLC, "10.61.20.22")) == [
+    assert lines(seen(FAN, "10.61.20.22"), seen(PLC, "10.61.20.22"), asked=ASKED) == [
         "1 planned device is not at the planned address: portcall move fan"
     ]
+    # Who has several addresses may be at the planned one, too, where nobody asked for it.
+    assert lines(seen(FAN, "10.61.20.22"))[0] == (
+        "1 planned device was heard elsewhere, and not asked for at the planned address: "
+        "portcall verify fan"
+    )
     assert lines(seen(FAN, "10.61.20.21"), seen(OTHER, "10.61.10.9")) == [
         "1 device is not in the plan: 10.61.10.9",
         "this computer is not in 10.61.10.0/24, where 1 device can be found: "

@@ -26,10 +26,12 @@ from portcall.core.plan.targets import parse_device, with_group
 from portcall.core.record.entry import Kind
 from portcall.core.setting.power_cycle import Return
 from portcall.core.trouble import BadInput
+from portcall.core.verify.planned_values import parse_reading
 from portcall.jobs.record.looks import look_body
 from portcall.jobs.setting.power_cycle import Cycled, watch_power_cycle
 from portcall.jobs.verify.verify import verify
 from portcall.site.folder import Site, this_site
+from portcall.site.logbook.settings import SettingsLog
 
 
 @click.command("verify")
@@ -48,6 +50,13 @@ from portcall.site.folder import Site, this_site
     type=click.FloatRange(0, 1e6, min_open=True),
     help="How long to watch for that.",
 )
+@click.option(
+    "--read",
+    "read",
+    multiple=True,
+    metavar="COLUMN=VALUE",
+    help="What you read at the device itself, where it tells that by no protocol.",
+)
 @wide_option
 @group_option
 @adapter_option
@@ -57,6 +66,7 @@ def verify_command(
     names: tuple[str, ...],
     cycled: str | None,
     wait: float,
+    read: tuple[str, ...],
     wide: bool,
     group: str | None,
     adapter_name: str | None,
@@ -66,11 +76,12 @@ def verify_command(
     """Hold the plan against the wire: is each device there, the right one, and answering?
 
     NAME judges these planned devices only. Ends with 0 when every one is right, 1 when one is
-    wrong, 3 when one could not be judged from this computer.
+    wrong, else 3: one could not be judged, or not all of it was read.
 
     \b
     portcall verify
     portcall verify --power-cycle fan-drive-1
+    portcall verify fan-panel --read mask=255.255.255.0
     """
     site = this_site()
     plan = site.plan()
@@ -80,11 +91,16 @@ def verify_command(
         raise BadInput("--power-cycle NAME watches that one device: name no other with it")
     names = with_group(names, group, plan)
     rows = [_row(name, plan) for name in names]
+    readings = dict(parse_reading(each) for each in read)
+    if readings and (len(rows) != 1 or cycled is not None):
+        raise BadInput("--read tells what was read at one device: name that one, and no other")
     adapter = chosen_adapter(adapter_name)
     say_what_rights_are_missing()
     begin_capture(adapter, capture)
     if cycled is not None:
         return _power_cycle(adapter, site, plan, cycled, wait, as_json)
+    if readings:
+        _write_down(site, rows[0], readings)
     with progress_bar() as draw:
         verified = run(verify(adapter, site, plan, rows, note, progress=draw))
     if verified.looked is not None:
@@ -95,9 +111,19 @@ def verify_command(
         print_json(document(verified))
     else:
         print_verified(verified, wide)
-    if verified.not_judged:
-        return NOT_POSSIBLE
-    return NO if verified.wrong else YES
+    if verified.wrong:
+        return NO
+    return NOT_POSSIBLE if verified.not_judged else YES
+
+
+def _write_down(site: Site, row: PlannedDevice, readings: dict[str, str]) -> None:
+    """Keep what a person read at a device. Raises BadInput, NotPossibleHere."""
+    if row.mac is None:
+        raise BadInput(
+            f"{row.name}: what is read at a device is kept by its MAC, and the plan has none: "
+            f"portcall plan set {row.name} mac=MAC"
+        )
+    SettingsLog(site.folder).write_read(row.name, row.mac, readings)
 
 
 def _row(name: str, plan: Plan) -> PlannedDevice:

@@ -147,7 +147,8 @@ def _look(
     looked.to_its_end()
     for line in not_run_lines(looked.look.not_run):
         note(line)
-    found = Found(gathering, adapter.interfaces, site, looked.look.unsearched)
+    how_far = (looked.look.unsearched, looked.look.swept)
+    found = Found(gathering, adapter.interfaces, site, *how_far)
     told = counted(len(found.devices), "device")
     body = look_body(looked, found.devices)
     return found, recorded(site, Kind.LOOK, told, body, adapter=adapter.name)
@@ -159,7 +160,7 @@ def _earlier(site: Site, words: str) -> tuple[Found, Entry | None]:
     named = Looks(opened(site)).named(words)
     for seen in named.look.sightings():
         gathering.add(seen)
-    return Found(gathering, None, site), named.entry
+    return Found(gathering, None, site, asked=named.look.ranges), named.entry
 
 
 def _is_at_a_terminal(as_json: bool) -> bool:

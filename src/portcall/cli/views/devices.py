@@ -82,7 +82,13 @@ class Found:
     def _remarks(self, device: Device) -> tuple[about.Remark, ...]:
         scene = self.scene
         return about.remarks(
-            device, scene.own, scene.plan, self.defaults, scene.present, scene.crowd
+            device,
+            scene.own,
+            scene.plan,
+            self.defaults,
+            scene.present,
+            scene.crowd,
+            scene.asked_for,
         )
 
 

@@ -126,6 +126,8 @@ def _row(judgement: Judgement, verified: Verified) -> dict[str, object]:
         "identity": str(judgement.identity) if judgement.identity else None,
         **_told(judgement.identity),
         "mask": judgement.mask,
+        "unread": list(judgement.unread),
+        "by_hand": dict(judgement.by_hand),
         "echo_ms": None if judgement.seconds is None else round(judgement.seconds * 1000, 3),
         "other_programs_leave_by": verified.other_ways.get(row.address),
     }

@@ -106,8 +106,9 @@ class _JsonView:
 
     def _document(self, fact: Happening) -> dict[str, object]:
         assert self._watching is not None
-        own = self._watching.adapter.interfaces
-        found = Found(self._gathering, own, self._site)
+        watching = self._watching
+        own = watching.adapter.interfaces
+        found = Found(self._gathering, own, self._site, asked=watching.asked)
         change = fact.change
         return {
             "event": change.happened,

@@ -264,14 +264,22 @@ def _unknown_asking(devices: Sequence[Device]) -> Iterator[NextStep]:
 def _elsewhere(scene: Scene) -> Iterator[NextStep]:
     """Planned devices that have another address, or none and do not ask."""
     movable: list[str] = []
+    doubtful: list[str] = []
     for device in scene.devices:
         row = scene.row_of(device)
         if row is None or row.address in device.addresses or (device.asks and not device.addresses):
             continue
-        movable.append(row.name)
+        asked = not device.addresses or scene.asked_for(row.address)
+        (movable if asked else doubtful).append(row.name)
     if movable:
         who = counted(len(movable), "planned device is", "planned devices are")
         yield NextStep(f"{who} not at the planned address", f"portcall move {' '.join(movable)}")
+    if doubtful:
+        who = counted(len(doubtful), "planned device was", "planned devices were")
+        yield NextStep(
+            f"{who} heard elsewhere, and not asked for at the planned address",
+            f"portcall verify {' '.join(doubtful)}",
+        )
 
 
 def _unheard(scene: Scene, near: Collection[str]) -> Iterator[NextStep]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from ipaddress import IPv4Address, IPv4Interface
 from typing import NamedTuple
 
@@ -32,18 +32,19 @@ def remarks(
     maker_defaults: Sequence[AddressRange] = (),
     present: Collection[Mac] = (),
     crowd: Collection[str] = (),
+    asked_for: Callable[[IPv4Address], bool] = lambda address: True,
 ) -> tuple[Remark, ...]:
     """The remarks about a device, one sentence each.
 
     ``own`` are the addresses of the adapter it was found on, or None when that adapter is not in
     this computer; ``present`` are all MACs found there, and ``crowd`` the rows that too many of
-    them nearly are.
+    them nearly are; ``asked_for`` tells whether it was asked who has an address.
     """
     found = [Remark(said, said) for said in _itself(device, maker_defaults)]
     found += [Remark(said, None) for said in _among_others(device, own)]
     found += _unrecognised(device)
     if plan.devices:
-        found += _against_plan(device, plan, present, crowd)
+        found += _against_plan(device, plan, present, crowd, asked_for)
     return tuple(found)
 
 
@@ -124,7 +125,11 @@ def _unrecognised(device: Device) -> Iterator[Remark]:
 
 
 def _against_plan(
-    device: Device, plan: Plan, present: Collection[Mac], crowd: Collection[str]
+    device: Device,
+    plan: Plan,
+    present: Collection[Mac],
+    crowd: Collection[str],
+    asked_for: Callable[[IPv4Address], bool],
 ) -> list[Remark]:
     if device.mac is None:
         return [
@@ -137,6 +142,10 @@ def _against_plan(
         if row.address in device.addresses or (device.asks and not device.addresses):
             return []
         said = f"planned at {row.address}"
+        if device.addresses and not asked_for(row.address):
+            # A router, and whoever else has several addresses, may be there, too.
+            said += ", where it was not asked for"
+            return [Remark(f"{said}: portcall verify {row.name}", said)]
         return [Remark(f"{said}: portcall move {row.name}", said)]
     near = near_misses(device.mac, plan, present)
     named = [Remark(str(miss), None) for miss in near if miss.row.name not in crowd]

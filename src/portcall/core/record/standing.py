@@ -23,6 +23,7 @@ class State(StrEnum):
     SEEN = "seen"
     ASKED = "asked"
     GIVEN = "given"
+    NOT_ALL_READ = "not all read"
     KEPT = "kept"
     PROVED = "proved by power cycle"
     RIGHT = "verified right"
@@ -38,7 +39,7 @@ _LINE = ": portcall "
 _ADVISED = ("why", "move", "assign", "match", "verify")
 """What a verification may advise for a row."""
 
-_OPTIONS = re.compile(r"( --?[a-z-]+( [\w.-]+)?)*")
+_OPTIONS = re.compile(r"( --?[a-z-]+( [\w.=-]+)?)*")
 
 
 @dataclass(slots=True)
@@ -214,12 +215,16 @@ def _seen(entry: Entry, body: Mapping[str, Any], by_mac: Mapping[str, RowStandin
 def _verified(entry: Entry, body: Mapping[str, Any], rows: Mapping[str, RowStanding]) -> None:
     for judged in documents(body.get("rows")):
         known = rows.get(str(judged.get("name")))
-        if known is None or judged.get("verdict") == "not judged":
+        unread = judged.get("unread")
+        is_unread = judged.get("verdict") == "not judged" and isinstance(unread, list) and unread
+        if known is None or (judged.get("verdict") == "not judged" and not is_unread):
             continue
         row = known.row
         told = (judged.get("mac"), judged.get("address"))
         if told != (str(row.mac) if row.mac else None, str(row.address)):
             continue  # It is planned otherwise since: what was right then says nothing now.
+        if is_unread and known.is_right:
+            continue  # What was read once, and was right, is not wrong where it is not read.
         known.verified, known.judged_by = entry.at, entry.uid
         known.is_right = judged.get("verdict") == "right"
         findings = judged.get("findings")
@@ -230,8 +235,10 @@ def _verified(entry: Entry, body: Mapping[str, Any], rows: Mapping[str, RowStand
         if not _is_line_for(row.name, line):
             said, line = first, ""
         verdict = printable(str(judged.get("verdict")))
-        detail = "" if known.is_right else f"{verdict}: {said}".rstrip(": ")
-        known.now(State.RIGHT if known.is_right else State.WRONG, entry, detail)
+        detail = said if is_unread else f"{verdict}: {said}".rstrip(": ")
+        detail = "" if known.is_right else detail
+        state = State.RIGHT if known.is_right else State.NOT_ALL_READ if is_unread else State.WRONG
+        known.now(state, entry, detail)
         known.advised = f"portcall {line}" if line else ""
 
 

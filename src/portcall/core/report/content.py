@@ -91,7 +91,10 @@ def _told(plan: Plan, entries: Sequence[Whole]) -> dict[str, dict[str, str]]:
             _note(found, by_mac.get(str(device.get("mac"))), device)
         for judged in documents(body.get("rows")):
             name = by_mac.get(str(judged.get("mac")))
-            if judged.get("verdict") in ("missing", "not judged"):
+            unread = judged.get("unread")
+            if judged.get("verdict") == "missing" or (
+                judged.get("verdict") == "not judged" and not unread
+            ):
                 continue
             _note(found, name, judged)
             if name is not None and isinstance(judged.get("echo_ms"), int | float):
@@ -106,6 +109,10 @@ def _note(found: dict[str, dict[str, str]], name: str | None, said: Mapping[str,
         return
     values = {key: _text(value) for key in _TOLD if isinstance(value := said.get(key), str)}
     values = {key: value for key, value in values.items() if value}
+    by_hand = said.get("by_hand")
+    for key, value in by_hand.items() if isinstance(by_hand, dict) else ():
+        if key in _TOLD and isinstance(value, str):
+            values |= {key: _text(value), f"{key} by hand": "yes"}
     found.setdefault(name, {}).update(values)
 
 
@@ -126,6 +133,7 @@ def _device(each: RowStanding, told: Mapping[str, str], zone: tzinfo | None) -> 
         "mac": str(row.mac) if row.mac else None,
         "address": str(row.address),
         **{key: told.get(key) for key in _TOLD},
+        "by_hand": [key for key in _TOLD if told.get(f"{key} by hand")],
         "planned_mask": None if row.mask_assumed else str(row.interface.netmask),
         "planned_gateway": str(row.gateway) if row.gateway else None,
         "holds": holds,
@@ -157,7 +165,7 @@ def _changes(entries: Iterable[Whole], zone: tzinfo | None) -> Iterator[dict[str
         told: tuple[str, str, str] | None = None
         if entry.kind is Kind.SETTING and body.get("step") == "before":
             had[entry.mac] = _text(body.get("settings"))
-        elif entry.kind is Kind.SETTING and entry.mac in had:
+        elif entry.kind is Kind.SETTING and body.get("step") != "read" and entry.mac in had:
             # Without that, it was so already, or could not be asked: nothing was overwritten.
             settings = _text(body.get("settings"))
             now = settings if body.get("step") == "done" else f"not done: {settings}".rstrip(": ")

@@ -37,6 +37,7 @@ _WORDS = {
     "verified": ("Verified", "Geprüft", "Verificado"),
     "echo": ("Echo", "Echo", "Eco"),
     "power_cycle": ("Power cycle", "Spannungsausfall", "Corte de tensión"),
+    "by_hand": ("read by hand", "von Hand abgelesen", "leído a mano"),
     "planned": ("planned", "geplant", "planificado"),
     "open": ("What is open", "Offene Punkte", "Pendiente"),
     "nothing_open": (
@@ -102,6 +103,7 @@ _WORDS = {
         "durch Spannungsausfall bewiesen",
         "probado con corte de tensión",
     ),
+    "not all read": ("not all read", "nicht alles abgelesen", "no todo leído"),
     "verified right": ("verified right", "geprüft: richtig", "verificado: correcto"),
     "verified wrong": ("verified wrong", "geprüft: falsch", "verificado: incorrecto"),
     "keeps": ("keeps it", "hält sie", "la conserva"),

@@ -30,6 +30,7 @@ from portcall.core.find.sighting import Field, Method
 from portcall.core.plan.near import MOST_NEAR, difference
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.reach.statistics import Reachability
+from portcall.core.verify.planned_values import hold, not_read
 
 
 class Verdict(StrEnum):
@@ -74,8 +75,15 @@ class Judgement:
     identity: Who | None = None
     seconds: float | None = None
     mask: str | None = None
-    is_unread: bool = False
-    """Whether it answers as planned, and what is planned was not all read: not judged for that."""
+    unread: tuple[str, ...] = ()
+    """Columns of the plan that nobody could read, where all else is right: not judged for that."""
+    by_hand: Mapping[str, str] = field(default_factory=dict)
+    """What a person read at the device, by column, where it does not tell that itself."""
+
+    @property
+    def is_unread(self) -> bool:
+        """Whether it answers as planned, and what is planned was not all read."""
+        return bool(self.unread)
 
     @property
     def is_in_place(self) -> bool:
@@ -112,7 +120,8 @@ class Asked:
 class Seen:
     """All that a row is judged by.
 
-    ``reached`` are the echoes, ``known`` who the devices were when they were set.
+    ``reached`` are the echoes, ``known`` who the devices were when they were set, ``by_hand`` what
+    a person read at them, by column.
     """
 
     plan: Plan
@@ -120,6 +129,7 @@ class Seen:
     reached: Mapping[IPv4Address, Reachability]
     asked: Asked
     known: Mapping[Mac, Identity] = field(default_factory=dict)
+    by_hand: Mapping[Mac, Mapping[str, str]] = field(default_factory=dict)
 
     def at(self, address: IPv4Address) -> list[Device]:
         """The devices at an address."""
@@ -236,22 +246,15 @@ def _present(
         findings.append(f"ping: {reason}; it answers {', '.join(words)}")
     elif echo.loss:
         findings.append(f"{echo.sent - echo.received} of {echo.sent} echoes lost")
-    differs, untold = _against_expected(row, there)
-    differs = [*_set_otherwise(row, there), *differs, *_another_device(there, seen.known)]
-    unread = [*_mask_unread(row, there), *untold]
+    mac = next((device.mac for device in holders), row.mac)
+    held = hold(row, there, seen.by_hand.get(mac, {}) if mac is not None else {})
+    differs = [*held.differs, *_another_device(there, seen.known)]
+    unread = () if differs else held.unread
     verdict = Verdict.DIFFERS if differs else Verdict.NOT_JUDGED if unread else Verdict.RIGHT
-    told = (*differs, *unread, *findings)
-    is_unread = verdict is Verdict.NOT_JUDGED
-    return Judgement(row, verdict, told, identity, seconds, _mask(there), is_unread)
-
-
-def _mask_unread(row: PlannedDevice, there: Sequence[Device]) -> Iterator[str]:
-    """A planned mask that the device tells by no protocol: what is not read is not right."""
-    if not row.mask_assumed and _mask(there) is None:
-        yield (
-            f"it answers, and its mask was not read: it tells it by no protocol; planned is "
-            f"{row.interface.netmask}, to be read at the device"
-        )
+    told = [*differs, *([not_read(row, held.unread)] if held.unread else ()), *findings]
+    told += [f"its {column} is {value}, read by hand" for column, value in held.by_hand.items()]
+    mask = _mask(there) or held.by_hand.get("mask")
+    return Judgement(row, verdict, tuple(told), identity, seconds, mask, unread, held.by_hand)
 
 
 _ASKED = tuple(method for method in TRUST if method.asks_who)
@@ -270,48 +273,6 @@ def spoken(there: Sequence[Device]) -> list[str]:
 
 def _mask(there: Sequence[Device]) -> str | None:
     return next((mask for device in there if (mask := device.value(Field.MASK))), None)
-
-
-def _set_otherwise(row: PlannedDevice, there: Sequence[Device]) -> Iterator[str]:
-    """A mask or gateway of its own, as it says itself, that is not the planned one."""
-    for device in there:
-        mask = next((said for said in device.said if said.field is Field.MASK), None)
-        if mask is None:
-            continue
-        planned = str(row.interface.netmask)
-        if not row.mask_assumed and mask.value != planned:
-            yield f"its mask is {mask.value}, planned is {planned}: portcall move {row.name}"
-        # What tells the mask tells the gateway with it; where it has none, it tells none.
-        gateway = next(
-            (
-                said.value
-                for said in device.said
-                if said.field is Field.GATEWAY and said.method is mask.method
-            ),
-            "none",
-        )
-        if row.gateway is not None and gateway != str(row.gateway):
-            yield f"its gateway is {gateway}, planned is {row.gateway}: portcall move {row.name}"
-        return
-
-
-def _against_expected(row: PlannedDevice, there: Sequence[Device]) -> tuple[list[str], list[str]]:
-    """Who it says it is, against who it should be: what differs, and what it did not tell."""
-    differs, untold = [], []
-    for column, wanted in row.expected.asked.items():
-        told = [said for device in there for said in device.said if said.field == column]
-        own = [said.value for said in told if said.method not in _NOT_ITS_OWN]
-        if row.expected.agrees(column, [said.value for said in told]):
-            continue
-        if own:
-            differs.append(f"its {column} is {own[0]}, planned is {wanted}")
-        else:
-            untold.append(f"it does not tell its {column}, planned is {wanted}")
-    return differs, untold
-
-
-_NOT_ITS_OWN = (Method.PLAN, Method.REGISTRY)
-"""Lists that tell something of a device whatever it says itself."""
 
 
 def _another_device(there: Sequence[Device], known: Mapping[Mac, Identity]) -> Iterator[str]:

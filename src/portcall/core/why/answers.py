@@ -29,6 +29,7 @@ from portcall.core.why.ladder import (
     not_asked,
     undecided,
 )
+from portcall.core.wire import modbus
 from portcall.core.wire.dhcp import prefix_length
 
 SLOW = 0.3
@@ -463,6 +464,8 @@ def judge_word(goal: Goal, here: Situation, words: Sequence[WordSeen]) -> Step:
     if odd is not None:
         return _word_of(goal, here, odd)
     known = next((word for word in words if word.known), None)
+    if known is not None and _is_silent_modbus(known):
+        return not_asked(Rung.WORD, f"{known.name} (port {known.port}) is open; {_NO_UNIT}")
     if known is not None:
         return _word_of(goal, here, known)
     return not_asked(Rung.WORD, "no protocol known there")
@@ -492,6 +495,16 @@ def _word_of(goal: Goal, here: Situation, word: WordSeen) -> Step:
             f"What answers at {door} of {goal.name} does not speak {word.name}.",
             "check that this is the device meant, and which port the service has",
         )
+    if _is_silent_modbus(word):
+        return undecided(
+            Rung.WORD,
+            f"{door} is open, and says nothing for {word.silent:.1f} s",
+            f"{door} of {goal.name} takes connections, and {_NO_UNIT}. Either others are behind "
+            "it, or it is busy or hangs.",
+            (Cause.SPEAKS_OTHERWISE, Cause.DOOR_SILENT),
+            f"portcall find {goal.address} shows more of it",
+            "close other programs that talk to it, and type this again",
+        )
     how = (
         "closes the connection without a word"
         if word.closed
@@ -506,6 +519,15 @@ def _word_of(goal: Goal, here: Situation, word: WordSeen) -> Step:
         "close other programs that talk to it, and type this again",
         "wait a minute, and type this again: a device that is busy may answer then",
     )
+
+
+_NO_UNIT = "no unit that was asked answers, as with a gateway that has others"
+
+
+def _is_silent_modbus(word: WordSeen) -> bool:
+    """Whether a Modbus server answers nothing: so do gateways of units that they do not have
+    (MODBUS Messaging on TCP/IP Implementation Guide V1.0b, §4.4.2.1)."""
+    return word.port == modbus.PORT and not word.closed and not word.raw and not word.identity
 
 
 def _shown(raw: bytes) -> str:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
@@ -11,7 +11,7 @@ from ipaddress import IPv4Address
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.adapters.adapter_watch import ChangeKind
-from portcall.core.address import Mac
+from portcall.core.address import AddressRange, Mac
 from portcall.core.find.device import Device, in_order
 from portcall.core.find.device_watch import DeviceChange, DeviceWatch
 from portcall.core.find.devices import Gathering
@@ -90,6 +90,8 @@ class Watching:
         self.adapter = adapter
         self.gathering = gathering
         self.cable = Cable(has_link=True)
+        self.asked: Sequence[AddressRange] = ()
+        """The addresses that each look asks one by one."""
         self.looks = 0
         self.look_ended: float | None = None
         """When the last whole look ended, on the loop's clock."""
@@ -104,7 +106,7 @@ class Watching:
 
     async def run(self, orders: Orders, stop: asyncio.Event) -> None:
         """Watch until ``stop`` is set. Raises NotPossibleHere."""
-        self._stop = stop
+        self._stop, self.asked = stop, orders.ranges
         async with cable_of(self.adapter.name) as self.cable:
             while not stop.is_set():
                 await self._wait_for_link()

@@ -155,7 +155,8 @@ async def verify(
         refused=dict(_refused(adapter, looked, addresses, reached, devices, no_echoes)),
         interrupted=f"{adapter.name} lost its link meanwhile" if cable.losses else "",
     )
-    seen = Seen(plan, devices, reached, asked, SettingsLog(site.folder).identities())
+    log = SettingsLog(site.folder)
+    seen = Seen(plan, devices, reached, asked, log.identities(), log.read_by_hand())
     ways = other_ways(adapter, [a for a in addresses if adapter.on_subnet_of(a)])
     for way in told_ways(adapter, ways):
         tell(way)

@@ -23,6 +23,8 @@ from portcall.jobs.look.converse import converse
 _METHODS = (Method.CIP, Method.MODBUS, Method.OPCUA, Method.WEB)
 _MOST_DOORS = 3
 _CONNECT_WAIT = 2.0
+_BUSY_WAIT = 2.5
+"""Seconds that a small device may need to be free of a connection that was closed."""
 _SHOWN = (Field.PRODUCT, Field.SERIAL, Field.FIRMWARE)
 
 
@@ -63,6 +65,10 @@ async def _word(
         if by_tls:
             return WordSeen(port, name, known, by_tls)
     seen = await _taste(runner, vantage, endpoint, taste(port))
+    if known and not seen.heard:
+        # Who has one connection may still be busy with the one before.
+        await asyncio.sleep(_BUSY_WAIT)
+        seen = await _taste(runner, vantage, endpoint, taste(port))
     raw = b"".join(seen.heard)
     if known and is_spoken(port, raw):
         return WordSeen(port, name, known, f"answers {name}, and does not say who it is")

@@ -59,7 +59,9 @@ def entry_of(file: str, line: bytes, said: Any, kind: Kind) -> Entry | None:
 def _in_short(kind: Kind, said: Mapping[str, Any]) -> str:
     """A line of another record in a few words."""
     if kind is Kind.SETTING:
-        parts: tuple[Any, ...] = (said.get("step"), said.get("by"), said.get("settings"))
+        read = said.get("read")
+        by_hand = [f"{k} {v}" for k, v in read.items()] if isinstance(read, dict) else []
+        parts: tuple[Any, ...] = (said.get("step"), said.get("by"), said.get("settings"), *by_hand)
     elif kind is Kind.ASSIGNED:
         parts = (said.get("event"), said.get("protocol"), said.get("address"))
     else:

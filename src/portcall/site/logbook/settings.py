@@ -6,6 +6,7 @@ tells a series that is taken up again which rows are done.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from ipaddress import AddressValueError, IPv4Address
 from pathlib import Path
 
@@ -40,6 +41,24 @@ class SettingsLog:
         """Write down what came of it, ``done`` or ``not done``. Raises NotPossibleHere."""
         told = {key: None if value is None else str(value) for key, value in values.items()}
         self._write({"step": step, "name": name, "mac": str(mac), **told})
+
+    def write_read(self, name: str, mac: Mac, read: Mapping[str, str]) -> None:
+        """Write down what a person read at a device, by column. Raises NotPossibleHere."""
+        self._write({"step": "read", "name": name, "mac": str(mac), "read": dict(read)})
+
+    def read_by_hand(self) -> dict[Mac, dict[str, str]]:
+        """What people read at devices that were not set since, by MAC and column."""
+        found: dict[Mac, dict[str, str]] = {}
+        for entry in entries(self.path):
+            try:
+                mac, step, read = parse_mac(entry["mac"]), entry["step"], entry.get("read")
+            except (KeyError, TypeError, AttributeError, AddressError):
+                continue
+            if step == "done":
+                found.pop(mac, None)
+            elif step == "read" and isinstance(read, dict):
+                found.setdefault(mac, {}).update({str(k): str(v) for k, v in read.items()})
+        return found
 
     def _write(self, values: dict[str, object]) -> None:
         try:
