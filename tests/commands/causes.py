@@ -25,7 +25,7 @@ ADDRESSED = {"fan-drive-1": "10.61.20.21/24", "belt-drive": "10.61.20.23/24"}
 """Drives that have been given their addresses already."""
 
 PREPARED = (
-    "portcall match dryer-plc --no-probe",
+    "ip addr add 10.61.20.200/24 brd + dev usb0",
     "ip route add 10.61.30.0/24 via 10.61.20.1",
 )
 """What is typed before: the workstation in the plant's subnet, and a route to the cell behind the

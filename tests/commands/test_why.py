@@ -9,6 +9,7 @@ import sys
 from collections.abc import Iterator
 
 import pytest
+from advice import advised, type_in
 from causes import CASES, HARMLESS, HEALTHY, PREPARED, write_scenario
 from inside import PORTCALL, Plant
 
@@ -21,6 +22,20 @@ ONE_EACH = list({case.cause: case for case in CASES}.values())
 def ask(plant, case, more=""):
     line = f"-m portcall why {case.target} --json {more}"
     return plant.run(f"env {case.environment} {sys.executable} {line}".replace("  ", " "))
+
+
+def type_all_that_is_advised(plant, case, sentences):
+    """Each line that is advised leads on: it is taken, and after it the complaint is another."""
+    for typed in filter(None, map(advised, sentences)):
+        if typed.is_for_this_shell:
+            line = f"export {case.environment}; {typed.line}; portcall why {case.target}"
+            assert plant.run(f"sh -c '{line}'").code == 0, typed
+            continue
+        type_in(plant, typed)
+        if typed.changes:
+            assert ask(plant, case).json["cause"] != case.cause, typed
+        if typed.back:
+            assert plant.run(typed.back).code == 0, typed
 
 
 @pytest.fixture
@@ -46,6 +61,7 @@ def test_every_cause_is_named_and_nothing_healthy_is(prepared, part):
         broken = [each["verdict"] for each in told.json["rungs"]].index("broken")
         below = told.json["rungs"][:broken]
         assert {each["verdict"] for each in below} <= {"holds"}
+        type_all_that_is_advised(prepared, case, told.json["do"])
         assert prepared.run("portcall plant mend").code == 0
     for case in HEALTHY[part::SIDE_BY_SIDE]:
         told = ask(prepared, case)
@@ -110,6 +126,22 @@ def test_a_door_that_the_record_saw_open_is_not_passed_over(prepared):
     assert "CIP (port 44818) was open on 20" in told.json["rungs"][6]["evidence"]
     (line,) = told.json["do"]
     assert prepared.run(f"{line} --json").json["cause"] == "door-silent"
+
+
+def test_a_plan_that_leaves_this_computer_out_is_matched_and_not_moved(prepared):
+    assert prepared.run("portcall plan set fan-drive-1 mask=28").code == 0
+    assert prepared.run("portcall plant fault fan-drive-1 mask 28").code == 0
+    told = prepared.run("portcall why fan-drive-1 --json")
+    assert (told.json["cause"], "planned is 255.255.255.240" in told.json["sentence"]) == (
+        "mask",
+        True,
+    )
+    assert "portcall move" not in told.out
+    type_in(prepared, advised(told.json["do"][0]))
+    assert prepared.run("portcall why fan-drive-1").code == 0
+    # It is asked from the narrower of this computer's subnets, as every program would.
+    judged = prepared.run("portcall verify fan-drive-1 --json").json["rows"][0]
+    assert (judged["verdict"], judged["mask"]) == ("right", "255.255.255.240")
 
 
 def test_a_cable_that_is_put_in_just_now_is_not_one_that_comes_and_goes(prepared):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Coroutine
 from contextlib import asynccontextmanager
 from typing import Any
 
@@ -22,6 +22,14 @@ def _first_of(group: BaseException) -> BaseException:
     while isinstance(group, BaseExceptionGroup):
         group = group.exceptions[0]
     return group
+
+
+def begin(tasks: asyncio.TaskGroup, work: Coroutine[Any, Any, None]) -> None:
+    """Begin a task in a group; not in one that ends already, which takes none."""
+    try:
+        tasks.create_task(work)
+    except RuntimeError:
+        work.close()
 
 
 async def end(task: asyncio.Task[Any]) -> None:

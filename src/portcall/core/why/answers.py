@@ -191,8 +191,10 @@ def _mask(goal: Goal, here: Situation, inside: FromInside) -> Step:
     shown = f"Its mask {inside.mask}" if inside.mask is not None else "Its mask"
     wanted = f"; planned is {planned}" if planned is not None else ""
     do = []
-    if planned is not None and planned != inside.mask:
+    if planned is not None and planned != inside.mask and inside.can_be_set:
         do.append(f"portcall move {goal.name}")
+    elif planned is not None and planned != inside.mask:
+        do.append(f"set its mask at its panel or on its page: {planned}")
     elif planned is not None:
         do.append(f"the plan leaves this computer out, too: portcall match {goal.name}")
     if inside.address is not None and inside.answered:

@@ -209,6 +209,11 @@ class FromInside:
     by: str = ""
     gateway: IPv4Address | None = None
 
+    @property
+    def can_be_set(self) -> bool:
+        """Whether it says its mask by a protocol by which it can be set, too."""
+        return self.by in ("CIP", "DCP")
+
     def leaves_out(self, source: IPv4Address | None, goal: IPv4Address) -> bool:
         """Whether the device cannot answer this computer, by its own mask, as it says itself.
 

@@ -9,7 +9,7 @@ import asyncio
 from collections.abc import Callable, Collection, Iterable, Sequence
 from contextlib import ExitStack
 from functools import partial
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv4Network
 from typing import Any
 
 from portcall.core.address import LIMITED_BROADCAST
@@ -123,15 +123,23 @@ async def ask_devices(
     vantage: Vantage,
     everybody: asyncio.Task[None],
     cip_done: asyncio.Event,
+    narrower: Sequence[IPv4Network] = (),
 ) -> None:
-    """Ask each device of this vantage's subnet as it appears, until no more can appear."""
+    """Ask each device of this vantage's subnet as it appears, until no more can appear.
+
+    Those in ``narrower`` subnets are asked from there, as the kernel would (RFC 1812 §5.2.4.3).
+    """
     assert vantage.interface is not None
     network = vantage.interface.network
+
+    def is_here(address: IPv4Address) -> bool:
+        return address in network and not any(address in other for other in narrower)
+
     found.asked.add(vantage.interface.ip)
     async with asyncio.TaskGroup() as batches:
         while True:
             is_last = everybody.done() and found.swept.is_set()
-            new = [a for a in found.addresses if a in network and a not in found.asked]
+            new = [a for a in found.addresses if is_here(a) and a not in found.asked]
             if new:
                 found.asked.update(new)
                 batches.create_task(ask_these(runner, found, vantage, new, cip_done))

@@ -53,7 +53,7 @@ from portcall.jobs.look.findings import (
 )
 from portcall.jobs.look.holders import MOST_TRIED, free_to_borrow
 from portcall.jobs.telling import nobody
-from portcall.jobs.together import together
+from portcall.jobs.together import begin, together
 
 _ASKING_SECONDS = 4.0
 """Seconds that asking a handful of devices takes; a rough figure, for the time left."""
@@ -268,7 +268,7 @@ class Look:
     ) -> None:
         self._sweeps += 1
         self.findings.swept.clear()
-        tasks.create_task(self._swept(sweep, link, report))
+        begin(tasks, self._swept(sweep, link, report))
 
     async def _swept(self, sweep: ArpSweep, link: Link, report: Callable[[Sighting], None]) -> None:
         """Sweep to the end; when it is the last, nobody new is to be waited for."""
@@ -295,7 +295,11 @@ class Look:
             everybody = tasks.create_task(
                 ask_everybody(self._runner, self.findings, vantage, cip_done)
             )
-            await ask_devices(self._runner, self.findings, vantage, everybody, cip_done)
+            assert vantage.interface is not None
+            prefix = vantage.interface.network.prefixlen
+            own = [each.network for each in self.adapter.interfaces]
+            narrower = [each for each in own if each.prefixlen > prefix]
+            await ask_devices(self._runner, self.findings, vantage, everybody, cip_done, narrower)
         self._tell_macs(vantage)
 
     def _tell_macs(self, vantage: Vantage) -> None:
@@ -336,7 +340,7 @@ class Look:
         if address not in self._apart and len(self._apart) >= _MOST_APART:
             return
         self._apart[address] = None
-        self._tasks.create_task(self._ask_apart(address, mac))
+        begin(self._tasks, self._ask_apart(address, mac))
 
     async def _ask_apart(self, address: IPv4Address, mac: Mac) -> None:
         network = self._network_of(address)
@@ -378,7 +382,7 @@ class Look:
             return
         self._networks.append(network)
         self._sweep(network, self._tasks)
-        self._tasks.create_task(self._ask_in(network))
+        begin(self._tasks, self._ask_in(network))
 
     async def _ask_in(self, network: IPv4Network) -> None:
         expected = PROBE_TIME + _ASKING_SECONDS

@@ -14,19 +14,24 @@ from portcall.core.address import Mac
 from portcall.core.find.borrowed import borrowable
 from portcall.core.find.sighting import Field, Method, Said
 from portcall.core.plan.rows import Plan, PlannedDevice
+from portcall.core.reach.echo_facts import Fact, Replied
+from portcall.core.reach.ping import Ping
 from portcall.core.setting.had import CIP, DCP, Had
 from portcall.core.setting.job import NO_INTERFACE, Job, Outcome
 from portcall.core.setting.series import Occupants
 from portcall.core.talk.pacer import Pacer
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.borrowed_adapter import Only
+from portcall.host.echoes import Echoes
 from portcall.host.leg import Leg
 from portcall.host.link import Link
 from portcall.host.privilege import Privilege, require
 from portcall.host.runner import Runner
+from portcall.host.vantage import Vantage
 from portcall.jobs.look.holders import free_to_borrow, taken_by
 from portcall.jobs.look.interrogate import identity_in, interrogate, interrogate_again
 from portcall.jobs.look.locate import Located
+from portcall.jobs.look.near import leg_beside
 from portcall.jobs.setting.follow import follow
 from portcall.jobs.setting.keep import Remember, keep_by_dcp, undo_by_cip
 from portcall.jobs.setting.log import remembering, written
@@ -39,6 +44,8 @@ from portcall.site.logbook.settings import SettingsLog
 
 _LABELS = {Field.PRODUCT: "", Field.SERIAL: "serial ", Field.FIRMWARE: "firmware "}
 """The fields that tell one device from another, in the order in which they are named."""
+
+_ECHOES, _ECHO_EVERY, _ECHO_WAIT = 2, 0.2, 1.0
 
 _STARTING = 15.0
 """Seconds until a device's programs answer, once its address does."""
@@ -166,6 +173,7 @@ class Mover:
             outcome = asyncio.run(self._move_apart(job, job.at, remember))
         else:
             outcome = asyncio.run(move_by_cip(self.adapter, job, remember, self.tell))
+            outcome = outcome or asyncio.run(self._move_beside(job, job.at, remember))
         return outcome or asyncio.run(self._by_hand(job, job.at, rivals))
 
     async def _move_apart(self, job: Job, at: IPv4Address, remember: Remember) -> Outcome | None:
@@ -191,6 +199,25 @@ class Mover:
                 return None
             with closing(leg):
                 return await move_by_cip(self.adapter, job, remember, self.tell, leg.vantage)
+
+    async def _move_beside(self, job: Job, at: IPv4Address, remember: Remember) -> Outcome | None:
+        """Move a device that does not answer from here, because its mask leaves this computer out.
+
+        None when it answers, or speaks no CIP beside it either.
+        """
+        runner = Runner(Pacer())
+        if await _answers_echoes(runner, self.adapter.name, at):
+            return None
+        avoid = self.site.reserved(self.site.plan())
+        try:
+            leg = await leg_beside(runner, self.adapter, at, avoid)
+        except NotPossibleHere:
+            return None
+        if leg is None:
+            return None
+        with closing(leg):
+            self.tell(AskedBeside(job, leg.vantage))
+            return await move_by_cip(self.adapter, job, remember, self.tell, leg.vantage)
 
     def _be_in(self, address: IPv4Address) -> None:
         """Be in the subnet of an address until all is done."""
@@ -236,6 +263,29 @@ class Mover:
             name, job.interface.ip, ports, self.site.pace, _STARTING if before else 0.0
         )
         return _compared(outcome, identity_in(before), identity_in(after))
+
+
+async def _answers_echoes(runner: Runner, adapter: str, address: IPv4Address) -> bool:
+    facts: list[Fact] = []
+    with runner.using(Echoes(adapter)) as echoes:
+        ping = Ping([address], echoes.identifier, _ECHOES, _ECHO_EVERY, _ECHO_WAIT)
+        await runner.run(ping, echoes, facts.append)
+    return any(isinstance(fact, Replied) for fact in facts)
+
+
+@dataclass(frozen=True, slots=True)
+class AskedBeside:
+    """A device that does not answer from here is asked from an address right beside its own."""
+
+    job: Job
+    vantage: Vantage
+
+    def __str__(self) -> str:
+        at = self.vantage.interface.ip if self.vantage.interface else ""
+        return (
+            f"{self.job.name} does not answer this computer's own address; it is asked from {at}, "
+            "borrowed meanwhile, which no mask of it leaves out"
+        )
 
 
 @dataclass(frozen=True, slots=True)

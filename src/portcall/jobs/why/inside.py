@@ -6,11 +6,9 @@ import asyncio
 from collections.abc import Iterable
 from contextlib import closing
 from functools import partial
-from ipaddress import IPv4Address, IPv4Interface
-from itertools import islice
+from ipaddress import IPv4Address
 
 from portcall.core.adapters.adapter import Adapter
-from portcall.core.adapters.own_address import Wanted, nearest
 from portcall.core.address import Mac
 from portcall.core.find import cip_interface, web_page
 from portcall.core.find.sighting import Field, Method, Sighting, sighting_of
@@ -19,23 +17,18 @@ from portcall.core.plan.rows import Plan
 from portcall.core.reach.echo_facts import Fact, Replied
 from portcall.core.reach.ping import Ping
 from portcall.core.talk.ask_each import AskEach
-from portcall.core.talk.probe import AddressProbe
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.why.evidence import FromInside
 from portcall.core.wire import cip, modbus
 from portcall.host.datagrams import Datagrams
 from portcall.host.echoes import Echoes
-from portcall.host.leg import Leg
-from portcall.host.link import Link
 from portcall.host.runner import Runner
 from portcall.host.vantage import Vantage
 from portcall.jobs.look.converse import Talk, converse
-from portcall.jobs.look.holders import free_among
+from portcall.jobs.look.near import leg_beside
 from portcall.jobs.setting.exchanges import read_by_dcp
 from portcall.jobs.together import end
 from portcall.site.folder import Site
-
-_NEAR_PREFIX = 30
 
 
 async def ask_from_inside(
@@ -51,16 +44,13 @@ async def ask_from_inside(
     Its mask is what it says by CIP, by DCP, which needs no address, or by SNMP.
     """
     by_dcp = asyncio.ensure_future(_mask_by_dcp(adapter.name, mac))
-    own = adapter.on_subnet_of(address)
-    prefix = own.network.prefixlen if own else _NEAR_PREFIX
-    network = IPv4Interface((address, prefix)).network
-    near = nearest(Wanted(network, address, "near"), site.reserved(plan))
-    choices = [each for each in islice(near, 2) if own is None or each != own.ip]
     try:
-        free = await _free(runner, adapter, choices)
-        if free is None:
+        leg = await leg_beside(runner, adapter, address, site.reserved(plan))
+        if leg is None:
             return FromInside(mask=await by_dcp, by="DCP")
-        with closing(Leg(runner, adapter.name, IPv4Interface((free, prefix)))) as leg:
+        with closing(leg):
+            assert leg.vantage.interface is not None
+            free = leg.vantage.interface.ip
             (answered, mask), by_snmp = await asyncio.gather(
                 _ask(runner, leg.vantage, address),
                 _mask_by_snmp(runner, leg.vantage, address, site.community),
@@ -92,14 +82,6 @@ def _mask(seen: Iterable[Sighting]) -> IPv4Address | None:
 async def _mask_by_dcp(adapter: str, mac: Mac | None) -> IPv4Address | None:
     seen = await read_by_dcp(adapter, mac) if mac is not None else None
     return _mask((seen,) if seen is not None else ())
-
-
-async def _free(runner: Runner, adapter: Adapter, choices: list[IPv4Address]) -> IPv4Address | None:
-    assert adapter.mac is not None
-    probes = [AddressProbe(adapter.mac, each) for each in choices]
-    with runner.using(Link(adapter.name)) as link:
-        free = await free_among(runner, link, probes)
-    return next((each for each in choices if each in free), None)
 
 
 async def _ask(
