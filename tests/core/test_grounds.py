@@ -30,7 +30,7 @@ from portcall.core.find.sighting import Method
 from portcall.core.reach.echo_facts import Told
 from portcall.core.talk.door_knock import DoorState
 from portcall.core.talk.request import AddressProtocol
-from portcall.core.why import answers, below, neighbour, proxies
+from portcall.core.why import below, echo_series, neighbour, open_doors, proxies, way_back
 from portcall.core.why.evidence import (
     EchoSeen,
     FromInside,
@@ -182,10 +182,10 @@ def named(seen: Seen) -> list[Cause]:
         below.judge_own_address(goal, here, wire),
         below.judge_way_out(goal, here, wire),
         neighbour.judge_neighbour(goal, here, wire, {}),
-        answers.judge_way_back(goal, here, trial, seen.inside),
-        answers.judge_echo(goal, here, trial, seen.echo),
-        answers.judge_door(goal, here, trial, {}),
-        answers.judge_word(goal, here, seen.words),
+        way_back.judge_way_back(goal, here, trial, seen.inside),
+        echo_series.judge_echo(goal, here, trial, seen.echo),
+        open_doors.judge_door(goal, here, trial, {}),
+        open_doors.judge_word(goal, here, seen.words),
         proxies.judge_programs(goal, [("http_proxy", "x")] * seen.proxies_for_pages, [80]),
     ]
     if not wire.macs(here.first(goal.address)) and wire.answers is not None:

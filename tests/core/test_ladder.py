@@ -27,7 +27,7 @@ from portcall.core.talk.conversation import Frame
 from portcall.core.talk.door_knock import DoorState
 from portcall.core.talk.request import AddressProtocol
 from portcall.core.trouble import NotPossibleHere
-from portcall.core.why import answers, below, neighbour, proxies
+from portcall.core.why import below, echo_series, neighbour, open_doors, proxies, way_back
 from portcall.core.why.evidence import (
     EchoSeen,
     FromInside,
@@ -209,12 +209,12 @@ def test_what_the_kernel_alone_knows_is_said_to_be_that():
     assert cause(gone) is Cause.NOBODY_THERE
     assert "was not asked: run this with sudo" in gone.finding.sentence
     assert "nobody else" not in gone.evidence
-    silent = answers.judge_way_back(GOAL, HERE, Trial(4), FromInside())
+    silent = way_back.judge_way_back(GOAL, HERE, Trial(4), FromInside())
     assert (silent.finding.cause, "sudo portcall why" in silent.finding.do[0]) == (None, True)
 
 
 def back(trial, here=HERE, inside=None, goal=GOAL):
-    return answers.judge_way_back(goal, here, trial, inside)
+    return way_back.judge_way_back(goal, here, trial, inside)
 
 
 def test_answers_that_no_program_gets_are_the_workstations_own_filters():
@@ -285,7 +285,7 @@ def test_an_error_is_believed_only_of_somebody_who_can_know():
 
 
 def echo(seen, **trial):
-    return answers.judge_echo(GOAL, HERE, Trial(4, **trial), seen)
+    return echo_series.judge_echo(GOAL, HERE, Trial(4, **trial), seen)
 
 
 def test_echoes_that_are_lost_are_counted_and_one_is_chance():
@@ -310,7 +310,7 @@ def test_echoes_that_are_lost_are_counted_and_one_is_chance():
 
 def door(trial, port=44818):
     goal = replace(GOAL, port=port, port_name="CIP") if port else GOAL
-    return answers.judge_door(goal, HERE, trial, {44818: "CIP"})
+    return open_doors.judge_door(goal, HERE, trial, {44818: "CIP"})
 
 
 def test_a_door_is_open_refused_silent_or_kept_from_us_by_our_own_filter():
@@ -324,7 +324,7 @@ def test_a_door_is_open_refused_silent_or_kept_from_us_by_our_own_filter():
     # What the record saw open, and does not open now, is no fault that is passed over.
     was = {44818: "2026-11-30 10:00", 80: "2026-11-30 10:00"}
     now = Trial(doors={44818: DoorState.SILENT, 80: DoorState.OPEN})
-    since = answers.judge_door(GOAL, HERE, now, {44818: "CIP"}, was)
+    since = open_doors.judge_door(GOAL, HERE, now, {44818: "CIP"}, was)
     assert (since.finding.cause, since.passable) == (None, True)
     assert since.finding.do == ("portcall why dryer-plc 44818",)
     assert "CIP (port 44818) was open on 2026-11-30 10:00, and is silent now" in since.evidence
@@ -333,26 +333,26 @@ def test_a_door_is_open_refused_silent_or_kept_from_us_by_our_own_filter():
 
 def test_what_does_not_speak_as_it_should_is_shown_and_silence_is_not_decided():
     goal = replace(GOAL, port=44818, port_name="CIP")
-    otherwise = answers.judge_word(
+    otherwise = open_doors.judge_word(
         goal, HERE, [WordSeen(44818, "CIP", True, raw=b"220 \x1b[2Jhello")]
     )
     assert cause(otherwise) is Cause.SPEAKS_OTHERWISE
     assert '"220 [2Jhello"' in otherwise.evidence
-    mute = answers.judge_word(goal, HERE, [WordSeen(44818, "CIP", True, silent=2.1)])
+    mute = open_doors.judge_word(goal, HERE, [WordSeen(44818, "CIP", True, silent=2.1)])
     assert (mute.finding.cause, "says nothing for 2.1 s" in mute.evidence) == (None, True)
     # A gateway is silent to units that it does not have: nothing is wrong with that.
     gateway = [WordSeen(502, "Modbus", True, silent=2.1)]
-    assert answers.judge_word(GOAL, HERE, gateway).verdict is Verdict.NOT_ASKED
-    asked = answers.judge_word(replace(GOAL, port=502, port_name="Modbus"), HERE, gateway)
+    assert open_doors.judge_word(GOAL, HERE, gateway).verdict is Verdict.NOT_ASKED
+    asked = open_doors.judge_word(replace(GOAL, port=502, port_name="Modbus"), HERE, gateway)
     assert (asked.finding.cause, "as with a gateway" in asked.finding.sentence) == (None, True)
-    unknown = answers.judge_word(
+    unknown = open_doors.judge_word(
         replace(GOAL, port=9), HERE, [WordSeen(9, "port 9", False, raw=b"hi")]
     )
     assert unknown.verdict is Verdict.NOT_ASKED
     both = [WordSeen(80, "web", True, raw=b"??"), WordSeen(44818, "CIP", True, "Skerry 40")]
-    assert answers.judge_word(GOAL, HERE, both).verdict is Verdict.HOLDS
+    assert open_doors.judge_word(GOAL, HERE, both).verdict is Verdict.HOLDS
     wide = WordSeen(44818, "CIP", True, "Skerry 40", mask="255.255.0.0")
-    told = answers.judge_word(goal, HERE, [wide])
+    told = open_doors.judge_word(goal, HERE, [wide])
     assert told.verdict is Verdict.HOLDS
     assert told.evidence.endswith("its mask is 255.255.0.0, planned is 255.255.255.0")
     message = modbus.encode(modbus.ModbusMessage(1, 1, b"\xab\x01"))
@@ -380,7 +380,7 @@ def test_a_proxy_is_one_that_is_set_for_this_address():
 def test_of_two_faults_the_lower_is_the_cause_and_the_other_is_told_too():
     lossy = echo(EchoSeen(30, 20, [0.001] * 20, 64), answered=1)
     closed = door(Trial(doors={44818: DoorState.REFUSED}))
-    way = answers.judge_way_back(GOAL, HERE, Trial(4, 1))
+    way = way_back.judge_way_back(GOAL, HERE, Trial(4, 1))
     both = Diagnosis(GOAL, "usb0", (way, lossy, closed, not_asked(Rung.WORD, "")))
     assert (both.finding.cause, both.findings[1].cause) == (Cause.LOSSY, Cause.DOOR_CLOSED)
     assert not both.reachable

@@ -21,7 +21,7 @@ from portcall.core.find.device import is_one_device
 from portcall.core.find.web_page import PAGES
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.talk.pacer import Pace
-from portcall.core.why import answers, below, neighbour, proxies
+from portcall.core.why import below, echo_series, neighbour, open_doors, proxies, way_back
 from portcall.core.why.evidence import (
     NOBODY,
     EchoSeen,
@@ -167,12 +167,12 @@ class Climb:
                 if seen.echo.is_short_only:
                     await self._doors(runner, watch)
                     seen.echo = await self._with_full_segment(seen.echo)
-            yield answers.judge_echo(goal, here, seen.trial, seen.echo)
+            yield echo_series.judge_echo(goal, here, seen.trial, seen.echo)
             await self._doors(runner, watch)
-        yield answers.judge_door(goal, here, seen.trial, self.ports, self.doors_before)
+        yield open_doors.judge_door(goal, here, seen.trial, self.ports, self.doors_before)
         vantage, doors = Vantage(self.adapter.name), seen.trial.open_doors
         seen.words = await words_behind(runner, vantage, goal.address, doors, self.ports)
-        yield answers.judge_word(goal, here, seen.words)
+        yield open_doors.judge_word(goal, here, seen.words)
         set_here = proxies.proxies_for(goal.address, dict(self.environment))
         pages = [port for port in seen.trial.open_doors if port in PAGES]
         seen.proxies_for_pages = bool(proxies.concerning(set_here, pages))
@@ -284,7 +284,7 @@ class Climb:
             asking = asyncio.ensure_future(self._from_inside(runner, is_direct))
             try:
                 await self._doors(runner, watch)
-                step = answers.judge_way_back(self.goal, here, trial)
+                step = way_back.judge_way_back(self.goal, here, trial)
                 if step is None:
                     inside = await asking
             finally:
@@ -292,7 +292,7 @@ class Climb:
         if not trial.came_back:
             await self._find_who_stands_there(runner, here)
         self._seen.inside = inside
-        step = answers.judge_way_back(self.goal, here, trial, inside)
+        step = way_back.judge_way_back(self.goal, here, trial, inside)
         assert step is not None
         return step
 
