@@ -97,6 +97,9 @@ def test_an_empty_plan_and_one_that_is_not_text(place, data, complaint):
         ("move 02-60-D1-00-5E-02", 2, "is not in the plan; say where to with --to ADDRESS/N"),
         ("move --series 203.0.113.47 fan", 2, "--series needs a person at a terminal"),
         ("move --series 203.0.113.47 10.61.20.71", 2, "takes the names of planned devices"),
+        ("verify fan --read colour=red", 2, "write what you read as COLUMN=VALUE"),
+        ("verify fan --read mask=255.0.255.0", 2, "255.0.255.0: is not contiguous"),
+        ("verify --read mask=24", 2, "--read tells what was read at one device"),
         ("verify --power-cycle 10.61.20.99", 2, "is not in the plan, so no address is known"),
         ("blink pump-9", 2, "pump-9: is no address, no MAC"),
         ("plan check nowhere.csv", 2, "nowhere.csv"),
@@ -192,6 +195,16 @@ def test_a_command_whose_reader_has_gone_ends_at_once_and_quietly(quiet_plant, l
     assert "Traceback" not in said
     assert "Error" not in said
     assert quiet_plant.run("grep -c :0043 /proc/net/udp").out == "0\n"
+
+
+def test_who_can_say_nothing_serves_nobody_and_ends_in_no_traceback(plant):
+    portcall = " ".join(_words())
+    assert plant.run(f"bash -c '{portcall} plan show >&- 2>said'").code in (0, 1)
+    assert "Traceback" not in plant.run("cat said").out
+    # Nobody would learn whom it serves: it ends, and takes the address back.
+    line = f"{portcall} assign --match 2>&- | true; exit ${{PIPESTATUS[0]}}"
+    assert plant.run(f"bash -c '{line}'", timeout=40).code == 1
+    assert plant.run("ip -4 -o addr show usb0").out == ""
 
 
 def test_without_privilege_what_can_be_shown_is_shown_and_the_rest_is_named(plant):

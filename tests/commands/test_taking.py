@@ -75,6 +75,19 @@ def test_what_is_found_becomes_a_plan_that_keeps_every_rule(undocumented):
     assert (nobody.code, "nobody at a terminal to ask" in nobody.err) == (2, True)
 
 
+@pytest.mark.long
+def test_what_was_seen_before_there_was_a_site_goes_into_its_logbook(plant):
+    drive = "02-5A-1D-20-7F-10"
+
+    def there(line):
+        return plant.run(f"sh -c 'mkdir -p $PORTCALL_DATA/new && cd $PORTCALL_DATA/new && {line}'")
+
+    assert there("portcall find 10.61.20.10 --adapter usb0").code == 0
+    assert there(f"portcall plan take --from last --only {drive}").code == 0
+    (row,) = there("portcall status --json").json["rows"]
+    assert (row["mac"], row["state"]) == (drive, "seen")
+
+
 def in_a_terminal(keys, editor="true"):
     """Answer the questions of a take, each once it is put; what was said, and the plan."""
     person = Terminal(

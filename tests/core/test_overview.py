@@ -134,6 +134,10 @@ def test_a_line_to_type_serves_all_devices_that_need_it():
     assert lines(seen(FAN, "10.61.20.22"), seen(PLC, "10.61.20.22"), asked=ASKED) == [
         "1 planned device is not at the planned address: portcall move fan"
     ]
+    # Who was asked for and not heard is named; and who was not asked for is not.
+    assert lines(seen(FAN, "10.61.20.21"), asked=ASKED) == [
+        "1 planned device was not heard (pump); the first: portcall why pump"
+    ]
     # Who has several addresses may be at the planned one, too, where nobody asked for it.
     assert lines(seen(FAN, "10.61.20.22"))[0] == (
         "1 planned device was heard elsewhere, and not asked for at the planned address: "
