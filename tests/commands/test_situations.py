@@ -119,6 +119,15 @@ def test_what_this_computer_does_itself_is_not_laid_at_the_devices_door(plant):
     reject = "ip daddr 10.61.20.12 tcp dport 44818 reject with tcp reset"
     done(plant.run(rule("output", reject)))
     assert why(plant, "10.61.20.12 cip")["cause"] == "firewall-out"
+    # What comes back and is dropped here is told as that by every command.
+    done(plant.run(rule("prerouting", "ip saddr 10.61.20.11 drop")))
+    plant.write("plan.csv", "name,address\nfeeder,10.61.20.11\n")
+    assert why(plant, "feeder")["cause"] == "firewall-in"
+    dropped = "its answers come to usb0, and this computer's own firewall drops them"
+    assert dropped in plant.run("portcall reach feeder --count 2").out
+    judged = plant.run("portcall verify feeder --json").json["rows"][0]
+    assert judged["verdict"] == "not judged", judged
+    assert judged["findings"] == [f"{dropped}: portcall why feeder"]
     # A rule for ARP: whether it is about what goes out or comes in is not seen.
     done(plant.run(rule("input", "arp saddr ip 10.61.20.13 drop", "arp")))
     done(plant.run("ip neigh flush dev usb0"))

@@ -218,7 +218,19 @@ def test_a_row_without_a_mac_learns_it_and_lost_echoes_are_said():
     (judgement,) = judge(Seen(plan, merge([seen(FAN, AT_21)]), some, Asked()))
     assert judgement.verdict is Verdict.RIGHT
     assert f"its MAC is {FAN}; the plan has none yet" in judgement.findings
-    assert "1 of 3 echoes lost" in judgement.findings
+    assert f"1 of 3 echoes lost: portcall why {plan.devices[0].name}" in judgement.findings
+
+
+def test_what_this_computer_keeps_from_itself_is_not_the_devices_silence():
+    reason = "its answers come to usb0, and this computer's own firewall drops them"
+    kept = {AT_21: Reachability(AT_21, 3, 0, None, None, None, None, reason, is_own=True)}
+    (judged,) = judge(Seen(PLAN, merge([seen(FAN, AT_21)]), kept, Asked()), PLAN.devices[:1])
+    assert judged.verdict is Verdict.NOT_JUDGED
+    assert judged.findings == (f"{reason}: portcall why {PLAN.devices[0].name}",)
+    # What it says by another protocol counts all the same.
+    told = seen(address=AT_21, method=Method.CIP, product="Gale 7")
+    (judged,) = judge(Seen(PLAN, merge([seen(FAN, AT_21), told]), kept, Asked()), PLAN.devices[:1])
+    assert (judged.verdict, reason in judged.findings[-1]) == (Verdict.RIGHT, True)
 
 
 def test_unplanned_devices_are_those_no_row_can_mean():
@@ -421,7 +433,7 @@ def test_a_planned_mask_that_nobody_reads_is_not_right():
     assert judged.verdict is Verdict.NOT_JUDGED
     assert (judged.unread, judged.is_in_place) == (("mask",), True)
     assert judged.findings[0] == (
-        "it answers, and does not tell its mask, planned is 255.255.255.0; as you read it there: "
+        "it answers, and its mask (planned: 255.255.255.0) was not read; as you read it there: "
         "portcall verify fan-drive-1 --read mask=MASK"
     )
     gateway = {"gateway": IPv4Address("10.61.20.1")}

@@ -25,6 +25,8 @@ class Reachability:
     longest: float | None
     reason: str | None
     """Why answers are missing, in the words that came most recently; None when none are."""
+    is_own: bool = False
+    """Whether that is this computer's own doing: it tells nothing of the target then."""
 
     @property
     def loss(self) -> float:

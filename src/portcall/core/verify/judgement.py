@@ -206,7 +206,14 @@ def _judge(row: PlannedDevice, seen: Seen) -> Judgement:
             finding = f"no echo came back through the router {router}, and nothing else was asked"
             return Judgement(row, Verdict.NOT_JUDGED, (f"{finding}: portcall why {row.name}",))
         return Judgement(row, Verdict.MISSING, _lookalikes(row, seen.plan, seen.devices))
-    return _present(row, there, holders, seen)
+    judged = _present(row, there, holders, seen)
+    is_open = judged.verdict in (Verdict.SILENT, Verdict.NOT_JUDGED)
+    if is_open and echo is not None and echo.is_own and not echo.answers:
+        # What this computer does itself tells nothing of the device.
+        line = "" if ": portcall " in str(echo.reason) else f": portcall why {row.name}"
+        finding = f"{echo.reason}{line}"
+        return Judgement(row, Verdict.NOT_JUDGED, (finding,), judged.identity)
+    return judged
 
 
 def _own_address(row: PlannedDevice, seen: Seen, holders: Sequence[Device]) -> Iterator[str]:
@@ -245,7 +252,8 @@ def _present(
             return Judgement(row, Verdict.SILENT, (f"ping: {reason}", *findings), identity)
         findings.append(f"ping: {reason}; it answers {', '.join(words)}")
     elif echo.loss:
-        findings.append(f"{echo.sent - echo.received} of {echo.sent} echoes lost")
+        lost = f"{echo.sent - echo.received} of {echo.sent} echoes lost"
+        findings.append(f"{lost}: portcall why {row.name}")
     mac = next((device.mac for device in holders), row.mac)
     held = hold(row, there, seen.by_hand.get(mac, {}) if mac is not None else {})
     differs = [*held.differs, *_another_device(there, seen.known)]

@@ -60,10 +60,11 @@ def hold(row: PlannedDevice, there: Sequence[Device], read: Mapping[str, str]) -
 def not_read(row: PlannedDevice, columns: Sequence[str]) -> str:
     """What to do about planned values that the device does not tell."""
     planned = _planned(row)
-    what = " and ".join(f"its {column}, planned is {planned[column]}" for column in columns)
+    what = " and ".join(f"its {column} (planned: {planned[column]})" for column in columns)
+    was = "was" if len(columns) == 1 else "were"
     options = " ".join(f"--read {column}={column.upper()}" for column in columns)
     return (
-        f"it answers, and does not tell {what}; as you read it there: "
+        f"it answers, and {what} {was} not read; as you read it there: "
         f"portcall verify {row.name} {options}"
     )
 

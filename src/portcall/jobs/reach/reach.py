@@ -17,7 +17,7 @@ from portcall.core.reach.statistics import Reachability, summarise
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.adapter_watch import cable_of
 from portcall.host.neighbours import known_neighbours
-from portcall.host.runner import Runner, paced
+from portcall.host.runner import FORBIDDEN, Runner, paced
 from portcall.jobs.reach.asking import Rounds, ask
 from portcall.jobs.telling import Tell, nobody
 from portcall.jobs.why.another_way import another_way
@@ -189,12 +189,14 @@ async def with_reasons(
     """The same, with a better reason where silence is all that is known, and more can be."""
     little = [each for each in results if not each.answers and each.reason in SAYS_LITTLE]
     known = await reasons(runner, adapter, plan, [address_of(each.target) for each in little])
-    return tuple(
-        replace(each, reason=known.get(address_of(each.target), each.reason))
-        if each in little
-        else each
-        for each in results
-    )
+
+    def better(each: Reachability) -> Reachability:
+        told = known.get(address_of(each.target))
+        if each in little and told is not None:
+            return replace(each, reason=told.sentence, is_own=told.is_own)
+        return replace(each, is_own=each.reason == FORBIDDEN)
+
+    return tuple(map(better, results))
 
 
 def must_have_an_address(adapter: Adapter, targets: Sequence[Target]) -> None:

@@ -21,7 +21,7 @@ from portcall.jobs.reach.asking import Rounds, ask
 from portcall.jobs.reach.reach import SAYS_LITTLE
 from portcall.jobs.telling import Tell
 from portcall.jobs.together import end
-from portcall.jobs.why.reasons import reasons
+from portcall.jobs.why.reasons import Silence, reasons
 from portcall.jobs.workstation.adapters import adapters_now
 from portcall.site.echo_log import EchoLog
 
@@ -168,13 +168,13 @@ class Watching:
             if not self._silent or not cable.has_link:
                 continue
             silent, self._silent = self._silent, {}
-            known: dict[IPv4Address, str] = {}
+            known: dict[IPv4Address, Silence] = {}
             # An adapter that has gone meanwhile is told of by the cable.
             with suppress(OSError, NotPossibleHere):
                 known = await reasons(runner, self.rounds.adapter, self.plan, list(silent))
-            for address, sentence in known.items():
+            for address, why in known.items():
                 if self.watch.targets[silent[address]].is_up is False:
-                    self.tell(Reason(silent[address], sentence))
+                    self.tell(Reason(silent[address], why.sentence))
 
     async def _look_after(self, cable: Cable) -> None:
         """Tell of the cable, and have what was noted on the disk every second."""

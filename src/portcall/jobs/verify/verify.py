@@ -187,10 +187,13 @@ async def _reach(
         here = [a for a in addresses if adapter.on_subnet_of(a) or _is_routed(adapter, a)]
         present = {address for device in devices for address in device.addresses}
         echoed = await _echoes(runner, Rounds(adapter, here, site.pace), present)
-        # Of who says something of itself it is known already that it is there.
-        mute = [r for r in echoed if not spoken(_at(devices, address_of(r.target)))]
-        results += [result for result in echoed if result not in mute]
-        results += await with_reasons(runner, adapter, plan, mute)
+        silent = [each for each in echoed if not each.answers]
+        known = {r.target: r for r in await with_reasons(runner, adapter, plan, silent)}
+        for each in echoed:
+            better = known.get(each.target, each)
+            # Of who says something of itself it is known already that it is there.
+            mute = not spoken(_at(devices, address_of(each.target)))
+            results.append(better if better.is_own or mute else each)
         for borrowed in looked.look.borrowed:
             own = borrowed.interface
             there = [a for a in addresses if own and a in own.network and a not in here]

@@ -6,19 +6,22 @@ go. Where that tells nothing, nothing is said.
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import Sequence
+from dataclasses import dataclass
 from ipaddress import IPv4Address
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.plan.rows import Plan
 from portcall.core.why import below, neighbour
-from portcall.core.why.evidence import Situation, WireSeen
+from portcall.core.why.evidence import Situation, Trial, WireSeen
 from portcall.core.why.facts import Seen, facts
 from portcall.core.why.grounds import weigh
-from portcall.core.why.ladder import Goal, Step
+from portcall.core.why.ladder import Cause, Goal, Rung, Step
 from portcall.host.adapters import way_out
 from portcall.host.neighbours import fixed_neighbours
 from portcall.host.runner import Runner
+from portcall.jobs.why.trial import note_seen, try_echoes, watching
 from portcall.jobs.why.wire import LONG_PATIENCE, ask_wire
 from portcall.jobs.workstation.adapters import adapters_now
 
@@ -26,9 +29,21 @@ _MOST = 64
 """Targets that are asked about: more are silent for one and the same reason."""
 
 
+_MOST_WATCHED = 8
+"""Of those that answer ARP and nothing else, so many are watched for answers that are dropped."""
+
+
+@dataclass(frozen=True, slots=True)
+class Silence:
+    """Why a target does not answer, and whether that is this computer's own doing."""
+
+    sentence: str
+    is_own: bool = False
+
+
 async def reasons(
     runner: Runner, adapter: Adapter, plan: Plan, silent: Sequence[IPv4Address]
-) -> dict[IPv4Address, str]:
+) -> dict[IPv4Address, Silence]:
     """What is known of why each of these does not answer; those left out are not known better."""
     asked = list(dict.fromkeys(silent))[:_MOST]
     if not asked:
@@ -42,18 +57,43 @@ async def reasons(
                 own = adapter.on_subnet_of(goal)
                 questions[goal] = own.ip if own else None
     wire = await ask_wire(runner, adapter, questions, LONG_PATIENCE)
-    found: dict[IPv4Address, str] = {}
+    found: dict[IPv4Address, Silence] = {}
+    quiet: list[IPv4Address] = []
     for address in asked:
         row = plan.by_address(address)
         here = Situation(adapter, adapters, ways[address], plan, row, None, fixed, False)
         meant = Goal(address, row.name if row else str(address))
-        sentence = _sentence(meant, here, wire)
-        if sentence:
-            found[address] = sentence
-    return found
+        settled = _settled(meant, here, wire)
+        if settled is not None:
+            found[address] = settled
+        elif wire.answers is not None and here.way.router is None:
+            quiet.append(address)
+            said = f"it answers ARP, and nothing else that was asked: portcall why {meant.name}"
+            found[address] = Silence(said)
+        elif wire.answers is not None:
+            router = f"the router {here.way.router} answers ARP"
+            said = f"{router}, and nothing comes back from behind it: portcall why {meant.name}"
+            found[address] = Silence(said)
+    watched = quiet[:_MOST_WATCHED]
+    each = await asyncio.gather(*(_kept_here(runner, adapter, a, adapters) for a in watched))
+    return found | {a: Silence(said, True) for a, said in zip(watched, each, strict=True) if said}
 
 
-def _sentence(goal: Goal, here: Situation, wire: WireSeen) -> str:
+async def _kept_here(
+    runner: Runner, adapter: Adapter, address: IPv4Address, adapters: Sequence[Adapter]
+) -> str:
+    """That this computer itself keeps a device's answers from its programs, if that is seen."""
+    trial = Trial()
+    with watching(runner, adapter, adapters, address) as watch:
+        await try_echoes(runner, adapter, address, trial, False, watch)
+        await note_seen(trial, watch, frozenset())
+    if trial.answered or not trial.echoes_in:
+        return ""
+    return f"its answers come to {adapter.name}, and this computer's own firewall drops them"
+
+
+def _settled(goal: Goal, here: Situation, wire: WireSeen) -> Silence | None:
+    """What one look at the wire and at this computer's own tables settles."""
     seen = facts(Seen(goal, here=here, wire=wire))
     steps: list[Step | None] = [
         below.judge_own_address(goal, here, wire),
@@ -65,14 +105,14 @@ def _sentence(goal: Goal, here: Situation, wire: WireSeen) -> str:
         if step is None:
             first = here.way.router
             who = f"the router {first}" if first else str(goal.address)
-            return f"nobody answers ARP for {who}"
+            return Silence(f"nobody answers ARP for {who}")
         if step.finding is not None:
             sentence = step.finding.sentence.rstrip(".")
             line = next((each for each in step.finding.do if each.startswith("portcall ")), None)
-            return f"{sentence}: {line}" if line else sentence
-    if wire.answers is None:
-        return ""
-    if here.way.router is not None:
-        router = f"the router {here.way.router} answers ARP"
-        return f"{router}, and nothing comes back from behind it: portcall why {goal.name}"
-    return "it answers ARP, and nothing else that was asked: portcall why " + goal.name
+            is_own = step.rung in _OWN_RUNGS or step.finding.cause is Cause.FIXED_NEIGHBOUR
+            return Silence(f"{sentence}: {line}" if line else sentence, is_own)
+    return None
+
+
+_OWN_RUNGS = (Rung.OWN_ADDRESS, Rung.WAY_OUT)
+"""What is not as it should be there is this computer's own."""
