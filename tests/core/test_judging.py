@@ -433,7 +433,7 @@ def test_a_planned_mask_that_nobody_reads_is_not_right():
     assert judged.verdict is Verdict.NOT_JUDGED
     assert (judged.unread, judged.is_in_place) == (("mask",), True)
     assert judged.findings[0] == (
-        "it answers, and its mask (planned: 255.255.255.0) was not read; as you read it there: "
+        "its mask (planned: 255.255.255.0) was not read; as you read it there: "
         "portcall verify fan-drive-1 --read mask=MASK"
     )
     gateway = {"gateway": IPv4Address("10.61.20.1")}

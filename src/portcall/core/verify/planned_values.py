@@ -63,10 +63,7 @@ def not_read(row: PlannedDevice, columns: Sequence[str]) -> str:
     what = " and ".join(f"its {column} (planned: {planned[column]})" for column in columns)
     was = "was" if len(columns) == 1 else "were"
     options = " ".join(f"--read {column}={column.upper()}" for column in columns)
-    return (
-        f"it answers, and {what} {was} not read; as you read it there: "
-        f"portcall verify {row.name} {options}"
-    )
+    return f"{what} {was} not read; as you read it there: portcall verify {row.name} {options}"
 
 
 def parse_reading(text: str) -> tuple[str, str]:
