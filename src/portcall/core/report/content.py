@@ -125,6 +125,7 @@ def _device(each: RowStanding, told: Mapping[str, str], zone: tzinfo | None) -> 
     obtains = told.get("obtains", "")
     holds = "keeps" if each.kept or each.proved or obtains.startswith("stored") else None
     holds = "asks" if asks_again(obtains) else holds
+    by_hand = [key for key in _TOLD if told.get(f"{key} by hand")]
     return {
         "name": row.name,
         "place": row.place,
@@ -133,7 +134,7 @@ def _device(each: RowStanding, told: Mapping[str, str], zone: tzinfo | None) -> 
         "mac": str(row.mac) if row.mac else None,
         "address": str(row.address),
         **{key: told.get(key) for key in _TOLD},
-        "by_hand": [key for key in _TOLD if told.get(f"{key} by hand")],
+        **({"by_hand": by_hand} if by_hand else {}),
         "planned_mask": None if row.mask_assumed else str(row.interface.netmask),
         "planned_gateway": str(row.gateway) if row.gateway else None,
         "holds": holds,

@@ -16,7 +16,7 @@ def told(device: Mapping[str, Any], what: str, words: Mapping[str, str]) -> str:
     """What a device says of itself, or else what is planned, which is said then; "" for neither."""
     planned, said = device[f"planned_{what}"], device[what]
     if said and said != "0.0.0.0":
-        return f"{said} ({words['by_hand']})" if what in device["by_hand"] else str(said)
+        return f"{said} ({words['by_hand']})" if what in device.get("by_hand", ()) else str(said)
     return f"{planned} ({words['planned']})" if planned else ""
 
 

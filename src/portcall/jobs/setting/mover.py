@@ -14,20 +14,18 @@ from portcall.core.address import Mac
 from portcall.core.find.borrowed import borrowable
 from portcall.core.find.sighting import Field, Method, Said
 from portcall.core.plan.rows import Plan, PlannedDevice
-from portcall.core.reach.echo_facts import Fact, Replied
-from portcall.core.reach.ping import Ping
 from portcall.core.setting.had import CIP, DCP, Had
 from portcall.core.setting.job import NO_INTERFACE, Job, Outcome
 from portcall.core.setting.series import Occupants
 from portcall.core.talk.pacer import Pacer
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.borrowed_adapter import Only
-from portcall.host.echoes import Echoes
 from portcall.host.leg import Leg
 from portcall.host.link import Link
 from portcall.host.privilege import Privilege, require
 from portcall.host.runner import Runner
 from portcall.host.vantage import Vantage
+from portcall.jobs.look.echoed import answers_by
 from portcall.jobs.look.holders import free_to_borrow, taken_by
 from portcall.jobs.look.interrogate import identity_in, interrogate, interrogate_again
 from portcall.jobs.look.locate import Located
@@ -44,8 +42,6 @@ from portcall.site.logbook.settings import SettingsLog
 
 _LABELS = {Field.PRODUCT: "", Field.SERIAL: "serial ", Field.FIRMWARE: "firmware "}
 """The fields that tell one device from another, in the order in which they are named."""
-
-_ECHOES, _ECHO_EVERY, _ECHO_WAIT = 2, 0.2, 1.0
 
 _STARTING = 15.0
 """Seconds until a device's programs answer, once its address does."""
@@ -206,7 +202,7 @@ class Mover:
         None when it answers, or speaks no CIP beside it either.
         """
         runner = Runner(Pacer())
-        if await _answers_echoes(runner, self.adapter.name, at):
+        if await answers_by(runner, self.adapter.name, at):
             return None
         avoid = self.site.reserved(self.site.plan())
         try:
@@ -263,14 +259,6 @@ class Mover:
             name, job.interface.ip, ports, self.site.pace, _STARTING if before else 0.0
         )
         return _compared(outcome, identity_in(before), identity_in(after))
-
-
-async def _answers_echoes(runner: Runner, adapter: str, address: IPv4Address) -> bool:
-    facts: list[Fact] = []
-    with runner.using(Echoes(adapter)) as echoes:
-        ping = Ping([address], echoes.identifier, _ECHOES, _ECHO_EVERY, _ECHO_WAIT)
-        await runner.run(ping, echoes, facts.append)
-    return any(isinstance(fact, Replied) for fact in facts)
 
 
 @dataclass(frozen=True, slots=True)

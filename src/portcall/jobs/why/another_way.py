@@ -10,7 +10,7 @@ from portcall.core.adapters.adapter import Adapter
 from portcall.core.talk.pacer import Pace
 from portcall.host.adapters import way_out
 from portcall.host.runner import paced
-from portcall.jobs.why.trial import answers_by
+from portcall.jobs.look.echoed import answers_by
 
 
 @dataclass(frozen=True, slots=True)

@@ -85,6 +85,8 @@ async def _kept_here(
     """That this computer itself keeps a device's answers from its programs, if that is seen."""
     trial = Trial()
     with watching(runner, adapter, adapters, address) as watch:
+        if watch.here is None:
+            return ""
         await try_echoes(runner, adapter, address, trial, False, watch)
         await note_seen(trial, watch, frozenset())
     if trial.answered or not trial.echoes_in:

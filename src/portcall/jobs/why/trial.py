@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Awaitable, Callable, Iterator, Sequence
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
 
 from portcall.core.adapters.adapter import Adapter, AdapterKind
-from portcall.core.reach.echo_facts import Fact, Replied, Told, address_of
+from portcall.core.reach.echo_facts import Fact, Replied, Told
 from portcall.core.reach.ping import Ping
 from portcall.core.talk.door_knock import ANSWER_WAIT, DoorKnock, DoorState, Knock
 from portcall.core.trouble import NotPossibleHere
@@ -20,6 +20,7 @@ from portcall.host.echoes import Echoes, NoPings, own_identifier
 from portcall.host.link import Link
 from portcall.host.runner import FORBIDDEN, Runner
 from portcall.host.vantage import Vantage
+from portcall.jobs.look.echoed import echoed
 from portcall.jobs.telling import nobody
 
 _FIRST_ECHOES, _FIRST_EVERY = 4, 0.15
@@ -142,12 +143,6 @@ async def try_echoes(
     trial.echoes = 1 if trial.answered else _FIRST_ECHOES
 
 
-async def answers_by(runner: Runner, adapter: str, address: IPv4Address) -> bool:
-    """Whether an echo comes back by an adapter."""
-    came = await _echoed(runner, adapter, [address])
-    return address in came
-
-
 async def stands_in_subnet(
     runner: Runner, adapter: str, told: Told, candidates: Sequence[IPv4Address]
 ) -> bool:
@@ -155,22 +150,8 @@ async def stands_in_subnet(
 
     Who answers at one of them as many hops away as its message came from is taken for it.
     """
-    came = await _echoed(runner, adapter, candidates)
+    came = await echoed(runner, adapter, candidates)
     return told.ttl is not None and told.ttl in [reply.ttl for reply in came.values()]
-
-
-async def _echoed(
-    runner: Runner, adapter: str, addresses: Sequence[IPv4Address]
-) -> dict[IPv4Address, Replied]:
-    came: dict[IPv4Address, Replied] = {}
-
-    def take(fact: Fact) -> None:
-        if isinstance(fact, Replied):
-            came[address_of(fact.target)] = fact
-
-    with suppress(NoPings), runner.using(Echoes(adapter)) as echoes:
-        await runner.run(Ping(addresses, echoes.identifier, 2, 0.3, 1.0), echoes, take)
-    return came
 
 
 async def _dropped(watch: Watch) -> None:
