@@ -11,6 +11,7 @@ from portcall.core.adapters.adapter import Adapter
 from portcall.core.adapters.way_out import WayOut
 from portcall.core.address import AddressRange, Mac
 from portcall.core.find.device import Device
+from portcall.core.find.sighting import Said
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.reach.echo_facts import Told
 from portcall.core.talk.door_knock import DoorState
@@ -168,6 +169,8 @@ class Trial:
     no_echoes: str = ""
     """Why no echo can be sent from here."""
     doors: dict[int, DoorState] = field(default_factory=dict)
+    said: dict[int, list[Said]] = field(default_factory=dict)
+    """What was said behind doors of known protocols, when they opened."""
     errors: list[Told] = field(default_factory=list)
     stands_there: IPv4Address | None = None
     """The router that was found to have an address in the goal's subnet."""

@@ -15,11 +15,12 @@ from portcall.core.find.web_page import MOST_HOPS, Onward
 from portcall.core.printable import printable
 from portcall.core.talk.conversation import Endpoint
 from portcall.core.talk.dialogue import Dialogue, Script, one_after_the_other
-from portcall.core.talk.door_knock import DoorKnock, DoorState, Knock, itself
+from portcall.core.talk.door_knock import ANSWER_WAIT, DoorKnock, DoorState, Knock, itself
 from portcall.host.doors import Doors
 from portcall.host.runner import Runner
 from portcall.host.streams import Stream, connect
 from portcall.host.vantage import Vantage
+from portcall.jobs.telling import nobody
 
 _CONNECT_WAIT = 3.0
 
@@ -45,19 +46,23 @@ async def converse(
     proven: Collection[IPv4Address] = (),
     device_at: Callable[[IPv4Address], Hashable] = itself,
     patience: float = PATIENCE,
+    wait: float = ANSWER_WAIT,
+    settled: Callable[[Knock], None] = nobody,
 ) -> Collection[IPv4Address]:
     """Try ports of devices, and talk behind those that open; gives who answered at all.
 
     ``opened`` says what to talk about behind a door. An error on the way ends that talk. ``proven``
     are addresses that are known to answer. ``device_at`` tells which device is at an address: one
     device has one connection at a time, however many addresses it has. What is said behind one door
-    takes ``patience`` seconds at most.
+    takes ``patience`` seconds at most. ``settled`` is told what became of each attempt, which is
+    waited for ``wait`` seconds.
     """
-    knocking = DoorKnock(doors, proven, device_at)
+    knocking = DoorKnock(doors, proven, device_at, wait)
     with runner.using(Doors(vantage)) as medium:
         async with asyncio.TaskGroup() as talks:
 
-            def settled(knock: Knock) -> None:
+            def take(knock: Knock) -> None:
+                settled(knock)
                 if knock.state is DoorState.SILENT:
                     medium.give_up(knock.door)
                 elif knock.state is DoorState.OPEN:
@@ -65,7 +70,7 @@ async def converse(
                     work = _talk(runner, vantage, medium, knock.door, talk, report, patience)
                     talks.create_task(work)
 
-            await runner.run(knocking, medium, settled)
+            await runner.run(knocking, medium, take)
     return knocking.answered
 
 

@@ -170,8 +170,8 @@ class Climb:
             yield echo_series.judge_echo(goal, here, seen.trial, seen.echo)
             await self._doors(runner, watch)
         yield open_doors.judge_door(goal, here, seen.trial, self.ports, self.doors_before)
-        vantage, doors = Vantage(self.adapter.name), seen.trial.open_doors
-        seen.words = await words_behind(runner, vantage, goal.address, doors, self.ports)
+        vantage = Vantage(self.adapter.name)
+        seen.words = await words_behind(runner, vantage, goal.address, seen.trial, self.ports)
         yield open_doors.judge_word(goal, here, seen.words)
         set_here = proxies.proxies_for(goal.address, dict(self.environment))
         pages = [port for port in seen.trial.open_doors if port in PAGES]
@@ -265,7 +265,8 @@ class Climb:
         async with asyncio.TaskGroup() as tasks:
             tasks.create_task(try_echoes(runner, self.adapter, goal, trial, routed, watch))
             if port is not None:
-                tasks.create_task(try_doors(runner, self.adapter.name, goal, (port,), trial))
+                knocking = try_doors(runner, self.adapter.name, goal, (port,), trial, talks=True)
+                tasks.create_task(knocking)
         await self._note(here, watch)
 
     async def _note(self, here: Situation, watch: Watch) -> None:
@@ -326,7 +327,8 @@ class Climb:
             # Who is silent to all is asked at the doors of the trade alone.
             wanted = [port for port in wanted if port in PROTOCOLS]
         if wanted:
-            await try_doors(runner, self.adapter.name, self.goal.address, wanted, trial)
+            name, address = self.adapter.name, self.goal.address
+            await try_doors(runner, name, address, wanted, trial, talks=True)
         assert here is not None
         await self._note(here, watch)
 

@@ -9,17 +9,21 @@ from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
 
 from portcall.core.adapters.adapter import Adapter, AdapterKind
+from portcall.core.find.sighting import Method, Said, Sighting
 from portcall.core.reach.echo_facts import Fact, Replied, Told
 from portcall.core.reach.ping import Ping
-from portcall.core.talk.door_knock import ANSWER_WAIT, DoorKnock, DoorState, Knock
+from portcall.core.talk.conversation import Endpoint
+from portcall.core.talk.door_knock import ANSWER_WAIT, DoorState, Knock
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.why.evidence import FEW_LOST, EchoSeen, Trial, lost_by_chance
 from portcall.core.why.frames_seen import FramesSeen
-from portcall.host.doors import Doors
+from portcall.core.why.tasting import PROTOCOLS
 from portcall.host.echoes import Echoes, NoPings, own_identifier
 from portcall.host.link import Link
 from portcall.host.runner import FORBIDDEN, Runner
 from portcall.host.vantage import Vantage
+from portcall.jobs.look.ask import talk_at
+from portcall.jobs.look.converse import Talk, converse
 from portcall.jobs.look.echoed import echoed
 from portcall.jobs.telling import nobody
 
@@ -54,6 +58,11 @@ _FULL_LENGTH = 1500
 """Octets of IPv4 in the longest frame that every Ethernet takes (RFC 894): an adapter may be set to
 take longer ones, and a device that does not is not at fault."""
 _FIRST_SEQUENCE = 1000
+
+MOST_TALKS = 3
+"""Doors behind which it is asked who is there."""
+
+_METHODS = (Method.CIP, Method.MODBUS, Method.OPCUA, Method.WEB)
 _MOST_ERRORS = 16
 
 
@@ -167,23 +176,46 @@ def _patience(trial: Trial, usual: float) -> float:
 
 
 async def try_doors(
-    runner: Runner, adapter: str, address: IPv4Address, ports: Sequence[int], trial: Trial
+    runner: Runner,
+    adapter: str,
+    address: IPv4Address,
+    ports: Sequence[int],
+    trial: Trial,
+    talks: bool = False,
 ) -> None:
-    """Try doors, and close those that open, into ``trial``."""
+    """Try doors, and close those that open, into ``trial``.
+
+    With ``talks``, what is behind the first few of a known protocol is asked who it is before, over
+    the same connection: small devices have few.
+    """
     proven = (address,) if trial.answered else ()
-    knocking = DoorKnock({address: ports}, proven, wait=_patience(trial, ANSWER_WAIT))
-    with runner.using(Doors(Vantage(adapter))) as medium:
+    said: list[Said] = []
 
-        def settled(knock: Knock) -> None:
-            assert knock.state is not None
-            trial.doors[knock.door.port] = knock.state
-            if knock.state is DoorState.SILENT:
-                medium.give_up(knock.door)
-            elif knock.state is DoorState.OPEN:
-                medium.stream(knock.door).close()
-                medium.leave(knock.door)
+    def opened(door: Endpoint) -> Talk:
+        nonlocal said
+        if not talks or door.port not in PROTOCOLS or len(trial.said) >= MOST_TALKS:
+            return Talk(Method.PORTS)
+        # A device has one connection at a time: what is said is said behind the last that opened.
+        said = trial.said[door.port] = []
+        return talk_at(door, _METHODS)
 
-        await runner.run(knocking, medium, settled)
+    def settled(knock: Knock) -> None:
+        assert knock.state is not None
+        trial.doors[knock.door.port] = knock.state
+
+    def report(seen: Sighting) -> None:
+        said.extend(seen.said)
+
+    await converse(
+        runner,
+        Vantage(adapter),
+        {address: ports},
+        opened,
+        report,
+        proven,
+        wait=_patience(trial, ANSWER_WAIT),
+        settled=settled,
+    )
 
 
 async def note_seen(trial: Trial, watch: Watch, strict: frozenset[str]) -> None:

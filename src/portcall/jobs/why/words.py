@@ -9,19 +9,16 @@ from dataclasses import dataclass, field
 from ipaddress import IPv4Address
 
 from portcall.core.find import web_page
-from portcall.core.find.sighting import Field, Method, Said, Sighting
+from portcall.core.find.sighting import Field, Said
 from portcall.core.talk.conversation import Endpoint
 from portcall.core.talk.dialogue import Dialogue, Script
-from portcall.core.why.evidence import WordSeen
-from portcall.core.why.tasting import PROTOCOLS, ask_for_page, is_spoken, taste
+from portcall.core.why.evidence import Trial, WordSeen
+from portcall.core.why.tasting import ask_for_page, is_spoken, taste
 from portcall.host.runner import Runner
 from portcall.host.streams import connect
 from portcall.host.vantage import Vantage
-from portcall.jobs.look.ask import talk_at
-from portcall.jobs.look.converse import converse
+from portcall.jobs.why.trial import MOST_TALKS
 
-_METHODS = (Method.CIP, Method.MODBUS, Method.OPCUA, Method.WEB)
-_MOST_DOORS = 3
 _CONNECT_WAIT = 2.0
 _BUSY_WAIT = 2.5
 """Seconds that a small device may need to be free of a connection that was closed."""
@@ -32,34 +29,34 @@ async def words_behind(
     runner: Runner,
     vantage: Vantage,
     address: IPv4Address,
-    ports: Sequence[int],
+    trial: Trial,
     names: Mapping[int, str],
 ) -> list[WordSeen]:
-    """Ask behind each open door, those of known protocols first, and few of them."""
-    known = [port for port in ports if port in PROTOCOLS]
-    chosen = (known or list(ports))[:_MOST_DOORS]
-    return [await _word(runner, vantage, address, port, names.get(port, "")) for port in chosen]
+    """What was said behind the doors that were talked at when they opened; and where that was
+    nothing, what else comes. Without any, what the first of the others say at once.
+    """
+    chosen = [port for port in trial.open_doors if port in trial.said]
+    chosen = chosen or list(trial.open_doors[:MOST_TALKS])
+    return [
+        await _word(runner, vantage, Endpoint(address, port), trial.said.get(port), names)
+        for port in chosen
+    ]
 
 
 async def _word(
-    runner: Runner, vantage: Vantage, address: IPv4Address, port: int, name: str
+    runner: Runner,
+    vantage: Vantage,
+    endpoint: Endpoint,
+    said: Sequence[Said] | None,
+    names: Mapping[int, str],
 ) -> WordSeen:
-    name = name or f"port {port}"
-    known = port in PROTOCOLS
-    said: list[Said] = []
-
-    def report(seen: Sighting) -> None:
-        said.extend(seen.said)
-
-    if known:
-        await converse(
-            runner, vantage, {address: (port,)}, lambda door: talk_at(door, _METHODS), report
-        )
-    identity = _identity(said)
+    """What is behind a door; ``said`` is what its protocol told there, None when none is known."""
+    port, known = endpoint.port, said is not None
+    name = names.get(port, "") or f"port {port}"
+    identity = _identity(said or ())
     if identity:
-        mask = next((each.value for each in said if each.field is Field.MASK), "")
+        mask = next((each.value for each in said or () if each.field is Field.MASK), "")
         return WordSeen(port, name, known, identity, mask=mask)
-    endpoint = Endpoint(address, port)
     if port == web_page.SECURE_PORT:
         by_tls = await _by_tls(vantage, endpoint)
         if by_tls:
