@@ -21,6 +21,9 @@ settings.load_profile("no deadline")
 # A shell starts what it runs in the background with Ctrl-C ignored, and that is inherited.
 signal.signal(signal.SIGINT, signal.default_int_handler)
 
+# Some tests make files for other users. Those that are about a umask set their own.
+os.umask(0o022)
+
 SHARED = ("looked", "place", "quiet_plant")
 """Fixtures that many tests of a module share: a practice plant, or one look at it."""
 

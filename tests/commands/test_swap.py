@@ -104,7 +104,7 @@ def test_a_panel_that_nothing_can_tell_to_hold_its_address_is_said_to_be_so(nigh
     ended = night.run("portcall swap panel --yes")
     assert ended.code == 1
     assert "panel: not judged, " in ended.out
-    assert "was not read; as you read it there: " in ended.out
+    assert "; as you read it there: portcall verify panel --read mask=MASK" in ended.out
     assert "does not hold its address when the power goes" in ended.out
     assert planned(night, "panel")["mac"] == NEW["panel"]
 
