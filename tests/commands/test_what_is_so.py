@@ -138,8 +138,11 @@ def test_a_match_does_not_go_on_when_its_cable_was_pulled_meanwhile(plant):
 
 def test_a_tunnel_that_takes_the_route_is_named_and_the_adapter_is_asked(plant):
     plant.run("portcall match dryer-plc --no-probe")
-    plant.run("ip tuntap add mode tun name tun0")
-    plant.run("ip link set tun0 up")
+    if plant.run("ip tuntap add mode tun name tun0").code:
+        # Where there is no tunnel device, any other adapter that takes the route does.
+        assert plant.run("ip link add tun0 type veth peer name far0").code == 0
+        assert plant.run("ip link set far0 up").code == 0
+    assert plant.run("ip link set tun0 up").code == 0
     plant.run("ip route add 10.61.20.0/25 dev tun0")
     for line in ("portcall reach dryer-plc --count 1", "portcall verify dryer-plc"):
         asked = plant.run(line)
