@@ -16,11 +16,13 @@ from portcall.core.record.compare import compare
 from portcall.core.record.entry import Entry, Kind, read_entry
 from portcall.core.record.look import device_document, read_look
 from portcall.core.record.standing import State, standing
+from portcall.core.report import content
 from portcall.core.talk.request import AddressProtocol
 from portcall.core.trouble import BadInput
 from portcall.jobs.record.reading import parse_time
 
 FAN, PUMP = "02-77-B1-00-00-21", "02-77-B1-00-00-22"
+MASK = "255.255.255.0"
 START = datetime(2026, 11, 20, 8, 0, tzinfo=UTC)
 
 
@@ -218,6 +220,21 @@ def test_a_line_that_a_device_or_another_computer_wrote_is_not_advised():
         body = {"rows": [judged("fan", FAN, "10.61.20.21", "differs", finding)]}
         (row, _) = standing(PLAN, [entry(Kind.VERIFICATION, 1, body)]).rows
         assert row.next_line == (line or "portcall why fan"), finding
+
+
+def test_what_is_not_all_read_is_open_and_what_was_read_by_hand_is_said_to_be():
+    line = "portcall verify fan --read mask=MASK"
+    not_read = judged("fan", FAN, "10.61.20.21", "not judged", f"its mask was not read: {line}")
+    unread = entry(Kind.VERIFICATION, 1, {"rows": [not_read | {"unread": ["mask"]}]})
+    row = standing(PLAN, [unread]).rows[0]
+    assert (row.state, row.is_right, row.next_line) == (State.NOT_ALL_READ, False, line)
+    right = judged("fan", FAN, "10.61.20.21", "right") | {"mask": MASK}
+    by_hand = entry(Kind.VERIFICATION, 2, {"rows": [right | {"by_hand": {"mask": MASK}}]})
+    assert standing(PLAN, [unread, by_hand, unread]).rows[0].state is State.RIGHT
+    assert content._told(PLAN, [by_hand])["fan"] == {"mask": MASK, "mask by hand": "yes"}
+    # What the device tells itself by now is its own word.
+    itself = entry(Kind.VERIFICATION, 3, {"rows": [right]})
+    assert content._told(PLAN, [by_hand, itself])["fan"] == {"mask": MASK}
 
 
 def test_the_last_known_state_of_a_row_is_what_its_entries_say_in_turn():

@@ -109,11 +109,15 @@ def _note(found: dict[str, dict[str, str]], name: str | None, said: Mapping[str,
         return
     values = {key: _text(value) for key in _TOLD if isinstance(value := said.get(key), str)}
     values = {key: value for key, value in values.items() if value}
+    told = found.setdefault(name, {})
+    for key in values:
+        # What a device tells itself by now is not what somebody read there before.
+        told.pop(f"{key} by hand", None)
     by_hand = said.get("by_hand")
     for key, value in by_hand.items() if isinstance(by_hand, dict) else ():
         if key in _TOLD and isinstance(value, str):
             values |= {key: _text(value), f"{key} by hand": "yes"}
-    found.setdefault(name, {}).update(values)
+    told.update(values)
 
 
 def _device(each: RowStanding, told: Mapping[str, str], zone: tzinfo | None) -> dict[str, Any]:

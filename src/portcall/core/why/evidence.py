@@ -127,6 +127,11 @@ class Situation:
     other_way_answers: bool | None = None
     """Whether it answers by the adapter that the kernel would use instead; None: not asked."""
 
+    @property
+    def strict(self) -> frozenset[str]:
+        """The adapters that let no address in that belongs elsewhere."""
+        return frozenset(each.name for each in self.adapters if each.strict_about_sources)
+
     def first(self, goal: IPv4Address) -> IPv4Address:
         """Whom on this wire what is meant for the goal is handed to: the router, or the goal."""
         by_it = self.way.adapter == self.adapter.name

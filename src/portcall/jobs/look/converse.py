@@ -21,6 +21,7 @@ from portcall.host.runner import Runner
 from portcall.host.streams import Stream, connect
 from portcall.host.vantage import Vantage
 from portcall.jobs.telling import nobody
+from portcall.jobs.together import together
 
 _CONNECT_WAIT = 3.0
 
@@ -59,7 +60,7 @@ async def converse(
     """
     knocking = DoorKnock(doors, proven, device_at, wait)
     with runner.using(Doors(vantage)) as medium:
-        async with asyncio.TaskGroup() as talks:
+        async with together() as talks:
 
             def take(knock: Knock) -> None:
                 settled(knock)

@@ -116,11 +116,9 @@ def _subnets(adapter: Adapter, site: Site) -> _Subnets:
     networks = {*own, *(subnet.network for subnet in site.subnets)}
     swept: list[IPv4Network] = []
     left_out: list[IPv4Network] = []
-    room = MOST_ADDRESSES
     for each in sorted(networks, key=lambda network: (network.num_addresses, network)):
-        if any(each.subnet_of(other) for other in left_out):
-            continue
-        fits = each.num_addresses <= room
+        # One that lies in another costs nothing beside it.
+        together = joined(map(hosts, [*swept, each]))
+        fits = sum(map(len, together)) <= MOST_ADDRESSES
         (swept if fits else left_out).append(each)
-        room -= each.num_addresses if fits else 0
     return _Subnets(tuple(swept), tuple(left_out))

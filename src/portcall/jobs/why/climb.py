@@ -50,7 +50,7 @@ from portcall.host.neighbours import fixed_neighbours, known_neighbours
 from portcall.host.runner import Runner, paced
 from portcall.host.vantage import Vantage
 from portcall.jobs.telling import Tell
-from portcall.jobs.together import end
+from portcall.jobs.together import end, together
 from portcall.jobs.why.another_way import another_way
 from portcall.jobs.why.full_segment import full_segment_taken
 from portcall.jobs.why.inside import ask_from_inside
@@ -262,7 +262,7 @@ class Climb:
     async def _first_trial(self, runner: Runner, here: Situation, watch: Watch) -> None:
         routed = here.way.router is not None
         goal, port, trial = self.goal.address, self.goal.port, self._seen.trial
-        async with asyncio.TaskGroup() as tasks:
+        async with together() as tasks:
             tasks.create_task(try_echoes(runner, self.adapter, goal, trial, routed, watch))
             if port is not None:
                 knocking = try_doors(runner, self.adapter.name, goal, (port,), trial, talks=True)
@@ -272,8 +272,7 @@ class Climb:
     async def _note(self, here: Situation, watch: Watch) -> None:
         """Put what was seen beside the sockets to what they told."""
         trial = self._seen.trial
-        strict = frozenset(each.name for each in self.adapters if each.strict_about_sources)
-        await note_seen(trial, watch, strict)
+        await note_seen(trial, watch, here.strict)
         first = here.first(self.goal.address)
         trial.neighbour_known = first in known_neighbours(self.adapter.name) or first in here.fixed
 

@@ -13,7 +13,7 @@ from ipaddress import IPv4Address
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.plan.rows import Plan
-from portcall.core.why import below, neighbour
+from portcall.core.why import below, neighbour, way_back
 from portcall.core.why.evidence import Situation, Trial, WireSeen
 from portcall.core.why.facts import Seen, facts
 from portcall.core.why.grounds import weigh
@@ -58,7 +58,7 @@ async def reasons(
                 questions[goal] = own.ip if own else None
     wire = await ask_wire(runner, adapter, questions, LONG_PATIENCE)
     found: dict[IPv4Address, Silence] = {}
-    quiet: list[IPv4Address] = []
+    quiet: dict[Goal, Situation] = {}
     for address in asked:
         row = plan.by_address(address)
         here = Situation(adapter, adapters, ways[address], plan, row, None, fixed, False)
@@ -67,31 +67,32 @@ async def reasons(
         if settled is not None:
             found[address] = settled
         elif wire.answers is not None and here.way.router is None:
-            quiet.append(address)
+            quiet[meant] = here
             said = f"it answers ARP, and nothing else that was asked: portcall why {meant.name}"
             found[address] = Silence(said)
         elif wire.answers is not None:
             router = f"the router {here.way.router} answers ARP"
             said = f"{router}, and nothing comes back from behind it: portcall why {meant.name}"
             found[address] = Silence(said)
-    watched = quiet[:_MOST_WATCHED]
-    each = await asyncio.gather(*(_kept_here(runner, adapter, a, adapters) for a in watched))
-    return found | {a: Silence(said, True) for a, said in zip(watched, each, strict=True) if said}
+    watched = list(quiet)[:_MOST_WATCHED]
+    kept = await asyncio.gather(*(_is_kept_here(runner, goal, quiet[goal]) for goal in watched))
+    said = f"its answers come to {adapter.name}, and this computer's own firewall drops them"
+    dropped = [goal.address for goal, is_kept in zip(watched, kept, strict=True) if is_kept]
+    return found | dict.fromkeys(dropped, Silence(said, is_own=True))
 
 
-async def _kept_here(
-    runner: Runner, adapter: Adapter, address: IPv4Address, adapters: Sequence[Adapter]
-) -> str:
-    """That this computer itself keeps a device's answers from its programs, if that is seen."""
+async def _is_kept_here(runner: Runner, goal: Goal, here: Situation) -> bool:
+    """Whether this computer's own firewall is seen to keep a device's answers from its programs."""
     trial = Trial()
-    with watching(runner, adapter, adapters, address) as watch:
+    with watching(runner, here.adapter, here.adapters, goal.address) as watch:
         if watch.here is None:
-            return ""
-        await try_echoes(runner, adapter, address, trial, False, watch)
-        await note_seen(trial, watch, frozenset())
-    if trial.answered or not trial.echoes_in:
-        return ""
-    return f"its answers come to {adapter.name}, and this computer's own firewall drops them"
+            return False
+        await try_echoes(runner, here.adapter, goal.address, trial, False, watch)
+        await note_seen(trial, watch, here.strict)
+    step = way_back.judge_way_back(goal, here, trial)
+    step = weigh(step, facts(Seen(goal, here=here, trial=trial)), goal) if step else None
+    cause = step.finding.cause if step is not None and step.finding is not None else None
+    return cause is Cause.FIREWALL_IN and trial.echoes_in > 0
 
 
 def _settled(goal: Goal, here: Situation, wire: WireSeen) -> Silence | None:
