@@ -19,7 +19,9 @@ from portcall.cli.table import Columns, Remark, cell, print_lines, print_rows, s
 from portcall.cli.views.devices import Found, addresses, print_csv, print_found
 from portcall.core.address import Mac
 from portcall.core.find.devices import Gathering
+from portcall.core.find.sentences import NOT_PLANNED
 from portcall.core.find.sighting import Field, Method, Said, Sighting
+from portcall.core.finding import Line, Name
 from portcall.core.record.look import device_document
 from portcall.site.folder import Site
 
@@ -89,12 +91,13 @@ def test_a_text_is_cut_to_its_room_and_never_within_a_short_word(text, width):
 
 def test_a_line_to_type_is_never_broken_and_words_neither(monkeypatch, capsys):
     monkeypatch.setattr(table, "console", lambda wide=False: Console(width=40))
+    move = Line("move", Name("one"), Name("two"), Name("three"))
+    address = IPv4Address("203.0.113.40")
+    match = Line("match", address, "--replace", "--adapter", Name("usb0"))
     print_lines(
         [
-            Remark(
-                "3 planned devices are not where the plan has them: portcall move one two three"
-            ),
-            Remark("portcall match 203.0.113.40 --replace --adapter usb0"),
+            Remark("3 planned devices are not where the plan has them", line=move),
+            Remark("", line=match),
         ]
     )
     assert capsys.readouterr().out.splitlines() == [
@@ -147,7 +150,7 @@ def test_a_list_printed_piece_by_piece_is_the_document_it_would_be_whole(entries
 
 def test_a_document_has_the_agreed_keys_with_null_for_what_is_not_known():
     shown = found(1, product="Gale 7")
-    made = device_document(shown.devices[0], ("not in the plan",))
+    made = device_document(shown.devices[0], (NOT_PLANNED(),))
     assert made["product"] == "Gale 7"
     assert made["maker"] is made["serial"] is made["firmware"] is made["name"] is None
     assert (made["methods"], made["remarks"]) == (["cip"], ["not in the plan"])

@@ -7,6 +7,7 @@ from drive import Wire
 from portcall.core.address import BROADCAST, UNSPECIFIED, Mac
 from portcall.core.assign.reply import Replies
 from portcall.core.assign.server import AddressServer
+from portcall.core.finding import Name
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.talk.conversation import Conversation, Frame, Send
 from portcall.core.wire import arp, bootp, dhcp, ethernet, udp
@@ -21,9 +22,9 @@ ME = IPv4Interface("10.61.20.200/24")
 EVERYBODY = IPv4Address("255.255.255.255")
 PLAN = Plan(
     (
-        PlannedDevice("fan-drive-1", IPv4Interface("10.61.20.21/24"), FAN),
+        PlannedDevice(Name("fan-drive-1"), IPv4Interface("10.61.20.21/24"), FAN),
         PlannedDevice(
-            "belt-drive", IPv4Interface("10.61.20.23/24"), BELT, IPv4Address("10.61.20.1")
+            Name("belt-drive"), IPv4Interface("10.61.20.23/24"), BELT, IPv4Address("10.61.20.1")
         ),
     )
 )

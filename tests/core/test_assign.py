@@ -31,6 +31,7 @@ from portcall.core.assign.client import BootpClient, DhcpClient, Lost, Obtained
 from portcall.core.assign.event import Event, EventKind
 from portcall.core.assign.reply import Replies
 from portcall.core.assign.server import LOOK_AGAIN, AddressServer
+from portcall.core.finding import Name
 from portcall.core.plan.near import difference, near_misses
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.talk.conversation import Frame
@@ -141,7 +142,9 @@ def test_devices_that_have_their_address_at_the_start_are_seen_and_squatters_too
 
 def test_the_look_at_the_start_keeps_the_pace_and_an_answer_does_not_wait_for_it():
     rows = [
-        PlannedDevice(f"drive-{n}", IPv4Interface((0x0A3D1400 + n, 24)), Mac(FAN[:5] + bytes([n])))
+        PlannedDevice(
+            Name(f"drive-{n}"), IPv4Interface((0x0A3D1400 + n, 24)), Mac(FAN[:5] + bytes([n]))
+        )
         for n in range(1, 101)
     ]
     wire, server = serving(Plan(tuple(rows)), pace=50)

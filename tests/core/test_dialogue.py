@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from portcall.core.cip.interface_object import CipSettings
 from portcall.core.find import cip_interface, modbus_identity
+from portcall.core.find.sentences import MODBUS_AS_UNIT
 from portcall.core.find.sighting import Field, Method, sighting_of
 from portcall.core.setting import cip_settings
 from portcall.core.talk.conversation import StreamBytes
@@ -104,7 +105,7 @@ def test_a_gateway_that_is_slow_for_absent_units_is_identified_all_the_same(cut,
         for start in range(0, len(due), cut):
             wire.say(StreamBytes(due[start : start + cut]))
     assert said_by(party)[Field.PRODUCT] == "Ebb 2"
-    assert said_by(party)[Field.MANNER] == "answers Modbus as unit 1"
+    assert said_by(party)[Field.MANNER] == MODBUS_AS_UNIT(unit=1)
 
 
 @pytest.mark.parametrize("comes", ["late", "behind another"])

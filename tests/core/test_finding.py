@@ -34,7 +34,15 @@ from portcall.core.find.netbios_names import NodeStatusQuestion
 from portcall.core.find.outlook import Outlook
 from portcall.core.find.overhear import REPEAT, Overhear, overheard
 from portcall.core.find.remarks import remarks
-from portcall.core.find.sighting import Field, Method, Said, Sighting, sighting_of, words
+from portcall.core.find.sentences import (
+    BACNET_BEHIND,
+    MANAGED_AT,
+    MANAGED_ELSEWHERE,
+    NO_ADDRESS,
+    SNMP_V3,
+)
+from portcall.core.find.sighting import Field, Method, Said, Sighting, sighting_of
+from portcall.core.find.sighting import said_by as said_of
 from portcall.core.find.snmp_system import EngineQuestion, SystemGroup
 from portcall.core.find.subnets import spoken
 from portcall.core.plan.rows import Plan
@@ -132,7 +140,7 @@ def test_how_an_interface_is_set_also_where_one_attribute_is_refused(cuts, refus
         in_pieces(wire, attribute(party, data), cuts)
     said = said_by(party)
     assert (said[Field.OBTAINS], said[Field.NAME]) == ("by DHCP", "fan")
-    assert said.get(Field.MASK) == (None if refused else "255.255.0.0")
+    assert said.get(Field.MASK) == (None if refused else IPv4Address("255.255.0.0"))
     # The last word is goodbye, in the session that was opened.
     last = cip.parse(party.packets[-1].data)
     assert (last.command, last.session) == (cip_message.UNREGISTER_SESSION, 0x51)
@@ -182,7 +190,7 @@ def modbus_units(answers, seconds=0.0):
         wire.say(
             StreamBytes(modbus.encode(modbus.ModbusMessage(asked.transaction, asked.unit, pdu)))
         )
-    said = [(said.field, said.value) for fact in party.facts for said in fact.said]
+    said = [(said.field, str(said.value)) for fact in party.facts for said in fact.said]
     return units, said
 
 
@@ -279,7 +287,7 @@ def test_the_silent_are_asked_again_and_strangers_are_not_heard():
     wire.say(Datagram(Endpoint(PLC, 44818), reply))
     wire.pass_time(sum(ask_each.ANSWER_WAITS))
     assert [p.peer.address for p in party.packets] == [PLC, OLD, OLD]
-    assert said_by(party)[Field.MANNER] == "answers CIP only when asked directly"
+    assert str(said_by(party)[Field.MANNER]) == "answers CIP only when asked directly"
     assert party.conversation.over
     for _ in range(3 * ask_each.MOST_ANSWERS):
         wire.say(Datagram(Endpoint(PLC, 44818), reply))
@@ -637,7 +645,7 @@ def test_a_device_that_says_otherwise_now_is_believed_and_what_it_does_not_repea
         watch.look_began(began)
         gathering.add(Sighting(began + 0.1, Method.ARP, THEIRS, PLC))
         if said:
-            told = words(Method.CIP, *((Field[key], value) for key, value in said.items()))
+            told = said_of(Method.CIP, *((Field[key], value) for key, value in said.items()))
             gathering.add(Sighting(began + 1, Method.CIP, address=PLC, said=told))
         gathering.forget(watch.vanished_before)
         return [change.details for change in watch.compare(gathering.devices(), whole_look=True)]
@@ -666,7 +674,7 @@ def test_a_device_in_the_place_of_another_does_not_share_its_address():
 
     def seen(at, mac, address=PLC):
         gathering.add(Sighting(at, Method.ARP, mac, address))
-        gathering.add(Sighting(at, Method.DCP, mac, address, words(Method.DCP, product)))
+        gathering.add(Sighting(at, Method.DCP, mac, address, said_of(Method.DCP, product)))
 
     product = (Field.PRODUCT, "Islet 16")
     watch.look_began(0)
@@ -734,7 +742,7 @@ def test_subnets_that_are_spoken_by_known_masks_or_assumed():
 
 
 def wholes(device, own):
-    return tuple(each.whole for each in remarks(device, own, Plan()))
+    return tuple(str(each.whole) for each in remarks(device, own, Plan()))
 
 
 def test_a_catalogue_cures_what_was_found_but_not_recognised():
@@ -742,7 +750,8 @@ def test_a_catalogue_cures_what_was_found_but_not_recognised():
     seen = Sighting(0, Method.CIP, THEIRS, PLC, (), codes=codes)
     own = (IPv4Interface("10.61.20.200/24"),)
     (device,) = gathered(seen)
-    ((line, _),) = remarks(device, own, Gathering().plan)
+    ((remark, _),) = remarks(device, own, Gathering().plan)
+    line = str(remark)
     assert line.startswith("not recognised: CIP maker 64102, product 704")
     eds = """$ a drive
         [File] DescText = "x; $ y";
@@ -782,8 +791,8 @@ def test_an_eds_that_says_too_little_is_refused_with_what_is_missing(text, compl
 
 def test_a_mask_that_differs_and_a_device_without_name_are_remarked():
     said = (
-        Said(Field.MASK, "255.255.0.0", Method.CIP),
-        Said(Field.MANNER, "has no address", Method.DCP),
+        Said(Field.MASK, IPv4Address("255.255.0.0"), Method.CIP),
+        Said(Field.MANNER, NO_ADDRESS(), Method.DCP),
     )
     own = (IPv4Interface("10.61.20.200/24"),)
     (device,) = gathered(Sighting(0, Method.CIP, THEIRS, PLC, said))
@@ -813,11 +822,11 @@ def test_where_a_switch_says_it_is_managed_is_no_proof_that_it_has_that_address(
     heard = Sighting(2.0, Method.ARP, FAN, PLC)
     (alone,) = merge([told])
     assert (alone.addresses, alone.rivals) == ((PLC,), ())
-    assert alone.values(Field.MANNER) == (f"says that it is managed at {OTHER}, too",)
+    assert alone.values(Field.MANNER) == (MANAGED_AT(managed=[OTHER]),)
     plc, switch = merge([told, heard])
     assert (plc.mac, plc.addresses, plc.rivals) == (FAN, (PLC,), ())
     assert (switch.addresses, switch.rivals) == ((), ())
-    assert f"says that it is managed at {PLC}, where {FAN} answers" in switch.values(Field.MANNER)
+    assert MANAGED_ELSEWHERE(managed=PLC, holder=FAN) in switch.values(Field.MANNER)
     # A device that is heard at the address it tells is simply there.
     (both,) = merge([told, Sighting(2.0, Method.ARP, THEIRS, PLC)])
     assert (both.addresses, both.values(Field.NAME)) == ((PLC,), ("sw",))
@@ -826,7 +835,7 @@ def test_where_a_switch_says_it_is_managed_is_no_proof_that_it_has_that_address(
 def test_a_chassis_may_go_by_a_name_or_an_address_and_what_is_cut_loses_only_itself():
     local = announcement(THEIRS, chassis_subtype=7, chassis=b"io-island-1", port_subtype=7)
     assert "calls its chassis io-island-1" in [
-        each.value for each in overheard(Frame(local), 1.0).said
+        str(each.value) for each in overheard(Frame(local), 1.0).said
     ]
     by_address = announcement(THEIRS, chassis_subtype=5, chassis=b"\x01" + PLC.packed)
     assert overheard(Frame(by_address), 1.0)[2:4] == (THEIRS, PLC)
@@ -841,7 +850,7 @@ def test_a_tagged_frame_is_not_on_this_wire_and_its_vlan_is_said():
         tagged = Frame(plain[:12] + bytes.fromhex(tags) + plain[12:])
         seen = overheard(tagged, 1.0)
         assert (seen.mac, seen.vlan, seen.said[0].value) == (THEIRS, vlan, "sw")
-        said = [each.value for each in seen.said[1:]]
+        said = [str(each.value) for each in seen.said[1:]]
         assert said == ([f"heard in VLAN {vlan}, by tagged frames"] if vlan else [])
     assert overheard(Frame(plain[:12] + b"\x81\0\0"), 1.0).mac == THEIRS
 
@@ -867,7 +876,7 @@ def test_an_identity_that_is_odd_is_still_a_device_and_the_oddity_is_said(change
     wire, party = alone(IdentityByBroadcast((OTHER,)))
     wire.say(Datagram(Endpoint(PLC, cip.PORT), change(data)))
     (seen,) = party.facts
-    manners = [said.value for said in seen.said if said.field is Field.MANNER]
+    manners = [str(said.value) for said in seen.said if said.field is Field.MANNER]
     assert any(oddity in manner for manner in manners) if oddity else manners == []
     product = [said.value for said in seen.said if said.field is Field.PRODUCT]
     assert product in (["Gale 7"], ["Gale"], [])
@@ -915,7 +924,7 @@ def test_a_bacnet_device_that_was_passed_on_is_not_who_passed_it_on():
     wire.say(Datagram(Endpoint(PLC, bacnet.PORT), forwarded))
     router, device = party.facts
     assert (router.address, router.codes) == (PLC, None)
-    assert router.said[0].value == "BACnet device 9 is behind it, in network 5"
+    assert router.said[0].value == BACNET_BEHIND(instance=9, network=5)
     assert (device.address, device.codes.maker) == (OTHER, 64101)
 
 
@@ -926,7 +935,7 @@ def test_an_snmp_engine_of_version_3_is_worth_a_word():
     assert snmp.parse_engine(messages.SNMP_ENGINE) == (7, b"\x80\0\x1f\x88\x04gull")
     learnt = EngineQuestion(7).read(PLC, messages.SNMP_ENGINE)
     assert (learnt.codes.numbering, learnt.codes.maker) == (Numbering.SNMP, 8072)
-    assert "version 3 only" in learnt.said[0].value
+    assert learnt.said[0].value == SNMP_V3()
     with pytest.raises(Malformed):
         EngineQuestion(8).read(PLC, messages.SNMP_ENGINE)
     for length in range(len(messages.SNMP_ENGINE)):

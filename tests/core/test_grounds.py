@@ -27,6 +27,7 @@ from portcall.core.adapters.way_out import WayOut
 from portcall.core.address import AddressRange
 from portcall.core.find.device import Asking, Device
 from portcall.core.find.sighting import Method
+from portcall.core.finding import Name
 from portcall.core.reach.echo_facts import Told
 from portcall.core.talk.door_knock import DoorState
 from portcall.core.talk.request import AddressProtocol
@@ -152,7 +153,7 @@ DEVICES = st.lists(
 def evidence(draw) -> Seen:
     here = draw(situations())
     address = PLC if here.way.router is None and draw(st.booleans()) else FAR
-    goal = Goal(address, "dryer-plc", draw(st.sampled_from((None, PORT))), "CIP")
+    goal = Goal(address, Name("dryer-plc"), draw(st.sampled_from((None, PORT))), "CIP")
     out = replace(USB0, link=draw(st.booleans()))
     trial = draw(trials())
     inside = FromInside(NEAR, draw(st.booleans()), draw(st.sampled_from((None, NARROW, WIDE))))
@@ -193,10 +194,10 @@ def named(seen: Seen) -> list[Cause]:
     found = facts(seen)
     weighed = [weigh(step, found, goal) for step in steps if step]
     for step in weighed:
-        if step.finding is not None and step.finding.cause is None:
-            assert step.finding.sentence.endswith(".")
-            assert step.finding.do
-    return [step.finding.cause for step in weighed if step.finding and step.finding.cause]
+        if step.conclusion is not None and step.conclusion.cause is None:
+            assert step.conclusion.sentence.endswith(".")
+            assert step.conclusion.do
+    return [step.conclusion.cause for step in weighed if step.conclusion and step.conclusion.cause]
 
 
 def watched(seen):
@@ -282,7 +283,7 @@ def test_every_cause_has_grounds_and_the_table_is_not_so_strict_that_nothing_is_
     excluding = {fact for way in ways for by in way.excluded.values() for fact in by}
     # Each fact decides something, but for those that only word what is not decided.
     assert set(Fact) - wanted - excluding == {Fact.WATCHED}
-    gone = Seen(Goal(PLC, "dryer-plc"), here=HERE, wire=WireSeen({}), sought=Sought(()))
+    gone = Seen(Goal(PLC, Name("dryer-plc")), here=HERE, wire=WireSeen({}), sought=Sought(()))
     assert named(replace_link(gone)) == [Cause.NOBODY_THERE]
 
 

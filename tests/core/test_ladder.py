@@ -21,6 +21,7 @@ from portcall.core.adapters.way_out import WayOut
 from portcall.core.address import parse_mac
 from portcall.core.find.device import Asking, Device
 from portcall.core.find.sighting import Method
+from portcall.core.finding import Line, Name
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.reach.echo_facts import Told
 from portcall.core.talk.conversation import Frame
@@ -72,9 +73,9 @@ LAN0 = replace(
     routes=(Route(IPv4Network("0.0.0.0/0"), 2, IPv4Address("198.51.100.1")),),
 )
 TUNNEL = replace(LAN0, name="vpn0", index=9, kind=AdapterKind.TUNNEL, mac=None, routes=())
-ROW = PlannedDevice("dryer-plc", IPv4Interface("10.61.20.10/24"), PLC_MAC)
+ROW = PlannedDevice(Name("dryer-plc"), IPv4Interface("10.61.20.10/24"), PLC_MAC)
 PLAN = Plan((ROW,))
-GOAL, FAR_GOAL = Goal(PLC, "dryer-plc"), Goal(FAR, str(FAR))
+GOAL, FAR_GOAL = Goal(PLC, Name("dryer-plc")), Goal(FAR, Name(str(FAR)))
 HERE = Situation(USB0, (LAN0, USB0, TUNNEL), WayOut("usb0", OWN), PLAN, ROW)
 ROUTED = replace(HERE, way=WayOut("usb0", OWN, ROUTER), row=None)
 ANSWERED = WireSeen({PLC: [PLC_MAC]})
@@ -83,15 +84,15 @@ SILENT = WireSeen({})
 
 def cause(step):
     assert step.verdict is Verdict.BROKEN
-    assert step.finding is not None
-    return step.finding.cause
+    assert step.conclusion is not None
+    return step.conclusion.cause
 
 
 def test_a_link_that_comes_and_goes_is_not_one_that_is_out_and_old_losses_are_no_fault():
     assert cause(below.judge_link(LinkSeen(replace(USB0, link=False)))) is Cause.NO_LINK
     off = below.judge_link(LinkSeen(replace(USB0, up=False, link=False)))
     assert cause(off) is Cause.NO_LINK
-    assert off.finding.do == ("ip link set usb0 up",)
+    assert [str(each) for each in off.conclusion.do] == ["ip link set usb0 up"]
     assert cause(below.judge_link(LinkSeen(USB0, 1, 0.8))) is Cause.FLAPPING
     healthy = below.judge_link(LinkSeen(USB0, 0, 0.0, 40, 7))
     assert healthy.verdict is Verdict.HOLDS
@@ -108,7 +109,7 @@ def test_the_own_address_is_there_alone_and_in_the_subnet_or_a_router_is():
     assert cause(own(replace(USB0, addresses=()))) is Cause.NO_ADDRESS
     taken = own(wire=WireSeen({OWN: [OTHER]}))
     assert cause(taken) is Cause.OWN_ADDRESS_TAKEN
-    assert str(OTHER) in taken.finding.sentence
+    assert str(OTHER) in taken.conclusion.sentence
     beside = replace(LAN0, mac=parse_mac("02-1A-40-7C-00-05"))
     flux = own(wire=WireSeen({OWN: [beside.mac]}), adapters=(beside, USB0))
     assert flux.verdict is Verdict.HOLDS
@@ -150,12 +151,12 @@ def test_who_answers_arp_is_the_planned_device_another_one_or_several():
     slip = parse_mac("02-5A-1D-20-7F-16")
     wrong = neighbour.judge_neighbour(GOAL, HERE, WireSeen({PLC: [slip]}))
     assert cause(wrong) is Cause.WRONG_DEVICE
-    assert "differs in one digit from the planned" in wrong.finding.sentence
+    assert "differs in one digit from the planned" in wrong.conclusion.sentence
     crowd = [parse_mac(f"02-60-D1-00-1D-{n:02X}") for n in range(16)]
     shared = neighbour.judge_neighbour(GOAL, HERE, WireSeen({PLC: crowd}))
     assert cause(shared) is Cause.ADDRESS_SHARED
-    assert shared.finding.sentence.startswith("At least 16 devices have the address")
-    assert "and 13 more" in shared.finding.sentence
+    assert shared.conclusion.sentence.startswith("At least 16 devices have the address")
+    assert "and 13 more" in shared.conclusion.sentence
     # A row without a MAC is anybody's.
     unnamed = replace(HERE, row=replace(ROW, mac=None))
     assert neighbour.judge_neighbour(GOAL, unnamed, WireSeen({PLC: [OTHER]})).verdict == "holds"
@@ -170,13 +171,13 @@ def test_a_device_that_does_not_answer_is_found_where_it_is_instead():
     asks = Asking(AddressProtocol.BOOTP, 2, 0.0, 2.0)
     moved = nobody(Device(PLC_MAC, (IPv4Address("203.0.113.47"),)), neighbour_at)
     assert cause(moved) is Cause.MOVED
-    assert moved.finding.sentence == "dryer-plc is at 203.0.113.47, not at 10.61.20.10."
+    assert moved.conclusion.sentence == "dryer-plc is at 203.0.113.47, not at 10.61.20.10."
     assert cause(nobody(Device(PLC_MAC, asks=(asks,)))) is Cause.ASKING
     assert cause(nobody(Device(PLC_MAC, methods=(Method.DCP,)))) is Cause.UNSET
     gone = nobody(neighbour_at)
     assert cause(gone) is Cause.NOBODY_THERE
-    assert "cable and this computer are fine" in gone.finding.sentence
-    assert "nor anybody else in that subnet" in nobody().finding.sentence
+    assert "cable and this computer are fine" in gone.conclusion.sentence
+    assert "nor anybody else in that subnet" in nobody().conclusion.sentence
     # One that answers a moment later is there.
     assert nobody(Device(PLC_MAC, (PLC,))).verdict is Verdict.HOLDS
     assert cause(nobody(neighbour_at, here=ROUTED, goal=FAR_GOAL)) is Cause.ROUTER_SILENT
@@ -193,7 +194,7 @@ def test_who_answers_for_everybody_is_nobodys_rival():
     gone = WireSeen({**everybody, PLC: [OTHER]}).without_those_for_all(decoys)
     assert neighbour.judge_neighbour(GOAL, HERE, gone) is None
     proxy = Device(OTHER, tuple(everybody))
-    assert "nor anybody else" in nobody(proxy, wire=gone).finding.sentence
+    assert "nor anybody else" in nobody(proxy, wire=gone).conclusion.sentence
     # One decoy that a device has by chance makes it no such router.
     chance = WireSeen({**everybody, decoys[0]: [PLC_MAC]}).without_those_for_all(decoys)
     assert cause(neighbour.judge_neighbour(GOAL, HERE, chance)) is Cause.ADDRESS_SHARED
@@ -207,10 +208,13 @@ def test_what_the_kernel_alone_knows_is_said_to_be_that():
     assert "whether it is alone was not asked" in own(wire=kernel).evidence
     gone = neighbour.judge_nobody(GOAL, HERE, Sought(None), WireSeen({}, by_kernel=True))
     assert cause(gone) is Cause.NOBODY_THERE
-    assert "was not asked: run this with sudo" in gone.finding.sentence
+    assert "was not asked: run this with sudo" in gone.conclusion.sentence
     assert "nobody else" not in gone.evidence
     silent = way_back.judge_way_back(GOAL, HERE, Trial(4), FromInside())
-    assert (silent.finding.cause, "sudo portcall why" in silent.finding.do[0]) == (None, True)
+    assert (
+        silent.conclusion.cause,
+        silent.conclusion.do[0] == Line("why", GOAL.name, as_root=True),
+    ) == (None, True)
 
 
 def back(trial, here=HERE, inside=None, goal=GOAL):
@@ -227,7 +231,7 @@ def test_answers_that_no_program_gets_are_the_workstations_own_filters():
     elsewhere = Trial(4, seen_out=4, seen_in=0, elsewhere={"lan0": 4}, strict=strict)
     assert cause(back(elsewhere)) is Cause.RETURN_FILTERED
     loose = back(replace(elsewhere, strict=frozenset()))
-    assert (cause(loose), loose.finding.between[0]) == (None, Cause.RETURN_FILTERED)
+    assert (cause(loose), loose.conclusion.between[0]) == (None, Cause.RETURN_FILTERED)
     filtered = Trial(4, seen_out=4, seen_in=3, strict=frozenset({"usb0"}))
     asymmetric = replace(HERE, way=WayOut("lan0"))
     assert cause(back(filtered, asymmetric)) is Cause.RETURN_FILTERED
@@ -243,21 +247,21 @@ def test_a_mask_is_named_when_the_device_says_so_and_not_because_it_answers_near
     assert str(near) in step.evidence
     # An access list, or an old MAC in the device's table, look the same without that.
     step = back(silent, inside=FromInside(near, True))
-    assert (cause(step), Cause.MASK in step.finding.between) == (None, True)
+    assert (cause(step), Cause.MASK in step.conclusion.between) == (None, True)
     assert str(near) in step.evidence
-    assert not any("portcall move" in line for line in step.finding.do)
+    assert not any(isinstance(each, Line) for each in step.conclusion.do)
     wide = back(silent, inside=FromInside(near, True, IPv4Address("255.255.255.0"), "CIP"))
-    assert (cause(wide), Cause.MASK in wide.finding.between) == (None, False)
+    assert (cause(wide), Cause.MASK in wide.conclusion.between) == (None, False)
     # What is no mask tells nothing, and is no traceback.
     for nonsense in ("255.0.255.0", "0.0.0.255"):
         step = back(silent, inside=FromInside(near, True, IPv4Address(nonsense)))
-        assert (cause(step), Cause.MASK in step.finding.between) == (None, True)
+        assert (cause(step), Cause.MASK in step.conclusion.between) == (None, True)
         assert cause(back(silent, inside=FromInside(near, False, IPv4Address(nonsense)))) is None
     # Its mask is right, and it answers nobody: that is not decided.
     for inside in (FromInside(near, False), FromInside(near, False, IPv4Address("255.255.255.0"))):
         step = back(silent, inside=inside)
-        assert (step.verdict, step.finding.cause) == (Verdict.BROKEN, None)
-        assert Cause.MASK in step.finding.between
+        assert (step.verdict, step.conclusion.cause) == (Verdict.BROKEN, None)
+        assert Cause.MASK in step.conclusion.between
 
 
 def test_an_error_is_believed_only_of_somebody_who_can_know():
@@ -275,13 +279,13 @@ def test_an_error_is_believed_only_of_somebody_who_can_know():
     assert cause(back(filtered, ROUTED, goal=FAR_GOAL)) is None
     both = replace(liar, errors=[*router_says.errors, *liar.errors])
     assert cause(back(both, ROUTED, goal=FAR_GOAL)) is Cause.STOPS_AT_HOP
-    assert back(both, ROUTED, goal=FAR_GOAL).finding.sentence.startswith(
+    assert back(both, ROUTED, goal=FAR_GOAL).conclusion.sentence.startswith(
         "The way to 10.61.30.10 ends at 10.61.20.1:"
     )
     assert back(replace(liar, answered=1)).verdict is Verdict.HOLDS
     silent = back(Trial(4, seen_out=4, seen_in=0), ROUTED, goal=FAR_GOAL)
-    assert silent.finding.cause is None
-    assert "portcall trace" in silent.finding.do[0]
+    assert silent.conclusion.cause is None
+    assert silent.conclusion.do[0].lines == (Line("trace", FAR),)
 
 
 def echo(seen, **trial):
@@ -325,8 +329,8 @@ def test_a_door_is_open_refused_silent_or_kept_from_us_by_our_own_filter():
     was = {44818: "2026-11-30 10:00", 80: "2026-11-30 10:00"}
     now = Trial(doors={44818: DoorState.SILENT, 80: DoorState.OPEN})
     since = open_doors.judge_door(GOAL, HERE, now, {44818: "CIP"}, was)
-    assert (since.finding.cause, since.passable) == (None, True)
-    assert since.finding.do == ("portcall why dryer-plc 44818",)
+    assert (since.conclusion.cause, since.passable) == (None, True)
+    assert since.conclusion.do == (Line("why", GOAL.name, 44818),)
     assert "CIP (port 44818) was open on 2026-11-30 10:00, and is silent now" in since.evidence
     assert door(Trial(doors={44818: DoorState.OPEN}), None).evidence == "open: CIP 44818"
 
@@ -339,19 +343,22 @@ def test_what_does_not_speak_as_it_should_is_shown_and_silence_is_not_decided():
     assert cause(otherwise) is Cause.SPEAKS_OTHERWISE
     assert '"220 [2Jhello"' in otherwise.evidence
     mute = open_doors.judge_word(goal, HERE, [WordSeen(44818, "CIP", True, silent=2.1)])
-    assert (mute.finding.cause, "says nothing for 2.1 s" in mute.evidence) == (None, True)
+    assert (mute.conclusion.cause, "says nothing for 2.1 s" in mute.evidence) == (None, True)
     # A gateway is silent to units that it does not have: nothing is wrong with that.
     gateway = [WordSeen(502, "Modbus", True, silent=2.1)]
     assert open_doors.judge_word(GOAL, HERE, gateway).verdict is Verdict.NOT_ASKED
     asked = open_doors.judge_word(replace(GOAL, port=502, port_name="Modbus"), HERE, gateway)
-    assert (asked.finding.cause, "as with a gateway" in asked.finding.sentence) == (None, True)
+    assert (asked.conclusion.cause, "as with a gateway" in asked.conclusion.sentence) == (
+        None,
+        True,
+    )
     unknown = open_doors.judge_word(
         replace(GOAL, port=9), HERE, [WordSeen(9, "port 9", False, raw=b"hi")]
     )
     assert unknown.verdict is Verdict.NOT_ASKED
     both = [WordSeen(80, "web", True, raw=b"??"), WordSeen(44818, "CIP", True, "Skerry 40")]
     assert open_doors.judge_word(GOAL, HERE, both).verdict is Verdict.HOLDS
-    wide = WordSeen(44818, "CIP", True, "Skerry 40", mask="255.255.0.0")
+    wide = WordSeen(44818, "CIP", True, "Skerry 40", mask=IPv4Address("255.255.0.0"))
     told = open_doors.judge_word(goal, HERE, [wide])
     assert told.verdict is Verdict.HOLDS
     assert told.evidence.endswith("its mask is 255.255.0.0, planned is 255.255.255.0")
@@ -381,8 +388,8 @@ def test_of_two_faults_the_lower_is_the_cause_and_the_other_is_told_too():
     lossy = echo(EchoSeen(30, 20, [0.001] * 20, 64), answered=1)
     closed = door(Trial(doors={44818: DoorState.REFUSED}))
     way = way_back.judge_way_back(GOAL, HERE, Trial(4, 1))
-    both = Diagnosis(GOAL, "usb0", (way, lossy, closed, not_asked(Rung.WORD, "")))
-    assert (both.finding.cause, both.findings[1].cause) == (Cause.LOSSY, Cause.DOOR_CLOSED)
+    both = Diagnosis(GOAL, "usb0", (way, lossy, closed, not_asked(Rung.WORD)))
+    assert (both.conclusion.cause, both.conclusions[1].cause) == (Cause.LOSSY, Cause.DOOR_CLOSED)
     assert not both.reachable
     assert Diagnosis(GOAL, "usb0", (way, lossy)).reachable
 

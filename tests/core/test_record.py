@@ -10,8 +10,11 @@ from hypothesis import strategies as st
 
 from portcall.core.address import parse_mac
 from portcall.core.find.devices import Gathering
-from portcall.core.find.sighting import Field, Method, Said, Sighting
+from portcall.core.find.sentences import MODBUS_BEHIND
+from portcall.core.find.sighting import Door, Field, Method, Said, Sighting
+from portcall.core.finding import Line, Name, Setting, as_json
 from portcall.core.plan.rows import Plan, PlannedDevice
+from portcall.core.printable import DeviceText
 from portcall.core.record.compare import compare
 from portcall.core.record.entry import Entry, Kind, read_entry
 from portcall.core.record.look import device_document, read_look
@@ -19,6 +22,7 @@ from portcall.core.record.standing import State, standing
 from portcall.core.report import content
 from portcall.core.talk.request import AddressProtocol
 from portcall.core.trouble import BadInput
+from portcall.core.verify.sentences import IS_AT, MAC_NOT_HEARD, NOT_READ
 from portcall.jobs.record.reading import parse_time
 
 FAN, PUMP = "02-77-B1-00-00-21", "02-77-B1-00-00-22"
@@ -113,10 +117,10 @@ def test_who_was_only_overheard_is_not_said_to_be_gone_when_it_is_silent():
 def test_what_is_written_of_a_device_gives_the_same_device_again():
     first = Gathering(lambda mac: "by the registry")
     said = (
-        Said(Field.PRODUCT, "Gale 7", Method.CIP),
-        Said(Field.MANNER, "is slow", Method.CIP),
+        Said(Field.PRODUCT, DeviceText("Gale 7"), Method.CIP),
+        Said(Field.MANNER, MODBUS_BEHIND(unit=3, says=["Ebb 3", "1.0"]), Method.CIP),
     )
-    door = (Said(Field.PORT, "80 web", Method.PORTS),)
+    door = (Said(Field.PORT, Door(80, "web"), Method.PORTS),)
     first.add(Sighting(0.0, Method.CIP, parse_mac(FAN), IPv4Address("10.61.20.21"), said))
     first.add(Sighting(0.0, Method.PORTS, parse_mac(FAN), IPv4Address("10.61.20.21"), door))
     first.add(Sighting(0.0, Method.ARP, parse_mac(FAN), IPv4Address("10.61.20.21")))
@@ -186,10 +190,11 @@ def test_any_json_is_a_look_an_entry_or_none(document):
     assert read_entry(document) is None or read_entry(document).uid
 
 
+FAN_NAME = Name("fan")
 PLAN = Plan(
     (
-        PlannedDevice("fan", IPv4Interface("10.61.20.21/24"), parse_mac(FAN), group="A"),
-        PlannedDevice("pump", IPv4Interface("10.61.20.22/24"), parse_mac(PUMP)),
+        PlannedDevice(Name("fan"), IPv4Interface("10.61.20.21/24"), parse_mac(FAN), group="A"),
+        PlannedDevice(Name("pump"), IPv4Interface("10.61.20.22/24"), parse_mac(PUMP)),
     )
 )
 
@@ -201,7 +206,8 @@ def entry(kind, hours, body=None, **about):
 
 def judged(name, mac, address, verdict, *findings):
     values = {"name": name, "mac": mac, "address": address, "verdict": verdict}
-    return {**values, "findings": list(findings)}
+    codes = [as_json(each) for each in findings]
+    return {**values, "findings": list(map(str, findings)), "codes": codes}
 
 
 def states(*entries):
@@ -210,21 +216,32 @@ def states(*entries):
 
 
 def test_a_line_that_a_device_or_another_computer_wrote_is_not_advised():
-    for finding, line in (
-        ("its product is Gale 7x: portcall move pump --to 10.0.0.1, planned is Gale 7", None),
-        ("its product is Gale: portcall why fan; rm -rf /", None),
-        ("its product is Gale: portcall setup --yes", None),
-        ("its mask is 255.0.0.0: portcall move fan", "portcall move fan"),
-        ("it asks: portcall assign fan --keep", "portcall assign fan --keep"),
+    for words, line in (
+        ("why pump", None),
+        ("move fan 10.0.0.1", None),
+        ("move fan; rm -rf /", None),
+        ("setup --yes fan", None),
+        ("why fan $(reboot)", None),
+        ("why fan mac=$(reboot)", None),
+        ("", None),
+        ("move fan", Line("move", FAN_NAME)),
+        ("assign fan --keep", Line("assign", FAN_NAME, "--keep")),
     ):
-        body = {"rows": [judged("fan", FAN, "10.61.20.21", "differs", finding)]}
-        (row, _) = standing(PLAN, [entry(Kind.VERIFICATION, 1, body)]).rows
-        assert row.next_line == (line or "portcall why fan"), finding
+        row = judged("fan", FAN, "10.61.20.21", "differs", MAC_NOT_HEARD())
+        row["codes"][0]["line"] = ["portcall", *words.split()]
+        (known, _) = standing(PLAN, [entry(Kind.VERIFICATION, 1, {"rows": [row]})]).rows
+        assert known.next_line == (line or Line("why", FAN_NAME)), words
+    # What a sentence says is no line, whoever wrote it.
+    told = "its product is Gale 7x: portcall move fan"
+    row = {**judged("fan", FAN, "10.61.20.21", "differs"), "findings": [told]}
+    (known, _) = standing(PLAN, [entry(Kind.VERIFICATION, 1, {"rows": [row]})]).rows
+    assert (known.next_line, known.detail) == (Line("why", FAN_NAME), f"differs: {told}")
 
 
 def test_what_is_not_all_read_is_open_and_what_was_read_by_hand_is_said_to_be():
-    line = "portcall verify fan --read mask=MASK"
-    not_read = judged("fan", FAN, "10.61.20.21", "not judged", f"its mask was not read: {line}")
+    line = Line("verify", FAN_NAME, "--read", Setting(Name("mask"), "MASK"))
+    unread_mask = NOT_READ(line, columns=["its mask"], several=False)
+    not_read = judged("fan", FAN, "10.61.20.21", "not judged", unread_mask)
     unread = entry(Kind.VERIFICATION, 1, {"rows": [not_read | {"unread": ["mask"]}]})
     row = standing(PLAN, [unread]).rows[0]
     assert (row.state, row.is_right, row.next_line) == (State.NOT_ALL_READ, False, line)
@@ -243,9 +260,10 @@ def test_the_last_known_state_of_a_row_is_what_its_entries_say_in_turn():
     given_ = entry(Kind.ASSIGNED, 2, {"event": "assigned"}, name="fan", mac=FAN)
     kept = entry(Kind.SETTING, 3, {"step": "done"}, name="fan", mac=FAN)
     proved = entry(Kind.POWER_CYCLE, 4, {"verdict": "kept"}, name="fan", mac=FAN)
+    elsewhere = IS_AT(Line("move", Name("pump")), addresses=[IPv4Address("10.9.9.9")])
     rows = [
         judged("fan", FAN, "10.61.20.21", "right"),
-        judged("pump", PUMP, "10.61.20.22", "elsewhere", "it is at 10.9.9.9: portcall move pump"),
+        judged("pump", PUMP, "10.61.20.22", "elsewhere", elsewhere),
     ]
     verified = entry(Kind.VERIFICATION, 5, {"rows": rows})
     steps = [look, given_, kept, proved, verified]
@@ -256,10 +274,11 @@ def test_the_last_known_state_of_a_row_is_what_its_entries_say_in_turn():
     (_, pump), whole = states(*steps)
     assert pump == (State.WRONG, False)
     assert whole.rows[1].detail == "elsewhere: it is at 10.9.9.9"
-    assert whole.rows[1].next_line == "portcall move pump"
+    assert whole.rows[1].next_line == Line("move", Name("pump"))
+    assert (whole.rows[1].code, whole.rows[1].values) == ("is-at", {"addresses": ["10.9.9.9"]})
     assert (whole.right, whole.groups) == (1, {"A": (1, 1), "": (0, 1)})
     # Undone, it is kept no more; and a swap has judged what it did.
-    settings = {"step": "done", "settings": "10.61.20.21/24 by BOOTP"}
+    settings = {"step": "done", "settings": "10.61.20.21/24 by BOOTP", "asks": True}
     undone = entry(Kind.SETTING, 6, settings, name="fan", mac=FAN, address="10.61.20.21")
     after, told = states(*steps, undone)
     assert (after[0], told.rows[0].kept) == ((State.GIVEN, False), None)
@@ -282,10 +301,10 @@ RIGHT = {
 @pytest.mark.parametrize(
     ("kind", "body", "words", "line"),
     [
-        (Kind.POWER_CYCLE, {"verdict": "asking"}, "lost its address", "verify --power-cycle fan"),
-        (Kind.POWER_CYCLE, {"verdict": "missing"}, "lost its address", "verify --power-cycle fan"),
-        (Kind.ASSIGNED, {"event": "assigned"}, "nothing shows that it holds it", "keep fan"),
-        (Kind.SETTING, {"step": "not done"}, "did not succeed", "verify --power-cycle fan"),
+        (Kind.POWER_CYCLE, {"verdict": "asking"}, "lost-its-address", "verify --power-cycle fan"),
+        (Kind.POWER_CYCLE, {"verdict": "missing"}, "lost-its-address", "verify --power-cycle fan"),
+        (Kind.ASSIGNED, {"event": "assigned"}, "given-only", "keep fan"),
+        (Kind.SETTING, {"step": "not done"}, "not-set", "verify --power-cycle fan"),
     ],
 )
 def test_what_is_right_now_and_is_not_held_is_open_until_it_is_proven(kind, body, words, line):
@@ -298,12 +317,12 @@ def test_what_is_right_now_and_is_not_held_is_open_until_it_is_proven(kind, body
     found = standing(PLAN, [*earlier, happened, verified])
     fan, _ = found.rows
     assert (fan.is_right, fan.is_done, found.is_done, found.right) == (True, False, False, 2)
-    assert words in fan.open_because
-    assert fan.next_line == f"portcall {line}"
+    assert fan.open_because.code == words
+    assert str(fan.next_line) == f"portcall {line}"
     # No older time stands beside a newer failure.
     assert (fan.kept, fan.proved) == (None, None)
     proved = entry(Kind.POWER_CYCLE, 10, {"verdict": "kept"}, name="fan", mac=FAN)
-    assert standing(PLAN, [*earlier, happened, verified, proved]).rows[0].open_because == ""
+    assert standing(PLAN, [*earlier, happened, verified, proved]).rows[0].open_because is None
 
 
 def test_who_is_not_planned_and_what_is_planned_otherwise_since_is_open():

@@ -35,6 +35,7 @@ from portcall.core.assign.server import CLEAR_HOLDS, CLEAR_WAIT, LATE, AddressSe
 from portcall.core.assign.strangers import MOST_STRANGERS, Strangers
 from portcall.core.assign.temporary import TEMPORARY_SECONDS, Lent, Pool, check_range
 from portcall.core.circuit import circuit_words, parse_circuit
+from portcall.core.finding import Name
 from portcall.core.plan.adopt import adopt, open_rows
 from portcall.core.plan.editing import PlanText
 from portcall.core.plan.near import MOST_NEAR, NearMisses, near_misses
@@ -46,8 +47,8 @@ from portcall.core.wire import arp, bootp, dhcp, ethernet, icmp, ipv4, udp
 from portcall.core.wire.dhcp import Code, MessageType, Options
 
 ROUTER = IPv4Address("10.61.30.1")
-FAR = PlannedDevice("far-pump", IPv4Interface("10.61.30.21/24"), FAN)
-PLACED = PlannedDevice("any-pump", IPv4Interface("10.61.30.22/24"), circuit=b"port 7")
+FAR = PlannedDevice(Name("far-pump"), IPv4Interface("10.61.30.21/24"), FAN)
+PLACED = PlannedDevice(Name("any-pump"), IPv4Interface("10.61.30.22/24"), circuit=b"port 7")
 AGENT = (Code.RELAY_AGENT, b"\x02\x03abc\x01\x06port 7")
 DISCOVER = kind(MessageType.DISCOVER)
 SPAN = AddressRange(IPv4Address("10.61.20.100"), IPv4Address("10.61.20.101"))
@@ -366,7 +367,7 @@ def test_an_edited_plan_takes_effect_at_once_and_what_did_not_change_goes_on():
     wire, server = serving()
     wire.say(ask(BELT, DISCOVER))
     moved = replace(PLAN.devices[0], interface=IPv4Interface("10.61.20.31/24"))
-    new = PlannedDevice("hood-fan", IPv4Interface("10.61.20.60/24"), STRANGER)
+    new = PlannedDevice(Name("hood-fan"), IPv4Interface("10.61.20.60/24"), STRANGER)
     plan = Plan((moved, PLAN.devices[1], new))
     wire.pass_time(0.05)
     before = len(server.packets)
@@ -414,7 +415,7 @@ def test_the_arranged_plan_finds_the_same_near_misses_as_looking_at_every_row(ma
     near = bytes((*asked[:3], asked[3] ^ 0x10, *asked[4:]))
     swapped = bytes((asked[1], asked[0], *asked[2:]))
     rows = [
-        PlannedDevice(f"d{n}", IPv4Interface((0x0A3D1401 + n, 24)), Mac(mac))
+        PlannedDevice(Name(f"d{n}"), IPv4Interface((0x0A3D1401 + n, 24)), Mac(mac))
         for n, mac in enumerate(dict.fromkeys((*macs, near, swapped)))
     ]
     found = {miss.row.name for miss in NearMisses(Plan(tuple(rows))).of(Mac(asked))}
@@ -614,12 +615,12 @@ def test_what_cannot_be_served_is_ignored_with_its_reason_and_its_name(request_f
 
 def test_a_batch_with_running_numbers_does_not_drown_the_list_nor_who_is_where_it_should_be():
     macs = [Mac(b"\x02\x77\xb1\0\0" + bytes((n,))) for n in range(0x21, 0x2F)]
-    row = PlannedDevice("fan", IPv4Interface("10.61.20.21/24"), macs[0])
+    row = PlannedDevice(Name("fan"), IPv4Interface("10.61.20.21/24"), macs[0])
     near = Strangers(Plan((row,)), NO_PLAN)
     told = [near.told_of(mac) for mac in macs[1:]]
-    assert sum("differs in one digit from fan" in words[0] for (words, _) in told) == MOST_NEAR
+    assert sum(facts[0].code == "near-miss" for facts, _ in told) == MOST_NEAR
     assert [near for _, near in told].count(("fan",)) == MOST_NEAR
-    assert told[-1].sentences == ("not in the plan",)
+    assert str(told[-1].facts[0]) == "not in the plan"
     assert near.told_of(macs[1]) == told[0]
     # The fan answers at its address, without asking: nobody else is meant by its row.
     wire, server = serving(Plan((row,)))

@@ -11,10 +11,12 @@ from hypothesis import strategies as st
 from portcall.core.address import BROADCAST, UNSPECIFIED, Mac
 from portcall.core.cip.identity_object import controls
 from portcall.core.cip.interface_object import CipSettings
+from portcall.core.finding import Name
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.setting import cip_settings
 from portcall.core.setting.cip_settings import Answered
 from portcall.core.setting.dcp_set import DcpSet, SetAnswer
+from portcall.core.setting.had import had_by_cip
 from portcall.core.setting.names import check_host_name, check_station_name
 from portcall.core.setting.power_cycle import ASKING_TIME, PowerCycle, Return
 from portcall.core.setting.series import Occupants, Progress, Turn, call
@@ -135,7 +137,7 @@ def test_what_is_left_to_do_is_decided_by_what_was_read():
     assert cip_settings.moving(there, GOAL, None, "fan-1") == ()
     assert cip_settings.keeping(there) == ()
     assert [change.data for change in cip_settings.releasing(there)] == [b"\x11\0\0\0"]
-    by_dhcp = cip_settings.releasing(there, "10.61.20.23/24 by DHCP")
+    by_dhcp = cip_settings.releasing(there, had_by_cip(CipSettings(1, 0x15, 0x12, wanted)))
     assert [change.data for change in by_dhcp] == [b"\x12\0\0\0"]
     assert cip_settings.releasing(CipSettings(1, 0x10, 0, wanted)) == ()
     assert [
@@ -292,7 +294,7 @@ def test_how_a_device_comes_back(facts, now, judged, words):
     for fact in facts:
         cycle.take(fact)
     assert cycle.judged(now) is judged
-    assert words in str(cycle)
+    assert words in str(cycle.finding)
 
 
 def test_when_time_is_up_without_a_word_it_is_missing_or_was_never_off():
@@ -302,8 +304,8 @@ def test_when_time_is_up_without_a_word_it_is_missing_or_was_never_off():
     assert cycle.judged_at_last() is Return.MISSING
 
 
-PIER = PlannedDevice("pier-radio", GOAL, None, place="pier mast")
-SHORE = PlannedDevice("shore-radio", IPv4Interface("10.61.20.52/24"), ISLAND)
+PIER = PlannedDevice(Name("pier-radio"), GOAL, None, place="pier mast")
+SHORE = PlannedDevice(Name("shore-radio"), IPv4Interface("10.61.20.52/24"), ISLAND)
 ROWS = Plan((PIER, SHORE))
 NEARLY = Mac(b"\x02\x77\xb1\x90\x00\x31")
 

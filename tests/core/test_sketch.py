@@ -12,6 +12,7 @@ from portcall.core.address import parse_mac
 from portcall.core.find.devices import Gathering
 from portcall.core.find.overview import Scene
 from portcall.core.find.switch_tables import Port, SwitchTables
+from portcall.core.finding import Name
 from portcall.core.plan.rows import Plan, PlannedDevice, Subnet
 from portcall.core.record.look import read_look
 from portcall.core.sketch.compose import Seen, compose
@@ -207,7 +208,9 @@ def places(sheets):
 
 
 def row(name, address, mac=None):
-    return PlannedDevice(name, IPv4Interface(f"{address}/24"), parse_mac(mac) if mac else None)
+    return PlannedDevice(
+        Name(name), IPv4Interface(f"{address}/24"), parse_mac(mac) if mac else None
+    )
 
 
 def test_each_device_is_told_for_what_it_is():

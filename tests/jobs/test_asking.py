@@ -334,7 +334,9 @@ def test_a_router_that_answers_for_a_whole_subnet_is_named_and_not_asked_address
     router, _ = merge([*answers, Sighting(1.0, Method.ARP, OTHER_MAC, IPv4Address("10.61.20.99"))])
     told = remarks(router, None, Plan())
     assert len(told) == 1
-    assert told[0].whole.startswith("answers ARP for 254 addresses, as a router does for others")
+    assert str(told[0].whole).startswith(
+        "answers ARP for 254 addresses, as a router does for others"
+    )
 
 
 def test_a_page_that_drips_takes_no_longer_than_a_talk_may():

@@ -7,6 +7,7 @@ from portcall.core.adapters.adapter import Adapter, AdapterKind
 from portcall.core.address import Mac
 from portcall.core.assign.board import Board
 from portcall.core.assign.event import Event, EventKind
+from portcall.core.finding import Name
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.setting.had import Had
 from portcall.core.setting.job import Outcome
@@ -20,7 +21,9 @@ NOBODY = IPv4Address(0)
 HAD = Had("CIP", "by BOOTP", InterfaceConfiguration(NOBODY, NOBODY, NOBODY, NOBODY, NOBODY))
 USB0 = Adapter("usb0", 2, AdapterKind.WIRED, Mac(b"\x02\x1a\x40\x7c\x00\x06"), True, True, 1500)
 ROWS = [
-    PlannedDevice(f"drive-{n}", IPv4Interface(f"10.61.20.{n}/24"), Mac(bytes((2, 0, 0, 0, 0, n))))
+    PlannedDevice(
+        Name(f"drive-{n}"), IPv4Interface(f"10.61.20.{n}/24"), Mac(bytes((2, 0, 0, 0, 0, n)))
+    )
     for n in range(1, 7)
 ]
 

@@ -12,6 +12,7 @@ from portcall.core.address import SELF_ASSIGNED, AddressError, AddressRange, Mac
 from portcall.core.catalog.catalog import Catalog
 from portcall.core.find.device import Asking, Device
 from portcall.core.find.sighting import Method
+from portcall.core.finding import Line, Name
 from portcall.core.plan.rows import Plan, PlannedDevice, Subnet
 from portcall.core.plan.targets import (
     MOST_ADDRESSES,
@@ -32,10 +33,10 @@ from portcall.site.folder import Site
 FAN, PIER, OTHER = (Mac(b"\x02\x77\xb1\x4c\x09" + bytes((n,))) for n in (0x21, 0x51, 0x52))
 OLD = IPv4Address("203.0.113.47")
 FAN_ROW = PlannedDevice(
-    "Fan-1", IPv4Interface("10.61.20.21/24"), FAN, IPv4Address("10.61.20.1"), line=2
+    Name("Fan-1"), IPv4Interface("10.61.20.21/24"), FAN, IPv4Address("10.61.20.1"), line=2
 )
-OPEN_ROW = PlannedDevice("pier", IPv4Interface("10.61.20.51/24"), line=3)
-ODD_ROW = PlannedDevice("weigh_house", IPv4Interface("10.61.20.40/24"), OTHER, line=4)
+OPEN_ROW = PlannedDevice(Name("pier"), IPv4Interface("10.61.20.51/24"), line=3)
+ODD_ROW = PlannedDevice(Name("weigh_house"), IPv4Interface("10.61.20.40/24"), OTHER, line=4)
 PLAN = Plan((FAN_ROW, OPEN_ROW, ODD_ROW))
 USUAL = AddressRange(OLD, OLD)
 SITE = Site(subnets=(Subnet(OPEN_ROW.interface.network),))
@@ -90,7 +91,7 @@ def test_an_address_is_an_address_wherever_a_device_is_named(address):
 
 @given(st.binary(min_size=6, max_size=6).filter(lambda o: not o[0] & 1 and any(o)).map(Mac))
 def test_a_mac_is_a_mac_in_every_notation_wherever_a_device_is_named(mac):
-    plan = Plan((PlannedDevice("fan-1", IPv4Interface("10.61.20.21/24"), mac),))
+    plan = Plan((PlannedDevice(Name("fan-1"), IPv4Interface("10.61.20.21/24"), mac),))
     plain = mac.hex()
     by_fours = ".".join(plain[at : at + 4] for at in (0, 4, 8))
     for text in (str(mac), mac.hex(":"), mac.hex(" "), plain, by_fours):
@@ -152,15 +153,15 @@ def test_who_is_found_and_why_not():
     assert _recognised(located("203.0.113.47", fan), PLAN).meant.row is FAN_ROW
     assert _recognised(located("203.0.113.47", at(PIER, OLD)), PLAN).device is None
     near = located("fan-1", at(Mac(FAN[:5] + b"\x29"), OLD))
-    assert "02-77-B1-4C-09-29 differs in one digit from it" in near.reason
+    assert "02-77-B1-4C-09-29 differs in one digit from it" in str(near.reason)
     for text, devices, words in (
         ("203.0.113.47", (fan, at(PIER, OLD)), f"is shared by {FAN} and {PIER}"),
         ("203.0.113.47", (), "nothing answers at 203.0.113.47"),
         ("10.61.20.21", (at(PIER, "10.61.20.21"),), f"Fan-1 is planned with {FAN}, and {PIER}"),
         ("fan-1", (), f"{FAN} was not heard on this wire"),
     ):
-        assert words in located(text, *devices).reason
-    assert "portcall why Fan-1 says" in located("fan-1", everywhere=False).reason
+        assert words in str(located(text, *devices).reason)
+    assert located("fan-1", everywhere=False).reason.line == Line("why", FAN_ROW.name)
 
 
 def test_what_stands_in_the_way_of_a_move():
@@ -170,28 +171,35 @@ def test_what_stands_in_the_way_of_a_move():
 
     assert obstacle(at(FAN, OLD)) is None
     assert obstacle(at(FAN, methods=(Method.DCP,), rivals=(PIER,))) is None
-    assert "portcall assign Fan-1 --keep" in obstacle(
-        at(FAN, asks=(Asking(AddressProtocol.BOOTP, 2, 0.0, 4.0),))
-    )
-    assert "set it at its own panel" in obstacle(at(FAN))
+    asking = obstacle(at(FAN, asks=(Asking(AddressProtocol.BOOTP, 2, 0.0, 4.0),)))
+    assert asking.line == Line("assign", FAN_ROW.name, "--keep")
+    assert obstacle(at(FAN)).code == "panel-only"
     assert obstacle(at(FAN, OLD, rivals=(PIER,))) is None
 
 
 def test_nothing_is_set_by_address_where_another_device_has_it_too():
     shared = at(FAN, OLD, rivals=(PIER,))
-    assert Located(Meant("fan-1", FAN_ROW, FAN), shared).shares == f"{OLD} is shared with {PIER}"
+    assert Located(Meant("fan-1", FAN_ROW, FAN), shared).rivals == (PIER,)
     by_dcp = at(FAN, OLD, methods=(Method.DCP,), rivals=(PIER,))
-    assert Located(Meant("fan-1", FAN_ROW, FAN), by_dcp).shares is None
+    assert Located(Meant("fan-1", FAN_ROW, FAN), by_dcp).rivals == ()
     here = at(FAN, FAN_ROW.address, rivals=(PIER,))
     outcome = kept_obstacle(None, Located(Meant("fan-1", FAN_ROW, FAN), here))
-    assert f"is shared with {PIER}: portcall move {FAN} --to" in outcome.findings[0]
+    (finding,) = outcome.findings
+    assert (finding.code, finding.line) == (
+        "shared-with",
+        Line("move", FAN, "--to", "ADDRESS/N"),
+    )
 
 
 def test_names_come_from_the_plan_where_they_can():
     assert names_for(parse_device("fan-1", PLAN), None) == ("fan-1", ())
     assert names_for(parse_device("203.0.113.47", PLAN), None) == (None, ())
     name, (why,) = names_for(parse_device("weigh_house", PLAN), None)
-    assert (name, "_ is no lower-case letter" in why, "--name" in why) == (None, True, True)
+    assert (name, "_ is no lower-case letter" in str(why), "--name" in str(why)) == (
+        None,
+        True,
+        True,
+    )
     assert names_for(parse_device("weigh_house", PLAN), "weigh-house") == ("weigh-house", ())
     with pytest.raises(BadInput):
         names_for(parse_device("fan-1", PLAN), "Fan_1")

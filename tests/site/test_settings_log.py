@@ -6,18 +6,22 @@ import resource
 import signal
 import subprocess
 import sys
+from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Interface
 
 import pytest
 
-from portcall.core.address import Mac
+from portcall.core.address import UNSPECIFIED, Mac
+from portcall.core.setting.had import Had
 from portcall.core.trouble import NotPossibleHere
+from portcall.core.wire.cip_tcpip import Control, InterfaceConfiguration
 from portcall.site import matches
 from portcall.site.logbook.settings import SettingsLog
 from portcall.site.moment import Moment
 
 PIER, SHORE = Mac(b"\x02\xd0\x11\x5c\x10\x21"), Mac(b"\x02\xd0\x11\x5c\x10\x22")
 GOAL = IPv4Address("10.61.20.51")
+MASK = IPv4Address("255.255.255.0")
 
 
 def test_what_is_done_is_read_back_whatever_else_stands_there(tmp_path):
@@ -37,8 +41,11 @@ def test_what_is_done_is_read_back_whatever_else_stands_there(tmp_path):
         ("shore-radio", IPv4Address("10.61.20.52")): SHORE,
     }
     first = json.loads(log.path.read_text(errors="replace").splitlines()[0])
-    log.write("before", "belt-drive", SHORE, by="CIP", settings="10.61.20.23/24 by DHCP")
-    assert (log.before_keeping(SHORE), log.before_keeping(PIER)) == ("10.61.20.23/24 by DHCP", "")
+    configuration = InterfaceConfiguration(GOAL, MASK, *[UNSPECIFIED] * 3)
+    asked = Had("CIP", "10.61.20.51/24 by DHCP", configuration, None, Control.DHCP)
+    log.write_before("belt-drive", SHORE, GOAL, asked)
+    log.write_before("belt-drive", SHORE, GOAL, replace(asked, control=Control.STORED))
+    assert (log.before_keeping(SHORE), log.before_keeping(PIER)) == (asked, None)
     assert (first["step"], first["settings"], first["by"]) == ("before", "203.0.113.47/24", "DCP")
 
 

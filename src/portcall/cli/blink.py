@@ -57,11 +57,13 @@ def blink_command(
     found, reason = blink(adapter, site, plan, meant, seconds, begins)
     if as_json:
         mac = str(found.mac) if found.device else None
-        document = {"name": meant.name, "mac": mac, "shown": reason is None, "reason": reason}
+        why_not = str(reason) if reason is not None else None
+        document = {"name": meant.name, "mac": mac, "shown": reason is None, "reason": why_not}
+        document |= {"code": reason.code if reason is not None else None}
         print_json(document)
     else:
         click.echo(
             f"{meant.name}: "
-            + ("it confirms that it flashed its lamp" if reason is None else reason)
+            + ("it confirms that it flashed its lamp" if reason is None else str(reason))
         )
     return YES if reason is None else NO

@@ -44,7 +44,7 @@ from portcall.jobs.reach.asking import Rounds
 from portcall.jobs.reach.reach import must_have_an_address, not_oneself, reach
 from portcall.jobs.reach.watching import Ends, Watching, by_the_calendar, wall_time
 from portcall.jobs.workstation.adapters import is_named
-from portcall.jobs.workstation.ways import own_address_sentence
+from portcall.jobs.workstation.ways import own_address_finding
 from portcall.site.catalogs import read_catalogs
 from portcall.site.echo_log import EchoLog, read_echoes
 from portcall.site.folder import Site, this_site
@@ -202,7 +202,7 @@ def _watch(
     own, others = not_oneself(rounds.targets)
     if own:
         address, adapter = next(iter(own.items()))
-        raise NotPossibleHere(f"{own_address_sentence(address, adapter)}; watch the others only")
+        raise NotPossibleHere(f"{own_address_finding(address, adapter)}; watch the others only")
     must_have_an_address(rounds.adapter, others)
     _say_if_too_many(len(rounds.targets), rounds.interval, rounds.pace.in_all)
     names = {row.address: row.name for row in plan}

@@ -23,6 +23,7 @@ from portcall.cli.table import (
     wide_option,
 )
 from portcall.core.counted import counted, named
+from portcall.core.finding import Line, as_json
 from portcall.core.record.standing import RowStanding, Standing, State
 from portcall.core.trouble import BadInput
 from portcall.jobs.record.reading import how_far
@@ -84,7 +85,7 @@ def _print(found: Standing, now: datetime, wide: bool) -> None:
     told = f"{whole}; {', '.join(groups)}" if groups else whole
     lines = [Remark(told, Tone.DONE if found.is_done else Tone.TO_DO)]
     if not found.is_looked_at:
-        lines.append(Remark("nobody has looked at this plant yet: portcall find", Tone.TO_DO))
+        lines.append(Remark("nobody has looked at this plant yet", Tone.TO_DO, Line("find")))
     if found.unplanned:
         strangers = counted(len(found.unplanned), "device")
         shown = named(found.unplanned, _MOST_NAMED)
@@ -106,11 +107,12 @@ def _cells(each: RowStanding, now: datetime) -> Sequence[Text]:
 
 def _below(each: RowStanding) -> Sequence[Remark]:
     """What is wrong with a row, and what to type next for it."""
-    because = each.open_because if each.is_right else each.detail
-    told = ": ".join(part for part in (because, each.next_line) if part)
+    because = each.open_because if each.is_right else None
+    told = because.sentence if because is not None else each.detail
     tone = Tone.TO_DO if each.is_right else Tone.INFORMATION
     tone = Tone.BROKEN if each.state is State.WRONG else tone
-    return [Remark(told, tone)] if told and not each.is_done else ()
+    is_told = not each.is_done and (told or each.next_line)
+    return [Remark(told, tone, each.next_line)] if is_told else ()
 
 
 def _age(at: datetime | None, now: datetime) -> str | None:
@@ -135,6 +137,18 @@ def _text(at: datetime | None) -> str:
     return "" if at is None else at.isoformat(timespec="seconds")
 
 
+def _why(each: RowStanding) -> dict[str, object]:
+    """Why a row is open, or what is to be known of its state: in words, and as values."""
+    because = each.open_because if each.is_right else None
+    told = as_json(because) if because is not None else {}
+    return {
+        "open": because.sentence if because is not None else None,
+        "detail": each.detail or None,
+        "code": told.get("code", each.code) or None,
+        "values": told.get("values", each.values),
+    }
+
+
 def _document(found: Standing) -> dict[str, object]:
     return {
         "rows": [
@@ -149,9 +163,8 @@ def _document(found: Standing) -> dict[str, object]:
                 "kept": _text(each.kept) or None,
                 "proved": _text(each.proved) or None,
                 "is_right": each.is_right,
-                "open": (each.open_because or None) if each.is_right else None,
-                "detail": each.detail or None,
-                "next": each.next_line or None,
+                **_why(each),
+                "next": str(each.next_line) if each.next_line else None,
             }
             for each in found.rows
         ],

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import re
 import sys
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
@@ -16,6 +15,8 @@ from rich.console import Console, ConsoleOptions, RenderResult
 from rich.segment import Segment, Segments
 from rich.table import Table
 from rich.text import Text
+
+from portcall.core.finding import Finding, Line
 
 T = TypeVar("T")
 
@@ -44,10 +45,20 @@ class Tone(StrEnum):
 
 
 class Remark(NamedTuple):
-    """A sentence below a row. A line to type at its end has the colour of what is to be done."""
+    """A sentence below a row, and the line to type about it, in the colour of what is to be done.
+
+    ``mark`` stands before it; what goes on in another line stands under the words.
+    """
 
     sentence: str
     tone: Tone = Tone.INFORMATION
+    line: Line | None = None
+    mark: str = ""
+
+
+def remark_of(finding: Finding, tone: Tone = Tone.INFORMATION, mark: str = "") -> Remark:
+    """A finding as a remark."""
+    return Remark(finding.sentence, tone, finding.line, mark)
 
 
 @dataclass(frozen=True, slots=True)
@@ -247,37 +258,23 @@ def shortened(text: str, width: int) -> str:
     return cut.rstrip(" ,;:") + "…"
 
 
-_COMMAND = "portcall "
-_MARK = r"[-!] "
-
-
 def _remark(out: Console, remark: Remark, room: int, indent: int = INDENT) -> list[Segment]:
-    """A remark, wrapped where it is too long, the line to type at its end unbroken."""
+    """A remark, wrapped where it is too long, its line to type unbroken."""
     style, to_do = out.get_style(remark.tone), out.get_style(Tone.TO_DO)
-    margin = Segment(" " * indent)
-    sentence, command = _with_command(remark.sentence)
-    whole = indent + cell_len(remark.sentence) <= room
-    if whole or not sentence:
-        return [margin, Segment(sentence, style), Segment(command, to_do), Segment.line()]
-    # What goes on in another line stands under the words, not under the mark before them.
-    mark = re.match(_MARK, sentence)
-    hang = len(mark[0]) if mark else 0
-    broken = Text(sentence[hang:].rstrip()).wrap(out, room - indent - hang)
+    margin, hang = Segment(" " * indent), len(remark.mark)
+    command = str(remark.line) if remark.line is not None else ""
+    sentence = f"{remark.sentence}: " if command and remark.sentence else remark.sentence
+    text = remark.mark + sentence
+    if indent + cell_len(text + command) <= room or not sentence:
+        return [margin, Segment(text, style), Segment(command, to_do), Segment.line()]
+    broken = Text(sentence.rstrip()).wrap(out, room - indent - hang)
     lines = [" " * hang + line.plain.rstrip() for line in broken]
-    lines[0] = sentence[:hang] + lines[0][hang:]
+    lines[0] = remark.mark + lines[0][hang:]
     segments = [part for line in lines for part in (margin, Segment(line, style), Segment.line())]
     if command:
         further = Segment(" " * (indent + (hang + 2 if hang else 0)))
         segments += [further, Segment(command, to_do), Segment.line()]
     return segments
-
-
-def _with_command(sentence: str) -> tuple[str, str]:
-    """A sentence, and the line to type that it ends in, if it does."""
-    at = sentence.rfind(": " + _COMMAND)
-    if at >= 0:
-        return sentence[: at + 2], sentence[at + 2 :]
-    return ("", sentence) if sentence.startswith(_COMMAND) else (sentence, "")
 
 
 def cell(value: object | None, style: str = "") -> Text:

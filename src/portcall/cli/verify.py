@@ -21,6 +21,7 @@ from portcall.cli.table import wide_option
 from portcall.cli.views.progress import progress_bar
 from portcall.cli.views.verified import document, print_verified
 from portcall.core.adapters.adapter import Adapter
+from portcall.core.finding import as_json
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.plan.targets import parse_device, with_group
 from portcall.core.record.entry import Kind
@@ -151,7 +152,7 @@ def _power_cycle(
     recorded(
         site,
         Kind.POWER_CYCLE,
-        cycled.sentence,
+        str(cycled.finding),
         _cycled_document(cycled),
         adapter=adapter.name,
         name=meant.name,
@@ -172,7 +173,7 @@ def _print_cycled(cycled: Cycled) -> None:
         verdict, colour = "keeps its address", "green"
     elif judged in (None, Return.NOT_OFF):
         verdict, colour = "not proven", "yellow"
-    click.echo(f"{name}: {click.style(verdict, fg=colour, bold=True)}: {cycled.sentence}")
+    click.echo(f"{name}: {click.style(verdict, fg=colour, bold=True)}: {cycled.finding}")
     to_do = _WHAT_TO_DO.get(judged) if judged else None
     if to_do:
         click.echo(f"    {to_do.format(name=name)}")
@@ -186,5 +187,6 @@ def _cycled_document(cycled: Cycled) -> dict[str, object]:
         "address": str(found.meant.row.address) if found.meant.row else None,
         "verdict": cycled.judged,
         "seconds": None if seconds is None else round(seconds, 3),
-        "findings": [cycled.sentence],
+        "findings": [str(cycled.finding)],
+        "codes": [as_json(cycled.finding)],
     }

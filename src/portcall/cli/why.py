@@ -58,4 +58,4 @@ def why_command(
         print_json(document(diagnosis))
     else:
         print_end(diagnosis)
-    return YES if diagnosis.finding is None else NO
+    return YES if diagnosis.conclusion is None else NO

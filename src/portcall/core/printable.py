@@ -27,20 +27,31 @@ def printable(text: str, longest: int = LONGEST) -> str:
     return line if len(line) <= longest else line[: longest - 1] + "…"
 
 
+class DeviceText(str):
+    """Text that others chose: what a device says, made printable where it came in.
+
+    It is shown, and compared. No line to type can hold it (``core.finding.Line``).
+    """
+
+    __slots__ = ()
+
+
+NO_TEXT = DeviceText("")
+
 _OUR_NAME = re.compile("portcall(?!·)", re.IGNORECASE)
 
 
-def told_by_others(text: str, longest: int = LONGEST) -> str:
+def told_by_others(text: str, longest: int = LONGEST) -> DeviceText:
     """A device's text, made printable, in which no line to type can stand.
 
     A line that this tool advises begins with its name. A device that has this name in its text gets
     a dot behind it, which no shell and no code of ours takes for the beginning of a line to type.
     """
-    return printable(_OUR_NAME.sub(r"\g<0>·", text), longest)
+    return DeviceText(printable(_OUR_NAME.sub(r"\g<0>·", text), longest))
 
 
 @lru_cache(maxsize=1024)
-def decoded(data: bytes, longest: int = LONGEST) -> str:
+def decoded(data: bytes, longest: int = LONGEST) -> DeviceText:
     """Text that a device sent, as UTF-8 or else Latin-1, as ``told_by_others`` makes it."""
     try:
         text = data.decode("utf-8")

@@ -9,6 +9,7 @@ from portcall.core.address import UNSPECIFIED
 from portcall.core.assign.event import Event
 from portcall.core.assign.reply import Replies
 from portcall.core.assign.server import AddressServer
+from portcall.core.finding import Name
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.talk import request
 from portcall.core.talk.conversation import Actions, Conversation, Datagram, Frame, Send
@@ -281,7 +282,7 @@ class ServicePort(Conversation[Frame, Event]):
                 return
             if asked is None:
                 return
-            plan = Plan((PlannedDevice("workstation", self._gives, asked.mac),))
+            plan = Plan((PlannedDevice(Name("workstation"), self._gives, asked.mac),))
             replies = Replies(self._entry.mac)
             self._server = AddressServer((self._own,), plan, replies, self.LEASE_SECONDS)
             yield from self._server.begin(now)

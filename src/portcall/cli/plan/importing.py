@@ -132,7 +132,7 @@ def _confirmed() -> bool:
 
 
 def _written(site: Site, understood: Understood, update: bool, dry_run: bool) -> tuple[Change, ...]:
-    changed = {
+    changed: dict[str, Mapping[str, str]] = {
         each.row.name: {column: each.cells[column] for column in each.differences}
         for each in understood.rows
         if update and each.standing is Relation.DIFFERS

@@ -23,6 +23,7 @@ from portcall.core.assign.board import DONE, Board, Row, State, Stranger
 from portcall.core.assign.event import Event, EventKind
 from portcall.core.circuit import circuit_words
 from portcall.core.counted import named
+from portcall.core.finding import values_as_json
 
 _STRANGERS = 10
 """Shown; there may be thousands."""
@@ -94,6 +95,8 @@ class JsonView:
                 "name": event.name,
                 "at": datetime.now(UTC).isoformat(timespec="milliseconds"),
                 "detail": event.detail or None,
+                "code": event.told.code if event.told else None,
+                "values": values_as_json(event.told) if event.told else None,
             }
         )
 

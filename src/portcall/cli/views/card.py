@@ -9,7 +9,16 @@ import click
 from rich.text import Text
 
 from portcall.cli.say import ago
-from portcall.cli.table import Columns, Remark, Tone, cell, console, print_lines, print_rows
+from portcall.cli.table import (
+    Columns,
+    Remark,
+    Tone,
+    cell,
+    console,
+    print_lines,
+    print_rows,
+    remark_of,
+)
 from portcall.cli.views.devices import Found, addresses
 from portcall.core.find.device import TRUST, Device
 from portcall.core.find.sighting import Field, Method
@@ -34,7 +43,7 @@ def print_cards(found: Found, devices: Sequence[Device], now: float) -> None:
                 "what", "value", "said by", "heard", drops=("heard",), shrinks="value"
             )
             print_rows(columns, lines, _cells)
-        told = [Remark(sentence, Tone.TO_DO) for sentence in found.remarks(device)]
+        told = [remark_of(each, Tone.TO_DO) for each in found.remarks(device)]
         print_lines(told or [Remark("nothing about it needs attention", Tone.DONE)])
     others = len(found.devices) - len(devices)
     if others:
@@ -50,7 +59,7 @@ def _lines(device: Device, now: float) -> list[_Line]:
     return [
         _Line(
             each.field,
-            each.value,
+            str(each.value),
             each.method.shown,
             None if each.method.is_list else ago(now - at),
         )

@@ -25,10 +25,12 @@ from portcall.cli.table import (
     left_out_sentence,
     print_groups,
     print_lines,
+    remark_of,
 )
 from portcall.core.address import AddressRange
 from portcall.core.counted import counted, named
 from portcall.core.find import remarks as about
+from portcall.core.find import sentences as say
 from portcall.core.find.device import Device
 from portcall.core.find.devices import Gathering
 from portcall.core.find.overview import (
@@ -39,6 +41,7 @@ from portcall.core.find.overview import (
     next_steps,
 )
 from portcall.core.find.sighting import Field
+from portcall.core.finding import Finding, Line, as_json, values_as_json
 from portcall.core.printable import for_spreadsheets
 from portcall.jobs.look.findings import NotRun
 from portcall.jobs.look.looked import Looked
@@ -71,11 +74,11 @@ class Found:
         self.incomplete = tuple(_incomplete(gathering.is_full, unsearched))
         self.scene = Scene(self.devices, own, gathering.plan, site.subnets, asked)
 
-    def remarks(self, device: Device) -> tuple[str, ...]:
-        """The sentences about one device, all of them."""
+    def remarks(self, device: Device) -> tuple[Finding, ...]:
+        """What is to be said about one device, all of it."""
         return tuple(remark.whole for remark in self._remarks(device))
 
-    def alone(self, device: Device) -> tuple[str, ...]:
+    def alone(self, device: Device) -> tuple[Finding, ...]:
         """Those that are true of this device alone; the others are said once for all."""
         return tuple(remark.alone for remark in self._remarks(device) if remark.alone)
 
@@ -92,28 +95,26 @@ class Found:
         )
 
 
-def _incomplete(is_full: bool, unsearched: Collection[IPv4Network]) -> Iterator[str]:
+def _incomplete(is_full: bool, unsearched: Collection[IPv4Network]) -> Iterator[Finding]:
     """What is known to be missing from a list."""
     if is_full:
-        yield "INCOMPLETE: more devices were seen than can be listed; the later ones are left out"
+        yield say.TOO_MANY()
     if unsearched:
         networks = sorted(unsearched)
-        listed = ", ".join(map(str, networks))
-        line = " ".join(["portcall find", *map(str, networks)])
-        was = "was" if len(networks) == 1 else "were"
-        yield f"INCOMPLETE: {listed} {was} heard, and not searched: {line}"
+        line = Line("find", *networks)
+        yield say.UNSEARCHED(line, networks=networks, several=len(networks) > 1)
 
 
 def print_found(found: Found, wide: bool = False) -> None:
     """What is wrong; the devices by subnet; what to do next."""
-    print_lines(Remark(f"! {gap}", Tone.TO_DO) for gap in found.incomplete)
-    print_lines(Remark(f"! {fault}", Tone.BROKEN) for fault in faults(found.scene))
+    print_lines(remark_of(gap, Tone.TO_DO, "! ") for gap in found.incomplete)
+    print_lines(remark_of(fault, Tone.BROKEN, "! ") for fault in faults(found.scene))
     groups = [Group(each.devices, _heading(each)) for each in neighbourhoods(found.scene)]
     left_out = print_groups(_layout(), groups, _cells, partial(_below, found), wide)
     steps = next_steps(found.scene)
     if steps:
         console().print(Text("next", "bold"))
-        print_lines(Remark(f"{MARK} {step}", Tone.INFORMATION) for step in steps)
+        print_lines(remark_of(step, mark=f"{MARK} ") for step in steps)
     if left_out:
         note(left_out_sentence(left_out, ", and --csv"))
 
@@ -124,7 +125,7 @@ MARK = "-"
 
 def _below(found: Found, device: Device) -> Sequence[Remark]:
     alone = found.alone(device)
-    return (Remark("; ".join(alone)),) if alone else ()
+    return (Remark("; ".join(each.sentence for each in alone)),) if alone else ()
 
 
 def _heading(each: Neighbourhood) -> Text:
@@ -159,7 +160,7 @@ def _layout() -> Columns:
 
 
 def _cells(device: Device) -> Sequence[Text]:
-    ports = " ".join(port.split(" ")[0] for port in device.ports)
+    ports = " ".join(str(door.port) for door in device.doors)
     return (
         cell(addresses(device), "bold"),
         cell(device.mac),
@@ -203,10 +204,16 @@ def what_fields(device: Device) -> tuple[Field, ...]:
 def summary(found: Found) -> dict[str, object]:
     """What is wrong and what to do next, as ``find --json`` has it."""
     return {
-        "incomplete": list(found.incomplete),
-        "faults": list(faults(found.scene)),
-        "next": [{"what": step.what, "line": step.line} for step in next_steps(found.scene)],
+        "incomplete": [str(gap) for gap in found.incomplete],
+        "faults": [str(fault) for fault in faults(found.scene)],
+        "codes": [as_json(each) for each in (*found.incomplete, *faults(found.scene))],
+        "next": [_step(step) for step in next_steps(found.scene)],
     }
+
+
+def _step(step: Finding) -> dict[str, object]:
+    line = str(step.line) if step.line is not None else None
+    return {"what": step.sentence, "line": line, "code": step.code, "values": values_as_json(step)}
 
 
 def print_csv(found: Found) -> None:
@@ -217,16 +224,11 @@ def print_csv(found: Found) -> None:
             " ".join(str(address) for address in (*device.addresses, *device.ipv6)),
             str(device.mac or ""),
             *(device.value(Field(name)) or "" for name in _FIELDS),
-            "; ".join(device.ports),
+            "; ".join(map(str, device.doors)),
             " ".join(device.methods),
-            "; ".join(without_line(remark) for remark in found.remarks(device)),
+            "; ".join(remark.sentence for remark in found.remarks(device)),
         )
         click.echo(_csv_line([for_spreadsheets(value) for value in values]), nl=False)
-
-
-def without_line(sentence: str) -> str:
-    """A sentence without the line to type at its end."""
-    return sentence.partition(": portcall ")[0]
 
 
 def _csv_line(values: Sequence[str]) -> str:

@@ -7,6 +7,7 @@ from collections.abc import Callable
 import click
 
 from portcall.cli.say import print_json
+from portcall.core.finding import as_json
 from portcall.core.setting.job import Outcome
 from portcall.jobs.look.locate import Located
 
@@ -67,5 +68,6 @@ def outcome_document(which: Located, outcome: Outcome, done: str) -> dict[str, o
         "after": outcome.after,
         done: outcome.done,
         "seconds": None if outcome.seconds is None else round(outcome.seconds, 3),
-        "findings": list(outcome.findings),
+        "findings": [str(finding) for finding in outcome.findings],
+        "codes": [as_json(finding) for finding in outcome.findings],
     }

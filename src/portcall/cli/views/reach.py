@@ -9,7 +9,8 @@ import click
 from rich.text import Text
 
 from portcall.cli.say import milliseconds, print_json
-from portcall.cli.table import Columns, Remark, Tone, cell, print_rows
+from portcall.cli.table import Columns, Remark, Tone, cell, print_rows, remark_of
+from portcall.core.finding import values_as_json
 from portcall.core.reach.echo_facts import Target, address_of
 from portcall.core.reach.series import Series
 from portcall.core.reach.statistics import Reachability
@@ -113,10 +114,10 @@ def _cells(result: Reachability, names: Names) -> Sequence[Text]:
 
 def _reason(result: Reachability) -> Sequence[Remark]:
     """Why answers are missing; grey where most came back."""
-    if not result.reason:
-        return ()
     tone = Tone.BROKEN if result.sent and not result.answers else Tone.TO_DO
-    return (Remark(result.reason, tone),)
+    if result.known is not None:
+        return (remark_of(result.known, tone),)
+    return (Remark(result.reason, tone),) if result.reason else ()
 
 
 def _document(result: Reachability, other_ways: Names) -> dict[str, object]:
@@ -133,6 +134,8 @@ def _document(result: Reachability, other_ways: Names) -> dict[str, object]:
         "median_ms": ms(result.middle),
         "p99_ms": ms(result.high),
         "longest_ms": ms(result.longest),
-        "reason": result.reason,
+        "reason": result.because,
+        "code": result.known.code if result.known else None,
+        "values": values_as_json(result.known) if result.known else {},
         "other_programs_leave_by": other_ways.get(address_of(target)),
     }

@@ -19,6 +19,7 @@ from rich.text import Text
 from portcall.cli.say import print_json_line
 from portcall.cli.table import console
 from portcall.cli.views.reach import Names, name_of
+from portcall.core.finding import as_json
 from portcall.core.reach.echo_facts import Target, address_of
 from portcall.core.reach.watch import MINUTE, Change, Mark, TargetWatch
 from portcall.core.talk.conversation import Endpoint
@@ -78,7 +79,7 @@ class View:
             words = f"up{gap}" if fact.is_up else f"DOWN: {fact.reason}"
             return f"{self.wall(fact.at):%H:%M:%S}  {name} {words}"
         if isinstance(fact, Reason):
-            fact = f"{name_of(fact.target, self.names)}: {fact.sentence}"
+            fact = f"{name_of(fact.target, self.names)}: {fact.finding}"
         return f"{datetime.now():%H:%M:%S}  {fact}"
 
     def wall(self, at: float) -> datetime:
@@ -149,7 +150,9 @@ class _JsonView(View):
             )
         elif isinstance(fact, Reason):
             where = _where(fact.target, self.names)
-            print_json_line({"event": "reason", **where, "reason": fact.sentence})
+            told = as_json(fact.finding)
+            told = {"code": told["code"], "values": told["values"]}
+            print_json_line({"event": "reason", **where, "reason": str(fact.finding), **told})
         elif isinstance(fact, LinkChange):
             event = "link back" if fact.has_link else "link lost"
             print_json_line({"event": event, "adapter": fact.adapter})

@@ -13,6 +13,7 @@ import click
 
 from portcall.cli.views.outcomes import say_outcome
 from portcall.core.address import Mac
+from portcall.core.finding import Finding
 from portcall.core.plan.rows import PlannedDevice
 from portcall.core.setting.job import Outcome
 from portcall.core.setting.series import Call, Turn
@@ -68,7 +69,7 @@ class AtTheTerminal:
             click.echo(f"  {self._keys}")
         sys.stdout.flush()
 
-    def shown(self, mac: Mac, reason: str | None) -> None:
+    def shown(self, mac: Mac, reason: Finding | None) -> None:
         """Say whether it flashed its lamp."""
         click.echo(f"  {mac} flashes its lamp now" if reason is None else f"  {reason}")
 

@@ -8,8 +8,9 @@ import click
 from rich.text import Text
 
 from portcall.cli.say import note
-from portcall.cli.table import Columns, Remark, Tone, cell, print_lines, print_rows
+from portcall.cli.table import Columns, Remark, Tone, cell, print_lines, print_rows, remark_of
 from portcall.core.assign.event import Event, EventKind
+from portcall.core.finding import Finding, Line, as_json
 from portcall.core.swap.candidates import IDENTITY, Candidate
 from portcall.core.verify.judgement import Verdict
 from portcall.jobs.swap.looking import Around
@@ -111,7 +112,8 @@ def _lines(swapped: Swapped) -> list[Remark]:
     row, outcome, judgement = swapped.row, swapped.outcome, swapped.judgement
     lines = []
     if judgement is None:
-        return [Remark(f"{row.name}: not done: {outcome.findings[0]}", Tone.BROKEN)]
+        first = outcome.findings[0]
+        return [Remark(f"{row.name}: not done: {first.sentence}", Tone.BROKEN, first.line)]
     right = judgement.verdict is Verdict.RIGHT
     verdict = f"{row.name}: {judgement.verdict}, {swapped.seconds:.1f} s after Enter"
     verdict += f": {row.mac} at {row.interface}"
@@ -121,19 +123,26 @@ def _lines(swapped: Swapped) -> list[Remark]:
         lines.append(Remark(f"    holds its address, {how}"))
     else:
         lines.append(Remark("    does not hold its address when the power goes", Tone.BROKEN))
-    lines += [Remark(f"    {each}") for each in outcome.findings]
+    lines += [_further(each) for each in outcome.findings]
     if not right:
         # What is said of the predecessor, too, is not said twice.
-        said = tuple(each.partition(",")[0].partition(";")[0] for each in swapped.unlike)
-        told = [each for each in judgement.findings if not said or not each.startswith(said)]
-        lines += [Remark(f"    {each}", Tone.BROKEN) for each in told]
-    lines += [Remark(f"    {each}", Tone.TO_DO) for each in swapped.unlike]
+        said = {(each.values["column"], each.values["value"]) for each in swapped.unlike}
+        lines += [
+            _further(each, Tone.BROKEN)
+            for each in judgement.findings
+            if (each.values.get("column"), each.values.get("value")) not in said
+        ]
+    lines += [_further(each, Tone.TO_DO) for each in swapped.unlike]
     if swapped.planned:
         lines.append(Remark(f"{PLAN_FILE}: mac is {row.mac}, was {swapped.old}", Tone.DONE))
     else:
-        again = f"{PLAN_FILE} is as it was; try again: portcall swap {row.name}"
-        lines.append(Remark(again, Tone.TO_DO))
+        again = f"{PLAN_FILE} is as it was; try again"
+        lines.append(Remark(again, Tone.TO_DO, Line("swap", row.name)))
     return lines
+
+
+def _further(finding: Finding, tone: Tone = Tone.INFORMATION) -> Remark:
+    return remark_of(finding, tone, mark="    ")
 
 
 def candidate_document(each: Candidate) -> dict[str, object]:
@@ -151,6 +160,7 @@ def swapped_document(swapped: Swapped, around: Around, new: Candidate) -> dict[s
     """What came of it, as JSON."""
     gone = around.gone
     judgement = swapped.judgement
+    findings = (*swapped.outcome.findings, *(judgement.findings if judgement else ()))
     old = {"mac": str(gone.mac), **{field.value: gone.said.get(field) for field in IDENTITY}}
     return {
         "name": swapped.row.name,
@@ -161,7 +171,9 @@ def swapped_document(swapped: Swapped, around: Around, new: Candidate) -> dict[s
         "kept": swapped.outcome.done,
         "by": swapped.outcome.by or None,
         "verdict": judgement.verdict if judgement else None,
-        "findings": [*swapped.outcome.findings, *(judgement.findings if judgement else ())],
-        "unlike": list(swapped.unlike),
+        "findings": [str(finding) for finding in findings],
+        "codes": [as_json(finding) for finding in findings],
+        "unlike": [str(each) for each in swapped.unlike],
+        "unlike_codes": [as_json(each) for each in swapped.unlike],
         "seconds": round(swapped.seconds, 3),
     }

@@ -17,9 +17,11 @@ from portcall.cli.table import (
     left_out_sentence,
     print_groups,
     print_lines,
+    remark_of,
 )
 from portcall.cli.views.devices import addresses, not_run_lines, what
 from portcall.core.find.device import Device
+from portcall.core.finding import as_json
 from portcall.core.verify.judgement import Judgement, Verdict, Who
 from portcall.jobs.verify.verify import Verified
 
@@ -63,7 +65,7 @@ def _tone(verdict: Verdict) -> Tone:
 def _remarks(judgement: Judgement) -> Sequence[Remark]:
     tone = _tone(judgement.verdict)
     tone = Tone.INFORMATION if tone is Tone.DONE else tone
-    return [Remark(finding, tone) for finding in judgement.findings]
+    return [remark_of(finding, tone) for finding in judgement.findings]
 
 
 def _unplanned(device: Device) -> Remark:
@@ -122,7 +124,8 @@ def _row(judgement: Judgement, verified: Verified) -> dict[str, object]:
         "mac": str(row.mac) if row.mac else None,
         "address": str(row.address),
         "verdict": judgement.verdict,
-        "findings": list(judgement.findings),
+        "findings": [str(finding) for finding in judgement.findings],
+        "codes": [as_json(finding) for finding in judgement.findings],
         "identity": str(judgement.identity) if judgement.identity else None,
         **_told(judgement.identity),
         "mask": judgement.mask,

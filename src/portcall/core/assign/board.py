@@ -14,6 +14,7 @@ from ipaddress import IPv4Address
 
 from portcall.core.address import Mac
 from portcall.core.assign.event import Event, EventKind
+from portcall.core.finding import Finding, Name
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.talk.request import AddressProtocol
 
@@ -56,11 +57,17 @@ class Row:
     protocol: AddressProtocol | None = None
     asked: int = 0
     since: float | None = None
-    detail: str = ""
+    told: Finding | None = None
+    """What is to be known of it."""
     first: float | None = None
     """When it first asked."""
     mac: Mac | None = None
     """Who asked, for a row that goes by place."""
+
+    @property
+    def detail(self) -> str:
+        """What is to be known of it, in a sentence; or nothing."""
+        return str(self.told) if self.told is not None else ""
 
 
 @dataclass(slots=True)
@@ -71,10 +78,15 @@ class Stranger:
     protocol: AddressProtocol | None = None
     asked: int = 0
     last: float = 0.0
-    detail: str = ""
+    told: Finding | None = None
     address: IPv4Address | None = None
-    near: tuple[str, ...] = ()
+    near: tuple[Name, ...] = ()
     """The names of the rows whose MAC is almost this one."""
+
+    @property
+    def detail(self) -> str:
+        """What is to be known of it, in a sentence; or nothing."""
+        return str(self.told) if self.told is not None else ""
 
 
 class Board:
@@ -131,7 +143,7 @@ class Board:
         row.protocol = event.protocol or row.protocol
         row.mac = event.mac or row.mac
         if event.gave_back:
-            row.state, row.since, row.detail = State.WAITING, now, event.detail
+            row.state, row.since, row.told = State.WAITING, now, event.told
             return
         if event.kind is EventKind.ASKED:
             row.asked += 1
@@ -139,7 +151,7 @@ class Board:
             if row.state in (State.ASSIGNED, State.OFFERED, *DONE):
                 return
         state = _STATES.get(event.kind)
-        row.detail = event.detail
+        row.told = event.told
         if state is not None and state is not row.state:
             row.state = state
             row.since = now
@@ -153,7 +165,7 @@ class Board:
         if event.kind in (EventKind.ASKED, EventKind.IGNORED):
             stranger.asked += 1
             stranger.last = now
-            stranger.detail, stranger.near = event.detail, event.near
+            stranger.told, stranger.near = event.told, event.near
         elif event.kind is EventKind.ASSIGNED:
             stranger.address = event.address
         if len(self._strangers) > MOST_STRANGERS:

@@ -7,6 +7,7 @@ from enum import StrEnum
 from ipaddress import IPv4Address
 
 from portcall.core.address import Mac
+from portcall.core.finding import Finding, Name
 from portcall.core.talk.request import AddressProtocol
 
 
@@ -37,9 +38,17 @@ class Event:
     mac: Mac | None
     protocol: AddressProtocol | None = None
     address: IPv4Address | None = None
-    name: str | None = None
-    detail: str = ""
+    name: Name | None = None
+    told: Finding | None = None
+    """What else there is to know of it."""
     gave_back: bool = False
     """The device has its address no more."""
-    near: tuple[str, ...] = ()
+    near: tuple[Name, ...] = ()
     """The names of the rows whose MAC is almost that of the device that asked."""
+    says: str = ""
+    """What the device itself says of who it is."""
+
+    @property
+    def detail(self) -> str:
+        """What else there is to know of it, in a sentence; or nothing."""
+        return str(self.told) if self.told is not None else ""

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv4Network
 
 from portcall.core.address import BROADCAST, LIMITED_BROADCAST, UNSPECIFIED, Mac, is_host_name
+from portcall.core.finding import Name
 from portcall.core.plan.rows import Surroundings
 from portcall.core.talk.conversation import Frame
 from portcall.core.talk.request import Request
@@ -36,14 +37,14 @@ _XID = 4
 
 @dataclass(frozen=True, slots=True)
 class Terms:
-    """What one device is given. ``name`` is the plan's, empty for a temporary address."""
+    """What one device is given. ``name`` is the plan's, None for a temporary address."""
 
     address: IPv4Address
     network: IPv4Network
     own: IPv4Address | None
     """The workstation's address in that subnet, if it has one."""
     gateway: IPv4Address | None = None
-    name: str = ""
+    name: Name | None = None
     lease_seconds: int = dhcp.INFINITE
     told: dict[Hashable, bytes] = field(default_factory=dict, compare=False, repr=False)
     """Replies that were made with these terms, by who asked and what; the number of the exchange is
@@ -147,7 +148,7 @@ class Replies:
             yield from there.items()
             return
         around = self.surroundings
-        if is_host_name(terms.name):
+        if terms.name is not None and is_host_name(terms.name):
             there[Code.HOST_NAME] = terms.name.encode()
         if around.domain:
             there[Code.DOMAIN_NAME] = around.domain.encode()

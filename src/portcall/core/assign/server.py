@@ -34,11 +34,13 @@ from heapq import heappop, heappush
 from ipaddress import IPv4Address, IPv4Interface
 
 from portcall.core.address import UNSPECIFIED, Mac
+from portcall.core.assign import sentences as say
 from portcall.core.assign.event import Event, EventKind
 from portcall.core.assign.reply import Replies, Terms
 from portcall.core.assign.strangers import Strangers
 from portcall.core.assign.temporary import TEMPORARY_SECONDS, Lent, Pool
 from portcall.core.assign.voices import Voices
+from portcall.core.finding import Finding, Name
 from portcall.core.plan.rows import NO_PLAN, Plan, PlannedDevice
 from portcall.core.printable import told_by_others
 from portcall.core.talk.conversation import Actions, Conversation, Frame, Report, Send
@@ -209,11 +211,10 @@ class AddressServer(Conversation[Frame, Event]):
             self.malformed += 1
             who = sender(packet)
             if who is not None and who != self._own_mac:
-                detail = f"what it asks cannot be read: {trouble.what}"
                 known = self._by_mac.get(who)
                 name = known.name if known else None
-                detail = told_by_others(detail)
-                yield Report(Event(EventKind.IGNORED, who, None, None, name, detail))
+                told = say.UNREADABLE(because=told_by_others(trouble.what))
+                yield Report(Event(EventKind.IGNORED, who, None, None, name, told))
             return
         if request is None:
             address = answers_echo(packet)
@@ -232,9 +233,9 @@ class AddressServer(Conversation[Frame, Event]):
         if request is None or request.mac == self._own_mac:
             return
         known = self._by_mac.get(request.mac)
-        detail = f"asks in VLAN {vlan}, which this adapter is not in: look at its switch's port"
         name = known.name if known else None
-        yield Report(Event(EventKind.IGNORED, request.mac, request.protocol, None, name, detail))
+        told = say.ASKS_IN_VLAN(vlan=vlan)
+        yield Report(Event(EventKind.IGNORED, request.mac, request.protocol, None, name, told))
 
     def woke(self, now: float) -> Actions[Frame, Event]:
         """Give addresses that nobody else claimed; ask whether given ones are taken up."""
@@ -272,25 +273,24 @@ class AddressServer(Conversation[Frame, Event]):
         own = self._own_for(terms, request)
         chosen = request.options.server_identifier
         if own is None:
-            where = f"behind the relay {request.relay}" if request.relay else "on this wire"
-            detail = f"asks {where}, and {terms.address} belongs elsewhere"
-            yield self._event(EventKind.REFUSED, request, terms, detail)
+            told = say.BELONGS_ELSEWHERE(relay=request.relay, address=terms.address)
+            yield self._event(EventKind.REFUSED, request, terms, told)
         elif chosen not in (None, own):
-            detail = f"the device takes its address from another DHCP server, {chosen}"
-            yield self._event(EventKind.IGNORED, request, terms, detail)
+            told = say.TAKES_FROM_ANOTHER(server=chosen)
+            yield self._event(EventKind.IGNORED, request, terms, told)
         elif request.kind is MessageType.DECLINE:
             self._forget(terms.address)
             self._resting[terms.address] = now + DECLINED_REST
-            detail = "the device says that another has this address"
-            yield self._event(EventKind.DECLINED, request, terms, detail)
+            yield self._event(EventKind.DECLINED, request, terms, say.DECLINES())
         elif request.kind is MessageType.RELEASE:
             self._forget(terms.address)
-            name, address = terms.name or None, terms.address
-            detail = "gives its address back"
-            kind, protocol = EventKind.ASKED, request.protocol
-            yield Report(Event(kind, request.mac, protocol, address, name, detail, gave_back=True))
+            name, address = terms.name, terms.address
+            kind, protocol, told = EventKind.ASKED, request.protocol, say.GIVES_BACK()
+            yield Report(Event(kind, request.mac, protocol, address, name, told, gave_back=True))
         elif request.kind in _ANSWERED:
-            yield self._event(EventKind.ASKED, request, terms, "; ".join(request.introduction))
+            facts = request.introduction
+            introduced = say.INTRODUCES(facts=facts) if facts else None
+            yield self._event(EventKind.ASKED, request, terms, introduced)
             oddity = self._voices.oddity(request)
             if oddity is not None:
                 yield self._event(EventKind.NOTICE, request, terms, oddity)
@@ -300,14 +300,13 @@ class AddressServer(Conversation[Frame, Event]):
         self, terms: Terms, request: Request, own: IPv4Address, now: float
     ) -> Actions[Frame, Event]:
         if request.kind is MessageType.REQUEST and request.wanted != terms.address:
-            detail = f"it asked for {request.wanted}; told to ask anew"
-            yield self._event(EventKind.REFUSED, request, terms, detail)
+            told = say.TOLD_TO_ASK_ANEW(wanted=request.wanted)
+            yield self._event(EventKind.REFUSED, request, terms, told)
             yield self._send(terms, request, own, MessageType.NAK)
         elif request.kind is MessageType.INFORM:
             yield self._send(terms, request, own, MessageType.ACK)
         elif self._resting.get(terms.address, now) > now:
-            detail = "declined by the device a moment ago; find who has the address"
-            yield self._event(EventKind.REFUSED, request, terms, detail)
+            yield self._event(EventKind.REFUSED, request, terms, say.DECLINED_JUST_NOW())
         else:
             yield from self._clear_then_give(terms, request, own, now)
 
@@ -315,8 +314,9 @@ class AddressServer(Conversation[Frame, Event]):
         """A device that is not planned gets no answer, unless there are addresses to lend and it
         can give one back.
         """
-        told = self._strangers.told_of(request.mac)
-        detail = "; ".join((*told.sentences, *request.introduction))
+        known = self._strangers.told_of(request.mac)
+        facts, near = (*known.facts, *request.introduction), known.near
+        told = say.INTRODUCES(facts=facts)
         asks = request.kind in (MessageType.DISCOVER, MessageType.REQUEST)
         planned = self._strangers.is_planned(request.mac)
         if self._pool is None or planned or request.relay or not asks:
@@ -324,25 +324,25 @@ class AddressServer(Conversation[Frame, Event]):
                 self._pool.release(request.mac)
             elif self._pool is not None and request.kind is MessageType.DECLINE and request.wanted:
                 self._pool.rest(request.wanted, now)
-            yield self._event(EventKind.IGNORED, request, None, detail, told.near)
+            yield self._event(EventKind.IGNORED, request, None, told, near)
             return
         interface = self._pool.choose(request.mac, now, self._planned)
         own = None if interface is None else self._own_in(interface.ip)
         if interface is None or own is None:
-            detail = f"no temporary address is left; {detail}"
-            yield self._event(EventKind.IGNORED, request, None, detail, told.near)
+            told = say.NONE_LEFT(facts=facts)
+            yield self._event(EventKind.IGNORED, request, None, told, near)
             return
         terms = Terms(interface.ip, interface.network, own, lease_seconds=TEMPORARY_SECONDS)
         is_request = request.kind is MessageType.REQUEST
         if is_request and request.wanted != terms.address:
             # The server that gave it that address may confirm it; this one must not deny it.
-            yield self._event(EventKind.IGNORED, request, None, detail, told.near)
+            yield self._event(EventKind.IGNORED, request, None, told, near)
             return
         if request.options.server_identifier not in (None, own):
-            yield self._event(EventKind.IGNORED, request, None, detail, told.near)
+            yield self._event(EventKind.IGNORED, request, None, told, near)
             return
         self._pool.lend(Lent(request.mac, terms.address, now + CLEAR_HOLDS))
-        yield self._event(EventKind.ASKED, request, terms, detail, told.near)
+        yield self._event(EventKind.ASKED, request, terms, told, near)
         yield from self._clear_then_give(terms, request, own, now)
 
     # Clearing and giving.
@@ -359,8 +359,8 @@ class AddressServer(Conversation[Frame, Event]):
         if holder is not None and holder.is_gone(now):
             del self._held[terms.address]
         elif holder is not None and holder.mac != request.mac:
-            detail = f"{holder.mac} already has {terms.address}; not given"
-            yield self._event(EventKind.REFUSED, request, terms, detail)
+            told = say.HELD(holder=holder.mac, address=terms.address)
+            yield self._event(EventKind.REFUSED, request, terms, told)
             if holder.asked is None or holder.heard > holder.asked:
                 # Whether it still has it is known by a later request.
                 holder.asked = now
@@ -382,11 +382,11 @@ class AddressServer(Conversation[Frame, Event]):
             yield self._event(EventKind.OFFERED, request, terms)
             yield self._send(terms, request, own, MessageType.OFFER)
             return
-        detail = ""
+        told = None
         if not terms.name and self._pool is not None:
             self._pool.lend(Lent(request.mac, terms.address, now + terms.lease_seconds))
-            detail = f"temporary, for {terms.lease_seconds} s"
-        yield self._event(EventKind.ASSIGNED, request, terms, detail)
+            told = say.TEMPORARY(seconds=terms.lease_seconds)
+        yield self._event(EventKind.ASSIGNED, request, terms, told)
         answer = None if request.protocol is AddressProtocol.BOOTP else MessageType.ACK
         yield self._send(terms, request, own, answer)
         self._given[terms.address] = request.mac
@@ -421,8 +421,8 @@ class AddressServer(Conversation[Frame, Event]):
         if own is None or (watch.asks_left <= 0 and watch.request is not None):
             del self._watches[watch.terms.address]
             if watch.request is not None:
-                detail = f"no answer at its address for {WATCH_TIMES * WATCH_INTERVAL:.0f} s"
-                yield self._event(EventKind.NOTICE, watch.request, watch.terms, detail)
+                told = say.NO_ANSWER(seconds=WATCH_TIMES * WATCH_INTERVAL)
+                yield self._event(EventKind.NOTICE, watch.request, watch.terms, told)
             return
         watch.asks_left -= 1
         interval = WATCH_INTERVAL
@@ -446,23 +446,23 @@ class AddressServer(Conversation[Frame, Event]):
             if watch is not None:
                 del self._watches[address]
                 protocol = watch.request.protocol if watch.request else None
-                name = watch.terms.name or None
+                name = watch.terms.name
                 yield Report(Event(EventKind.ANSWERING, watch.mac, protocol, address, name))
             return
-        detail = f"{mac or 'another device'} already has {address}; not given"
+        held = say.HELD(holder=mac, address=address)
         if clearing is not None:
             del self._clearing[address]
             if not clearing.terms.name and self._pool is not None:
                 self._pool.rest(address, now)
-            yield self._event(EventKind.REFUSED, clearing.request, clearing.terms, detail)
+            yield self._event(EventKind.REFUSED, clearing.request, clearing.terms, held)
         elif watch is not None and watch.request is None:
             del self._watches[address]
             name = watch.terms.name
-            yield Report(Event(EventKind.REFUSED, watch.mac, None, address, name, detail))
+            yield Report(Event(EventKind.REFUSED, watch.mac, None, address, name, held))
         elif watch is not None and watch.request is not None and mac is not None:
             del self._watches[address]
-            detail = f"{mac} answers at {address}, which {watch.mac} was given"
-            yield self._event(EventKind.NOTICE, watch.request, watch.terms, detail)
+            told = say.ANOTHER_ANSWERS(holder=mac, address=address, mac=watch.mac)
+            yield self._event(EventKind.NOTICE, watch.request, watch.terms, told)
 
     def _note_holder(self, address: IPv4Address, mac: Mac, now: float) -> None:
         """Remember who has a planned address, unless it is who should have it."""
@@ -512,12 +512,14 @@ class AddressServer(Conversation[Frame, Event]):
         kind: EventKind,
         request: Request,
         terms: Terms | None,
-        detail: str = "",
-        near: tuple[str, ...] = (),
+        told: Finding | None = None,
+        near: tuple[Name, ...] = (),
     ) -> Report[Event]:
         address = terms.address if terms else None
-        name = (terms.name or None) if terms else None
-        return Report(Event(kind, request.mac, request.protocol, address, name, detail, near=near))
+        name = terms.name if terms else None
+        says = request.says if name is None else ""
+        who = (kind, request.mac, request.protocol, address, name)
+        return Report(Event(*who, told, near=near, says=says))
 
     def _send(
         self, terms: Terms, request: Request, own: IPv4Address, kind: MessageType | None

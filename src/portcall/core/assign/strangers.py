@@ -6,6 +6,8 @@ from collections import OrderedDict
 from typing import NamedTuple
 
 from portcall.core.address import Mac
+from portcall.core.assign import sentences as say
+from portcall.core.finding import Finding, Name
 from portcall.core.plan.near import MOST_NEAR, NearMisses
 from portcall.core.plan.rows import Plan
 
@@ -16,10 +18,10 @@ longest is forgotten first.
 
 
 class Told(NamedTuple):
-    """Sentences about a stranger, and the names of the rows that it nearly is."""
+    """What is to be said of a stranger, and the names of the rows that it nearly is."""
 
-    sentences: tuple[str, ...]
-    near: tuple[str, ...] = ()
+    facts: tuple[Finding, ...]
+    near: tuple[Name, ...] = ()
 
 
 class Strangers:
@@ -66,12 +68,12 @@ class Strangers:
         """
         told = self._told.pop(mac, None)
         if told is None and mac in self._others:
-            told = Told((f"{self._others[mac]} in the plan, not served now",))
+            told = Told((say.NOT_SERVED_NOW(name=self._others[mac]),))
         elif told is None:
             near = self._near.of(mac, self._present)
             named = [miss for miss in near if self._may_be_named(mac, miss.row.name)]
-            sentences = tuple(map(str, named)) or ("not in the plan",)
-            told = Told(sentences, tuple(miss.row.name for miss in named))
+            facts = tuple(miss.finding for miss in named) or (say.NOT_PLANNED(),)
+            told = Told(facts, tuple(miss.row.name for miss in named))
         self._told[mac] = told
         if len(self._told) > MOST_STRANGERS:
             self._told.popitem(last=False)

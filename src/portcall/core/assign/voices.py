@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from portcall.core.address import Mac
+from portcall.core.assign import sentences as say
+from portcall.core.finding import Finding
 from portcall.core.talk.request import Request
 from portcall.core.wire.dhcp import Code, MessageType
 
@@ -19,7 +21,7 @@ class Voices:
         self._first: dict[Mac, Request] = {}
         self._told: set[Mac] = set()
 
-    def oddity(self, request: Request) -> str | None:
+    def oddity(self, request: Request) -> Finding | None:
         """What to say when a device introduces itself differently than at first; once for each
         device.
         """
@@ -33,8 +35,5 @@ class Voices:
         if all(first.options.get(code) == request.options.get(code) for code in _INTRODUCING):
             return None
         self._told.add(request.mac)
-        both = (", ".join(each.introduction) or "nothing" for each in (first, request))
-        return (
-            f"{request.mac} asks in two ways ({' / '.join(both)}): two programs in one device, or "
-            "two devices with this MAC"
-        )
+        both = first.introduction, request.introduction
+        return say.TWO_VOICES(mac=request.mac, first=both[0], second=both[1])

@@ -7,7 +7,8 @@ from collections.abc import Iterable, Sequence
 from ipaddress import IPv4Address
 
 from portcall.core.catalog.catalog import Codes, Numbering
-from portcall.core.find.sighting import Field, Method, Sighting, words
+from portcall.core.find import sentences as say
+from portcall.core.find.sighting import Field, Method, Sighting, said_by
 from portcall.core.printable import printable
 from portcall.core.talk.ask_all import AskAll
 from portcall.core.talk.conversation import Actions, Datagram, Endpoint, Report, Send
@@ -36,9 +37,9 @@ def sighting(
     """What an I-Am tells, of the device at an address; of a router, that another is behind it."""
     number = announced.instance
     if announced.network is not None:
-        sentence = f"BACnet device {number} is behind it, in network {announced.network}"
-        return Sighting(now, method, address=address, said=words(method, (Field.MANNER, sentence)))
-    said = words(method, (Field.KIND, f"BACnet device {number}"))
+        manner = say.BACNET_BEHIND(instance=number, network=announced.network)
+        return Sighting(now, method, address=address, said=said_by(method, (Field.MANNER, manner)))
+    said = said_by(method, (Field.KIND, f"BACnet device {number}"))
     codes = Codes(Numbering.BACNET, announced.vendor)
     return Sighting(now, method, address=address, said=said, codes=codes)
 
@@ -75,7 +76,7 @@ class BacnetDevices(AskAll[Datagram, Sighting]):
                 return
             wanted = waiting.popleft()
             if isinstance(message, PropertyText):
-                said = words(Method.BACNET, (FIELDS[wanted], printable(message.text)))
+                said = said_by(Method.BACNET, (FIELDS[wanted], printable(message.text)))
                 yield Report(Sighting(now, Method.BACNET, address=peer.address, said=said))
             yield from self._read(peer, now)
 

@@ -8,7 +8,8 @@ from ipaddress import IPv4Address
 
 from portcall.core.catalog.catalog import Codes, Numbering
 from portcall.core.cip.identity_object import ask_identity
-from portcall.core.find.sighting import Field, Learnt, Method, Said, Sighting, words
+from portcall.core.find import sentences as say
+from portcall.core.find.sighting import Field, Learnt, Method, Said, Sighting, said_by
 from portcall.core.printable import decoded, printable
 from portcall.core.talk.ask_all import AskAll
 from portcall.core.talk.conversation import Actions, Datagram, Endpoint, Report
@@ -33,7 +34,7 @@ _MOST_DEVICES = 20_000
 
 def said(identity: cip.Identity) -> tuple[Said, ...]:
     """What an identity says in words."""
-    return words(
+    return said_by(
         Method.CIP,
         (Field.PRODUCT, decoded(identity.product_name)),
         (Field.KIND, identity.kind),
@@ -48,9 +49,10 @@ def learnt(payload: bytes) -> Learnt:
     try:
         identity = cip.parse_identity(message)
     except Malformed as trouble:
-        sentence = f"answers CIP, and who it is cannot be read: {trouble.what}"
-        return Learnt(words(Method.CIP, (Field.MANNER, printable(sentence, 120))))
-    odd = words(Method.CIP, *((Field.MANNER, f"CIP: {each}") for each in identity.oddities))
+        manner = say.CIP_UNREADABLE(because=printable(trouble.what))
+        return Learnt(said_by(Method.CIP, (Field.MANNER, manner)))
+    manners = [(Field.MANNER, say.CIP_ODD(oddity=each)) for each in identity.oddities]
+    odd = said_by(Method.CIP, *manners)
     return Learnt(said(identity) + odd, codes(identity))
 
 
@@ -104,7 +106,7 @@ class IdentityByAddress:
     def read(self, address: IPv4Address, payload: bytes) -> Learnt:
         """The identity, and that it had to be asked for."""
         told = learnt(payload)
-        manner = words(Method.CIP, (Field.MANNER, "answers CIP only when asked directly"))
+        manner = said_by(Method.CIP, (Field.MANNER, say.CIP_DIRECT()))
         return Learnt(told.said + manner, told.codes)
 
 

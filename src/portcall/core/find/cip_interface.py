@@ -10,7 +10,7 @@ from ipaddress import IPv4Address
 
 from portcall.core.cip.interface_object import Found, OtherAddresses, find_instance, get, obtains
 from portcall.core.cip.session import close_session, open_session
-from portcall.core.find.sighting import Field, Learnt, Method, words
+from portcall.core.find.sighting import Field, Learnt, Method, said_by
 from portcall.core.printable import decoded
 from portcall.core.talk.dialogue import Script
 from portcall.core.wire.cip_tcpip import (
@@ -32,10 +32,10 @@ def script(at: IPv4Address) -> Script[Learnt]:
     if isinstance(found, Found):
         interface = found.configuration
         yield Learnt(
-            words(
+            said_by(
                 Method.CIP,
-                (Field.MASK, str(interface.mask)),
-                (Field.GATEWAY, str(interface.gateway) if int(interface.gateway) else None),
+                (Field.MASK, interface.mask),
+                (Field.GATEWAY, interface.gateway if int(interface.gateway) else None),
             )
         )
     if not isinstance(found, OtherAddresses):
@@ -43,8 +43,8 @@ def script(at: IPv4Address) -> Script[Learnt]:
         instance = found.instance if found else 1
         data = yield from get(session, instance, Attribute.CONTROL)
         if data:
-            yield Learnt(words(Method.CIP, (Field.OBTAINS, obtains(parse_word(data)))))
+            yield Learnt(said_by(Method.CIP, (Field.OBTAINS, obtains(parse_word(data)))))
         data = yield from get(session, instance, Attribute.HOST_NAME)
         if data:
-            yield Learnt(words(Method.CIP, (Field.NAME, decoded(parse_text(data)))))
+            yield Learnt(said_by(Method.CIP, (Field.NAME, decoded(parse_text(data)))))
     yield from close_session(session)

@@ -6,7 +6,8 @@ from collections.abc import Iterable
 
 from portcall.core.address import UNSPECIFIED, Mac
 from portcall.core.catalog.catalog import Codes, Numbering
-from portcall.core.find.sighting import Field, Method, Sighting, words
+from portcall.core.find import sentences as say
+from portcall.core.find.sighting import Field, Method, Sighting, said_by
 from portcall.core.printable import decoded
 from portcall.core.talk.ask_all import AskAll
 from portcall.core.talk.conversation import Actions, Frame, Report
@@ -25,15 +26,15 @@ _MOST_STATIONS = 10_000
 def sighting(mac: Mac, said: dcp.Station, now: float) -> Sighting:
     """What a station says, as a sighting of its MAC."""
     known = said.address is not None and said.address != UNSPECIFIED
-    values = words(
+    values = said_by(
         Method.DCP,
         (Field.NAME, decoded(said.name, dcp.LONGEST_STATION_NAME)),
         (Field.PRODUCT, decoded(said.station_type)),
         (Field.KIND, ", ".join(said.roles)),
-        (Field.MASK, str(said.mask) if known else None),
-        (Field.GATEWAY, str(said.gateway) if known and said.gateway != UNSPECIFIED else None),
-        (Field.MANNER, None if known else "has no address"),
-        (Field.MANNER, None if said.name else "has no station name"),
+        (Field.MASK, said.mask if known else None),
+        (Field.GATEWAY, said.gateway if known and said.gateway != UNSPECIFIED else None),
+        (Field.MANNER, None if known else say.NO_ADDRESS()),
+        (Field.MANNER, None if said.name else say.NO_STATION_NAME()),
     )
     codes = None if said.vendor is None else Codes(Numbering.DCP, said.vendor, said.device)
     address = said.address if known else None

@@ -12,7 +12,7 @@ from typing import NamedTuple
 
 from portcall.core.address import Mac
 from portcall.core.catalog.catalog import Codes
-from portcall.core.find.sighting import Field, Method, Said
+from portcall.core.find.sighting import Door, Field, Method, Said, Told
 from portcall.core.talk.request import AddressProtocol
 
 TRUST = (
@@ -92,9 +92,23 @@ class Device:
         return len(self.addresses) >= MANY_ADDRESSES
 
     def value(self, wanted: Field) -> str | None:
-        """The most trusted value of a field, or None."""
+        """The most trusted value of a field as it is written, or None."""
         shown = self._shown(wanted)
-        return shown.value if shown else None
+        return str(shown.value) if shown else None
+
+    @property
+    def mask(self) -> IPv4Address | None:
+        """The mask that it says it has; some say what is none."""
+        return self._address(Field.MASK)
+
+    @property
+    def gateway(self) -> IPv4Address | None:
+        """The gateway that it says it has."""
+        return self._address(Field.GATEWAY)
+
+    def _address(self, wanted: Field) -> IPv4Address | None:
+        shown = self._shown(wanted)
+        return shown.value if shown and isinstance(shown.value, IPv4Address) else None
 
     def age(self, now: float, *wanted: Field) -> float | None:
         """Seconds since the oldest of these fields' values was last said; None where there is none.
@@ -116,14 +130,14 @@ class Device:
         serial = self.value(Field.SERIAL)
         return ", ".join(filter(None, (what, f"serial {serial}" if serial else "")))
 
-    def values(self, wanted: Field) -> tuple[str, ...]:
+    def values(self, wanted: Field) -> tuple[Told, ...]:
         """Every value of a field, each once."""
         return tuple(dict.fromkeys(said.value for said in self.said if said.field is wanted))
 
     @property
-    def ports(self) -> tuple[str, ...]:
-        """The open ports, each its number and what it is called, sorted as numbers."""
-        return tuple(sorted(self.values(Field.PORT), key=lambda port: int(port.split()[0])))
+    def doors(self) -> tuple[Door, ...]:
+        """The doors that are open, sorted by number."""
+        return tuple(sorted(each for each in self.values(Field.PORT) if isinstance(each, Door)))
 
 
 def in_order(devices: Iterable[Device]) -> tuple[Device, ...]:

@@ -14,8 +14,9 @@ from itertools import chain
 
 from portcall.core.address import Mac
 from portcall.core.catalog.catalog import Catalog, Codes
+from portcall.core.find import sentences as say
 from portcall.core.find.device import Asking, Device, in_order
-from portcall.core.find.sighting import Field, Method, Said, Sighting
+from portcall.core.find.sighting import Field, Method, Said, Sighting, Told, as_text
 from portcall.core.plan.rows import Plan
 from portcall.core.talk.request import AddressProtocol
 
@@ -257,30 +258,30 @@ class Gathering:
         for address in known.told or ():
             macs = holders.get(address, [])
             if known.mac not in macs:
-                sentence = f"says that it is managed at {address}, where {macs[0]} answers"
-                yield Said(Field.MANNER, sentence, Method.LLDP)
+                manner = say.MANAGED_ELSEWHERE(managed=address, holder=macs[0])
+                yield Said(Field.MANNER, manner, Method.LLDP)
 
     def _looked_up(self, mac: Mac | None, codes: tuple[Codes, ...]) -> Iterator[Said]:
         """What the plan, the registry and the catalogue know."""
         for each in codes:
             maker, product = self.catalog.maker(each), self.catalog.product(each)
             if maker:
-                yield Said(Field.MAKER, maker, Method.CATALOG)
+                yield Said(Field.MAKER, as_text(maker), Method.CATALOG)
             if product:
-                yield Said(Field.PRODUCT, product.name, Method.CATALOG)
+                yield Said(Field.PRODUCT, as_text(product.name), Method.CATALOG)
                 if product.kind:
-                    yield Said(Field.KIND, product.kind, Method.CATALOG)
+                    yield Said(Field.KIND, as_text(product.kind), Method.CATALOG)
         if mac is not None:
             maker = self.maker_of(mac)
             if maker:
-                yield Said(Field.MAKER, maker, Method.REGISTRY)
+                yield Said(Field.MAKER, as_text(maker), Method.REGISTRY)
             row = self.plan.by_mac(mac)
             if row:
-                yield Said(Field.NAME, row.name, Method.PLAN)
+                yield Said(Field.NAME, as_text(row.name), Method.PLAN)
 
 
 def _one_of_several(
-    address: IPv4Address, known: _Gathered, told: Collection[tuple[Field, str]]
+    address: IPv4Address, known: _Gathered, told: Collection[tuple[Field, Told]]
 ) -> _Gathered:
     """What was said at an address that several devices have: a sentence for each of them.
 
@@ -294,8 +295,8 @@ def _one_of_several(
     )
     said = {}
     if facts:
-        sentence = ", ".join(facts)
-        said[Said(Field.EITHER, sentence, known.methods[0])] = known.heard
+        text = as_text(", ".join(map(str, facts)))
+        said[Said(Field.EITHER, text, known.methods[0])] = known.heard
     return _Gathered(None, known.heard, said=said)
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from ipaddress import IPv4Address
 
-from portcall.core.find.sighting import Field, Method, Said, Sighting, words
+from portcall.core.find.sighting import Field, Method, Said, Sighting, said_by
 from portcall.core.printable import printable
 from portcall.core.talk.ask_all import AskAll
 from portcall.core.talk.conversation import Actions, Datagram, Endpoint, Report
@@ -59,7 +59,7 @@ def said(answer: dns.Answer, sender: IPv4Address) -> tuple[Said, ...]:
     host = host or (instances.pop() if len(instances) == 1 else "")
     kinds = [kind for kind, target in answer.pointers if target.endswith(f".{kind}")]
     offers = sorted({_service(kind) for kind in kinds if kind != _ALL})
-    return words(
+    return said_by(
         Method.MDNS,
         (Field.NAME, printable(host.removesuffix(".local"))),
         (Field.DESCRIPTION, f"offers {', '.join(offers[:_MOST_OFFERS])}" if offers else None),

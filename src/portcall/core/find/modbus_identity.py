@@ -7,8 +7,9 @@ from enum import Enum, auto
 from itertools import count
 from typing import NamedTuple, TypeAlias
 
-from portcall.core.find.sighting import Field, Learnt, Method, words
-from portcall.core.printable import decoded
+from portcall.core.find import sentences as say
+from portcall.core.find.sighting import Field, Learnt, Method, Told, said_by
+from portcall.core.printable import NO_TEXT, DeviceText, decoded
 from portcall.core.talk.dialogue import Exchange, Script
 from portcall.core.wire import modbus
 from portcall.core.wire.modbus import Identification, ModbusMessage, ObjectId, ReadCode
@@ -54,7 +55,7 @@ class _Kind(Enum):
 
 class _Unit(NamedTuple):
     kind: _Kind
-    said: tuple[tuple[Field, str | None], ...] = ()
+    said: tuple[tuple[Field, DeviceText], ...] = ()
 
     @property
     def is_there(self) -> bool:
@@ -78,7 +79,7 @@ def script() -> Script[Learnt]:
         # One that answers for itself may answer for every number.
         if silences == _MOST_SILENCES or (own.is_there and found):
             break
-    yield Learnt(words(Method.MODBUS, *_together(own, found)))
+    yield Learnt(said_by(Method.MODBUS, *_together(own, found)))
 
 
 def _others(found: Mapping[int, _Unit]) -> Iterator[int]:
@@ -122,27 +123,27 @@ def _ask(unit: int, numbers: Iterator[int]) -> Part:
     return _Unit(_Kind.NAMELESS)
 
 
-def _together(own: _Unit, found: Mapping[int, _Unit]) -> Iterator[tuple[Field, str | None]]:
+def _together(own: _Unit, found: Mapping[int, _Unit]) -> Iterator[tuple[Field, Told | None]]:
     """What the device and the units behind it say, the first that says what it is before all."""
     yield from own.said
     named = [unit for unit, told in found.items() if told.kind is _Kind.NAMED]
     if own.kind is not _Kind.NAMED and named:
         first, *others = named
         yield from found[first].said
-        yield Field.MANNER, f"answers Modbus as unit {first}"
+        yield Field.MANNER, say.MODBUS_AS_UNIT(unit=first)
         for unit in others:
-            shown = ", ".join(value for _, value in found[unit].said if value)
-            yield Field.MANNER, f"Modbus unit {unit} behind it: {shown}"
-    nameless = [str(unit) for unit, told in found.items() if told.kind is _Kind.NAMELESS]
+            says = [value for _, value in found[unit].said if value]
+            yield Field.MANNER, say.MODBUS_BEHIND(unit=unit, says=says)
+    nameless = [unit for unit, told in found.items() if told.kind is _Kind.NAMELESS]
     if own.kind is _Kind.NAMELESS and not named:
-        yield Field.MANNER, "answers Modbus, and does not say what it is"
+        yield Field.MANNER, say.MODBUS_NAMELESS()
     elif nameless and own.kind is not _Kind.NAMELESS:
-        units = f"unit {nameless[0]}" if len(nameless) == 1 else f"units {', '.join(nameless)}"
-        yield Field.MANNER, f"answers Modbus as {units}, not saying what that is"
+        manner = say.MODBUS_UNITS_NAMELESS(several=len(nameless) > 1, units=nameless)
+        yield Field.MANNER, manner
     elif own.kind is _Kind.ABSENT and not found:
-        yield Field.MANNER, "is a Modbus gateway; none of the units that were asked answers"
+        yield Field.MANNER, say.MODBUS_GATEWAY()
     elif own.kind is _Kind.SILENT and not found:
-        yield Field.MANNER, "its Modbus port is open, and it does not answer there"
+        yield Field.MANNER, say.MODBUS_SILENT()
 
 
 def _exchange(message: ModbusMessage) -> Exchange:
@@ -176,16 +177,16 @@ def _identification(reply: bytes | None) -> Identification | None:
         return None
 
 
-def _server_id(reply: bytes | None) -> str:
+def _server_id(reply: bytes | None) -> DeviceText:
     pdu = _answer(reply)
     try:
-        return "" if pdu is None else decoded(modbus.parse_server_id(pdu))
+        return NO_TEXT if pdu is None else decoded(modbus.parse_server_id(pdu))
     except Malformed:
-        return ""
+        return NO_TEXT
 
 
-def _fields(objects: Mapping[int, bytes]) -> tuple[tuple[Field, str | None], ...]:
-    found: dict[Field, str] = {}
+def _fields(objects: Mapping[int, bytes]) -> tuple[tuple[Field, DeviceText], ...]:
+    found: dict[Field, DeviceText] = {}
     for number, field in _FIELDS.items():
         value = decoded(objects.get(number, b""))
         if value:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from ipaddress import IPv4Address
 
-from portcall.core.find.sighting import Field, Learnt, Method, words
+from portcall.core.find.sighting import Field, Learnt, Method, said_by
 from portcall.core.printable import decoded
 from portcall.core.wire import netbios
 from portcall.core.wire.octets import Malformed
@@ -43,5 +43,5 @@ class NodeStatusQuestion:
         group = first(True)
         description = f"in the workgroup {group}" if group else None
         return Learnt(
-            words(Method.NETBIOS, (Field.NAME, first(False)), (Field.DESCRIPTION, description))
+            said_by(Method.NETBIOS, (Field.NAME, first(False)), (Field.DESCRIPTION, description))
         )

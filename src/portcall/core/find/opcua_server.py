@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from ipaddress import IPv4Address
 
-from portcall.core.find.sighting import Field, Learnt, Method, words
+from portcall.core.find.sighting import Field, Learnt, Method, said_by
 from portcall.core.printable import decoded
 from portcall.core.talk.dialogue import Exchange, Script
 from portcall.core.wire import opcua
@@ -28,7 +28,7 @@ def script(address: IPv4Address) -> Script[Learnt]:
         name, product = decoded(said.name), decoded(said.product)
         shown = f"OPC UA server {name or decoded(said.uri)}"
         yield Learnt(
-            words(
+            said_by(
                 Method.OPCUA,
                 (Field.DESCRIPTION, f"{shown} ({product})" if product else shown),
             )

@@ -11,7 +11,8 @@ from ipaddress import IPv4Address
 from portcall.core.address import NO_MAC, UNSPECIFIED, Mac
 from portcall.core.catalog.catalog import Codes, Numbering
 from portcall.core.find import dcp_identify, lldp_listen, mdns_names
-from portcall.core.find.sighting import Field, Method, Said, Sighting, words
+from portcall.core.find import sentences as say
+from portcall.core.find.sighting import Field, Method, Said, Sighting, said_by
 from portcall.core.printable import decoded
 from portcall.core.talk.conversation import Actions, Conversation, Frame, Report
 from portcall.core.talk.frames import own_address
@@ -64,7 +65,7 @@ class Overhear(Conversation[Frame, Sighting]):
         if seen.asks is AddressProtocol.DHCP:
             server = _server_named_in(packet)
             if server is not None:
-                said = words(Method.LISTEN, (Field.SERVES, "DHCP"))
+                said = said_by(Method.LISTEN, (Field.SERVES, "DHCP"))
                 yield Report(Sighting(now, Method.LISTEN, None, server, said))
 
     def _is_news(self, seen: Sighting, now: float) -> bool:
@@ -86,7 +87,7 @@ def overheard(packet: Frame, now: float) -> Sighting | None:
     seen = _on_this_wire(Frame(plain), now)
     if seen is None or vlan is None:
         return seen
-    said = words(seen.method, (Field.MANNER, f"heard in VLAN {vlan}, by tagged frames"))
+    said = said_by(seen.method, (Field.MANNER, say.IN_VLAN(vlan=vlan)))
     return seen._replace(said=(*seen.said, *said), vlan=vlan)
 
 
@@ -176,7 +177,7 @@ def _reply(frame: udp.UdpFrame, now: float) -> Sighting | None:
         return None
     if frame.datagram.source_port != bootp.SERVER_PORT or message.giaddr != UNSPECIFIED:
         return Sighting(now, Method.LISTEN, frame.source_mac, own_address(frame))
-    said = words(Method.LISTEN, (Field.SERVES, "DHCP"))
+    said = said_by(Method.LISTEN, (Field.SERVES, "DHCP"))
     address = own_address(frame) or options.server_identifier
     return Sighting(now, Method.LISTEN, frame.source_mac, address, said)
 
@@ -199,6 +200,6 @@ def _request(frame: udp.UdpFrame, now: float) -> Sighting | None:
     if kind not in (None, dhcp.MessageType.DISCOVER, dhcp.MessageType.REQUEST):
         return Sighting(now, Method.LISTEN, message.mac, address)
     name = decoded(options.host_name or b"") if options else ""
-    said = words(Method.LISTEN, (Field.NAME, name))
+    said = said_by(Method.LISTEN, (Field.NAME, name))
     protocol = AddressProtocol.BOOTP if kind is None else AddressProtocol.DHCP
     return Sighting(now, Method.LISTEN, message.mac, address, said, protocol)

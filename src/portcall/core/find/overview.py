@@ -11,15 +11,13 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 from portcall.core.address import SELF_ASSIGNED, AddressRange, Mac, assumed_network
-from portcall.core.counted import counted, named
+from portcall.core.find import sentences as say
 from portcall.core.find.device import Device, is_one_device
 from portcall.core.find.remarks import unrecognised_codes
 from portcall.core.find.sighting import Field
+from portcall.core.finding import Finding, Line, Name, Setting
 from portcall.core.plan.near import MOST_NEAR, NearMiss, NearMisses
 from portcall.core.plan.rows import NO_PLAN, Plan, PlannedDevice, Subnet
-
-_MOST_NAMED = 8
-"""Devices that one line names: a longer one is not read."""
 
 
 class Scene:
@@ -101,17 +99,6 @@ class Neighbourhood:
     devices: tuple[Device, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class NextStep:
-    """What to do, and the line to type for it where there is one."""
-
-    what: str
-    line: str | None = None
-
-    def __str__(self) -> str:
-        return f"{self.what}: {self.line}" if self.line else self.what
-
-
 def neighbourhoods(scene: Scene) -> tuple[Neighbourhood, ...]:
     """The devices by subnet: this computer's own first, those without an address last."""
     by: dict[IPv4Network | None, list[Device]] = {}
@@ -140,8 +127,8 @@ def neighbourhoods(scene: Scene) -> tuple[Neighbourhood, ...]:
     )
 
 
-def faults(scene: Scene) -> tuple[str, ...]:
-    """What is wrong on this wire, a sentence each."""
+def faults(scene: Scene) -> tuple[Finding, ...]:
+    """What is wrong on this wire."""
     return (
         *_own_taken(scene),
         *_shared(scene),
@@ -151,19 +138,16 @@ def faults(scene: Scene) -> tuple[str, ...]:
     )
 
 
-def _own_taken(scene: Scene) -> Iterator[str]:
+def _own_taken(scene: Scene) -> Iterator[Finding]:
     """Another MAC at this computer's address; without a MAC it may be this computer that spoke."""
     for own in scene.own or ():
         for device in scene.devices:
             is_other = device.mac is not None and not device.answers_for_others
             if is_other and own.ip in device.addresses:
-                yield (
-                    f"{own.ip} is this computer's own address, and "
-                    f"{scene.called(device)} has it, too"
-                )
+                yield say.OWN_TAKEN(own=own.ip, holder=scene.called(device))
 
 
-def _shared(scene: Scene) -> Iterator[str]:
+def _shared(scene: Scene) -> Iterator[Finding]:
     sharing: dict[IPv4Address, list[Device]] = {}
     for device in scene.devices:
         if device.rivals and not device.answers_for_others:
@@ -172,13 +156,16 @@ def _shared(scene: Scene) -> Iterator[str]:
     for address, devices in sharing.items():
         if len(devices) < 2 or is_one_device(devices):
             continue
-        who = " and ".join(scene.called(device) for device in devices)
-        either = dict.fromkeys(value for each in devices for value in each.values(Field.EITHER))
-        says = f"; one of them says: {', '.join(either)}" if either else ""
-        yield f"{address} is the address of {len(devices)} devices: {who}{says}"
+        either = dict.fromkeys(str(v) for each in devices for v in each.values(Field.EITHER))
+        yield say.HELD_BY_SEVERAL(
+            address=address,
+            count=len(devices),
+            holders=[scene.called(device) for device in devices],
+            says=list(either),
+        )
 
 
-def _in_anothers_place(scene: Scene) -> Iterator[str]:
+def _in_anothers_place(scene: Scene) -> Iterator[Finding]:
     for device in scene.devices:
         if device.mac is None or device.answers_for_others or device.rivals:
             continue
@@ -188,36 +175,41 @@ def _in_anothers_place(scene: Scene) -> Iterator[str]:
                 continue
             planned = scene.row_of(device)
             near = next((miss for miss in scene.near(device) if miss.row is row), None)
-            why = f"; it is {planned.name}, planned at {planned.address}" if planned else ""
-            if near is not None:
-                why = f"; its MAC {near.how} the planned one: check the label"
-            yield f"{address} is planned for {row.name} ({row.mac}), and {device.mac} has it{why}"
+            is_other = planned is not None and near is None
+            yield say.IN_ANOTHERS_PLACE(
+                address=address,
+                name=row.name,
+                planned_mac=row.mac,
+                mac=device.mac,
+                is_row=planned.name if planned and is_other else None,
+                is_planned=planned.address if planned and is_other else None,
+                how=near.how if near else None,
+            )
 
 
-def _other_masks(scene: Scene) -> Iterator[str]:
+def _other_masks(scene: Scene) -> Iterator[Finding]:
     """A mask that differs from that of the subnet: some hosts reach the device, others do not."""
     for device in scene.devices:
-        mask = device.value(Field.MASK)
-        for address in device.addresses[:1] if mask else ():
+        for address in device.addresses[:1] if device.mask else ():
             network, guessed = scene.network_of(address)
-            if not guessed and mask != str(network.netmask):
-                name = device.value(Field.NAME)
-                yield (
-                    f"{address}{f' ({name})' if name else ''} has the mask {mask}; "
-                    f"that of {network} is {network.netmask}"
+            if not guessed and device.mask != network.netmask:
+                yield say.MASK_OF_ITS_OWN(
+                    address=address,
+                    device_name=device.value(Field.NAME),
+                    mask=device.mask,
+                    network=network,
+                    network_mask=network.netmask,
                 )
 
 
-def _servers(scene: Scene) -> Iterator[str]:
+def _servers(scene: Scene) -> Iterator[Finding]:
     for device in scene.devices:
         if device.value(Field.SERVES):
-            at = device.addresses[0] if device.addresses else "no known address"
-            who = f"{at} ({device.mac})" if device.mac else str(at)
-            yield f"a DHCP server is on this wire: {who} gives addresses to devices"
+            yield say.DHCP_SERVER(address=next(iter(device.addresses), None), mac=device.mac)
 
 
-def next_steps(scene: Scene) -> tuple[NextStep, ...]:
-    """What to do next, a line each for all the devices that it serves."""
+def next_steps(scene: Scene) -> tuple[Finding, ...]:
+    """What to do next, each with the line to type for all the devices that it serves, if any."""
     asking = [d for d in scene.devices if d.asks and not d.addresses and d.mac is not None]
     near = {device.mac: miss for device in scene.devices for miss in scene.near(device)}
     planned = [row for device in asking if (row := scene.row_of(device))]
@@ -234,37 +226,31 @@ def next_steps(scene: Scene) -> tuple[NextStep, ...]:
     )
 
 
-def _asking(rows: Sequence[PlannedDevice], scene: Scene) -> Iterator[NextStep]:
+def _asking(rows: Sequence[PlannedDevice], scene: Scene) -> Iterator[Finding]:
     if rows:
         inside = all(any(row.address in own.network for own in scene.own or ()) for row in rows)
-        names = " ".join(row.name for row in rows)
-        who = counted(len(rows), "planned device asks", "planned devices ask")
-        match = "" if inside else " --match"
-        yield NextStep(f"{who} for an address", f"portcall assign {names}{match} --keep")
+        names = [row.name for row in rows]
+        line = Line("assign", *names, "--keep")
+        if not inside:
+            line = Line("assign", *names, "--match", "--keep")
+        yield say.PLANNED_ASKING(line, count=len(rows), names=names)
 
 
-def _label_checks(near: Mapping[Mac | None, NearMiss]) -> Iterator[NextStep]:
+def _label_checks(near: Mapping[Mac | None, NearMiss]) -> Iterator[Finding]:
     for mac, miss in near.items():
-        yield NextStep(f"check the label of {miss.row.name}: {mac} is here, and {miss}")
+        yield say.CHECK_LABEL(name=miss.row.name, mac=mac, near=miss.finding)
 
 
-def _unknown_asking(devices: Sequence[Device]) -> Iterator[NextStep]:
-    if devices:
-        who = counted(
-            len(devices),
-            "device that is not in the plan asks",
-            "devices that are not in the plan ask",
-        )
-        yield NextStep(
-            f"{who} for an address; with the one you choose",
-            f"portcall assign {devices[0].mac}=ADDRESS --keep",
-        )
+def _unknown_asking(devices: Sequence[Device]) -> Iterator[Finding]:
+    if devices and devices[0].mac is not None:
+        line = Line("assign", Setting(devices[0].mac, "ADDRESS"), "--keep")
+        yield say.STRANGERS_ASKING(line, count=len(devices))
 
 
-def _elsewhere(scene: Scene) -> Iterator[NextStep]:
+def _elsewhere(scene: Scene) -> Iterator[Finding]:
     """Planned devices that have another address, or none and do not ask."""
-    movable: list[str] = []
-    doubtful: list[str] = []
+    movable: list[Name] = []
+    doubtful: list[Name] = []
     for device in scene.devices:
         row = scene.row_of(device)
         if row is None or row.address in device.addresses or (device.asks and not device.addresses):
@@ -272,42 +258,33 @@ def _elsewhere(scene: Scene) -> Iterator[NextStep]:
         asked = not device.addresses or scene.asked_for(row.address)
         (movable if asked else doubtful).append(row.name)
     if movable:
-        who = counted(len(movable), "planned device is", "planned devices are")
-        yield NextStep(f"{who} not at the planned address", f"portcall move {' '.join(movable)}")
+        yield say.NOT_AT_PLANNED(Line("move", *movable), count=len(movable), names=movable)
     if doubtful:
-        who = counted(len(doubtful), "planned device was", "planned devices were")
-        yield NextStep(
-            f"{who} heard elsewhere, and not asked for at the planned address",
-            f"portcall verify {' '.join(doubtful)}",
-        )
+        line = Line("verify", *doubtful)
+        yield say.NOT_ASKED_AT_PLANNED(line, count=len(doubtful), names=doubtful)
 
 
-def _unheard(scene: Scene, near: Collection[str]) -> Iterator[NextStep]:
+def _unheard(scene: Scene, near: Collection[str]) -> Iterator[Finding]:
     """Planned devices of whom nothing was heard, where they were asked for."""
     rows = [row for row in scene.plan if row.name not in near and scene.asked_for(row.address)]
     heard = {address for device in scene.devices for address in device.addresses}
     missed = [row for row in rows if row.mac not in scene.present and row.address not in heard]
     if missed:
-        who = counted(len(missed), "planned device was", "planned devices were")
-        shown = named([row.name for row in missed], _MOST_NAMED)
-        yield NextStep(f"{who} not heard ({shown}); the first", f"portcall why {missed[0].name}")
+        names = [row.name for row in missed]
+        yield say.NOT_HEARD(Line("why", names[0]), count=len(missed), names=names)
 
 
-def _to_name(scene: Scene) -> Iterator[NextStep]:
+def _to_name(scene: Scene) -> Iterator[Finding]:
     unnamed = [
         device
         for device in scene.devices
         if unrecognised_codes(device) and not device.value(Field.PRODUCT)
     ]
     if unnamed:
-        who = counted(len(unnamed), "device says what it is", "devices say what they are")
-        yield NextStep(
-            f"{who} only in numbers; with a description file of the maker",
-            "portcall catalog add FILE",
-        )
+        yield say.ONLY_NUMBERS(Line("catalog add", "FILE"), count=len(unnamed))
 
 
-def _not_planned(scene: Scene, near: Collection[Mac | None]) -> Iterator[NextStep]:
+def _not_planned(scene: Scene, near: Collection[Mac | None]) -> Iterator[Finding]:
     if not scene.plan.devices:
         return
     others = []
@@ -318,22 +295,18 @@ def _not_planned(scene: Scene, near: Collection[Mac | None]) -> Iterator[NextSte
             alone = device.addresses and not device.rivals
             others.append(device.addresses[0] if alone else device.mac)
     if others:
-        who = counted(len(others), "device is", "devices are")
-        yield NextStep(f"{who} not in the plan: {named(others, _MOST_NAMED)}")
+        yield say.OTHERS_NOT_PLANNED(count=len(others), devices=others)
 
 
-def _subnets_to_match(scene: Scene) -> Iterator[NextStep]:
+def _subnets_to_match(scene: Scene) -> Iterator[Finding]:
     """Subnets that this computer is not in, and where something is to stay."""
     for each in neighbourhoods(scene):
         if each.network is None or each.here is not False or each.network == SELF_ASSIGNED:
             continue
         stay = [device for device in each.devices if not _leaves(device, scene)]
         if stay:
-            yield NextStep(
-                f"this computer is not in {each.network}, where "
-                f"{counted(len(stay), 'device')} can be found",
-                f"portcall match {each.network}",
-            )
+            line = Line("match", each.network)
+            yield say.NOT_IN_SUBNET(line, network=each.network, count=len(stay))
 
 
 def _leaves(device: Device, scene: Scene) -> bool:

@@ -1,4 +1,4 @@
-"""What an engineer should know about a found device, in plain words."""
+"""What an engineer should know about a found device."""
 
 from __future__ import annotations
 
@@ -8,21 +8,23 @@ from typing import NamedTuple
 
 from portcall.core.address import SELF_ASSIGNED, AddressRange, Mac
 from portcall.core.catalog.catalog import Codes, Numbering
+from portcall.core.find import sentences as say
 from portcall.core.find.device import Asking, Device
 from portcall.core.find.sighting import Field
+from portcall.core.finding import Finding, Line
 from portcall.core.plan.near import near_misses
 from portcall.core.plan.rows import Plan
 
 
 class Remark(NamedTuple):
-    """A sentence about a device, and what of it is true of that device alone.
+    """Something about a device, and what of it is true of that device alone.
 
     ``alone`` is what stands below the device in a list that tells the rest once for all of them;
     None when it is all of that kind.
     """
 
-    whole: str
-    alone: str | None
+    whole: Finding
+    alone: Finding | None
 
 
 def remarks(
@@ -34,7 +36,7 @@ def remarks(
     crowd: Collection[str] = (),
     asked_for: Callable[[IPv4Address], bool] = lambda address: True,
 ) -> tuple[Remark, ...]:
-    """The remarks about a device, one sentence each.
+    """The remarks about a device.
 
     ``own`` are the addresses of the adapter it was found on, or None when that adapter is not in
     this computer; ``present`` are all MACs found there, and ``crowd`` the rows that too many of
@@ -48,60 +50,60 @@ def remarks(
     return tuple(found)
 
 
-def _itself(device: Device, maker_defaults: Sequence[AddressRange]) -> Iterator[str]:
+def _itself(device: Device, maker_defaults: Sequence[AddressRange]) -> Iterator[Finding]:
     for asking in device.asks:
         if not device.addresses:
-            yield f"has no address, asked for one by {asking.protocol} {_often(asking)}"
+            yield _asking(asking)
     if device.ipv6 and not device.addresses and not device.asks:
-        yield "has only an IPv6 address of this link"
+        yield say.ONLY_IPV6()
     if device.answers_for_others:
-        yield (
-            f"answers ARP for {len(device.addresses)} addresses, as a router does for others "
-            "(proxy ARP): those beyond the first few are not asked who they are"
-        )
+        yield say.ANSWERS_FOR_OTHERS(count=len(device.addresses))
     for address in () if device.answers_for_others else device.addresses:
         if address in SELF_ASSIGNED:
-            yield "self-assigned address: a device takes one when nobody gives it an address"
+            yield say.SELF_ASSIGNED(address=address)
         if any(address in span for span in maker_defaults):
-            yield "maker's default address"
+            yield say.MAKERS_DEFAULT(address=address)
+    for port in device.values(Field.PORT_HERE):
+        yield say.PORT_HERE(port=str(port))
     yield from _manners(device)
 
 
-def _among_others(device: Device, own: Sequence[IPv4Interface] | None) -> Iterator[str]:
+def _among_others(device: Device, own: Sequence[IPv4Interface] | None) -> Iterator[Finding]:
     for address in () if device.answers_for_others else device.addresses:
         if device.rivals:
-            others = ", ".join(str(mac) for mac in device.rivals)
-            yield f"{address} is shared with {others}"
+            yield say.SHARED_WITH(address=address, rivals=device.rivals)
         if own is not None and not any(address in each.network for each in own):
-            yield f"outside this adapter's subnets: portcall match {address}"
-    for said in device.values(Field.EITHER):
-        at = ", ".join(map(str, device.addresses))
-        yield f"one of those at {at} says: {said}"
+            yield say.OUTSIDE(Line("match", address), address=address)
+    for says in device.values(Field.EITHER):
+        yield say.ONE_OF_THEM_SAYS(addresses=device.addresses, says=str(says))
     yield from _mask(device, own or ())
 
 
-def _often(asking: Asking) -> str:
-    if asking.every is None:
-        return "once"
-    seconds = f", every {asking.every:.0f} s" if asking.every >= 1 else ""
-    return f"{asking.times} times{seconds}"
+def _asking(asking: Asking) -> Finding:
+    every = asking.every
+    return say.ASKED_FOR_ONE(
+        protocol=asking.protocol,
+        times=asking.times,
+        several=every is not None,
+        every=every if every is not None and every >= 1 else None,
+    )
 
 
-def _manners(device: Device) -> Iterator[str]:
+def _manners(device: Device) -> Iterator[Finding]:
     """What it said or did; that it has no address is not repeated where it asked for one."""
     for manner in device.values(Field.MANNER):
-        known = device.asks or device.addresses
-        if manner != "has no address" or not known:
-            yield manner
+        told = manner if isinstance(manner, Finding) else say.SAYS_MANNER(says=str(manner))
+        if told.kind is not say.NO_ADDRESS or not (device.asks or device.addresses):
+            yield told
 
 
-def _mask(device: Device, own: Sequence[IPv4Interface]) -> Iterator[str]:
+def _mask(device: Device, own: Sequence[IPv4Interface]) -> Iterator[Finding]:
     """A mask that differs from this computer's: some hosts reach the device, others do not."""
-    mask = device.value(Field.MASK)
+    mask = device.mask
     for address in device.addresses:
         ours = next((each for each in own if address in each.network), None)
-        if mask and ours and mask != str(ours.netmask):
-            yield f"its mask is {mask}, this computer's there is {ours.netmask}"
+        if mask and ours and mask != ours.netmask:
+            yield say.OTHER_MASK(mask=mask, own_mask=ours.netmask)
 
 
 def unrecognised_codes(device: Device) -> list[Codes]:
@@ -116,12 +118,12 @@ def unrecognised_codes(device: Device) -> list[Codes]:
 
 
 def _unrecognised(device: Device) -> Iterator[Remark]:
-    unknown = unrecognised_codes(device)
-    if unknown:
-        said = f"not recognised: {'; '.join(map(str, unknown))}"
-        advice = "; a description file of its maker would name it: portcall catalog add FILE"
+    codes = [str(each) for each in unrecognised_codes(device)]
+    if codes:
+        whole = say.NOT_RECOGNISED_ADD(Line("catalog add", "FILE"), codes=codes)
         # A device whose product is known in words is told of in full where all is told.
-        yield Remark(said + advice, None if device.value(Field.PRODUCT) else said)
+        named = device.value(Field.PRODUCT) is not None
+        yield Remark(whole, None if named else say.NOT_RECOGNISED(codes=codes))
 
 
 def _against_plan(
@@ -133,7 +135,7 @@ def _against_plan(
 ) -> list[Remark]:
     if device.mac is None:
         return [
-            Remark("not in the plan", None)
+            Remark(say.NOT_PLANNED(), None)
             for address in device.addresses
             if plan.by_address(address) is None
         ]
@@ -141,14 +143,13 @@ def _against_plan(
     if row:
         if row.address in device.addresses or (device.asks and not device.addresses):
             return []
-        said = f"planned at {row.address}"
+        sentence, line = say.PLANNED_AT, Line("move", row.name)
         if device.addresses and not asked_for(row.address):
             # A router, and whoever else has several addresses, may be there, too.
-            said += ", where it was not asked for"
-            return [Remark(f"{said}: portcall verify {row.name}", said)]
-        return [Remark(f"{said}: portcall move {row.name}", said)]
+            sentence, line = say.PLANNED_AT_UNASKED, Line("verify", row.name)
+        return [Remark(sentence(line, planned=row.address), sentence(planned=row.address))]
     near = near_misses(device.mac, plan, present)
-    named = [Remark(str(miss), None) for miss in near if miss.row.name not in crowd]
+    named = [Remark(miss.finding, None) for miss in near if miss.row.name not in crowd]
     if named:
         return named
     return _by_address(device.addresses, plan)
@@ -157,11 +158,13 @@ def _against_plan(
 def _by_address(addresses: Sequence[IPv4Address], plan: Plan) -> list[Remark]:
     rows = [row for address in addresses if (row := plan.by_address(address))]
     if not rows:
-        return [Remark("not in the plan", None)]
-    return [
-        Remark(f"the plan has {row.mac} at {row.address} ({row.name})", None)
-        if row.mac
-        else Remark(no_mac, no_mac)
-        for row in rows
-        for no_mac in (f"at the address of {row.name}, whose MAC the plan does not have yet",)
-    ]
+        return [Remark(say.NOT_PLANNED(), None)]
+    found = []
+    for row in rows:
+        if row.mac:
+            told = say.ANOTHERS_PLACE(planned_mac=row.mac, address=row.address, name=row.name)
+            found.append(Remark(told, None))
+        else:
+            lacks = say.ROW_WITHOUT_MAC(name=row.name)
+            found.append(Remark(lacks, lacks))
+    return found

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from enum import StrEnum
 from ipaddress import IPv4Address, IPv6Address
-from typing import NamedTuple, Protocol
+from typing import NamedTuple, Protocol, TypeAlias
 
 from portcall.core.address import Mac
 from portcall.core.catalog.catalog import Codes
-from portcall.core.printable import told_by_others
+from portcall.core.finding import Finding
+from portcall.core.printable import DeviceText, told_by_others
 from portcall.core.talk.ask_each import Question
 from portcall.core.talk.request import AddressProtocol
 
@@ -91,7 +93,9 @@ class Field(StrEnum):
     OBTAINS = "obtains"
     """How it gets its address."""
     PORT = "port"
-    """A TCP port that is open, with the name it goes by; one of several."""
+    """A door that is open (``Door``); one of several."""
+    PORT_HERE = "port here"
+    """The port of its own that this cable is in, as it says."""
     MANNER = "manner"
     """How it behaves, in a sentence for the engineer; one of several."""
     EITHER = "either"
@@ -102,14 +106,31 @@ class Field(StrEnum):
     @property
     def is_single(self) -> bool:
         """Whether a device has one value of it."""
-        return self not in (Field.PORT, Field.MANNER, Field.EITHER)
+        return self not in _OTHERWISE
+
+
+_OTHERWISE = (Field.PORT, Field.PORT_HERE, Field.MANNER, Field.EITHER)
+
+
+class Door(NamedTuple):
+    """A TCP port that is open, with the name it goes by."""
+
+    port: int
+    name: str = ""
+
+    def __str__(self) -> str:
+        return f"{self.port} {self.name}".strip()
+
+
+Told: TypeAlias = DeviceText | IPv4Address | Door | Finding
+"""A value as it is kept: a device's text, a mask or gateway, a door, or how it behaves."""
 
 
 class Said(NamedTuple):
     """A value, and the method that said it."""
 
     field: Field
-    value: str
+    value: Told
     method: Method
 
 
@@ -154,10 +175,21 @@ def sighting_of(method: Method, address: IPv4Address, learnt: Learnt, now: float
     return Sighting(now, method, address=address, said=learnt.said, codes=learnt.codes)
 
 
-def words(method: Method, *values: tuple[Field, str | None]) -> tuple[Said, ...]:
-    """What a method said; values that are empty were not said. No value holds a line to type."""
+def said_by(method: Method, *values: tuple[Field, Told | str | None]) -> tuple[Said, ...]:
+    """What a method said; values that are empty were not said. Text is a device's text."""
     return tuple(
-        Said(field, told_by_others(value, 2 * len(value)), method)
+        Said(field, as_text(value) if type(value) is str else value, method)  # type: ignore[arg-type]
         for field, value in values
         if value
     )
+
+
+def mask_in(said: Iterable[Said]) -> IPv4Address | None:
+    """The first mask that was told, or None."""
+    masks = (each.value for each in said if each.field is Field.MASK)
+    return next((mask for mask in masks if isinstance(mask, IPv4Address)), None)
+
+
+def as_text(value: str) -> DeviceText:
+    """Text that others chose, as long as it is."""
+    return told_by_others(value, 2 * len(value))

@@ -8,7 +8,8 @@ from __future__ import annotations
 from ipaddress import IPv4Address
 
 from portcall.core.catalog.catalog import Codes, Numbering
-from portcall.core.find.sighting import Field, Learnt, Method, words
+from portcall.core.find import sentences as say
+from portcall.core.find.sighting import Field, Learnt, Method, said_by
 from portcall.core.printable import decoded
 from portcall.core.wire import snmp
 from portcall.core.wire.octets import Malformed
@@ -53,7 +54,7 @@ class SystemGroup:
         if isinstance(identifier, str) and identifier.startswith(snmp.ENTERPRISES):
             maker = identifier.removeprefix(snmp.ENTERPRISES).split(".")[0]
             codes = Codes(Numbering.SNMP, int(maker)) if maker.isdigit() else None
-        said = words(
+        said = said_by(
             Method.SNMP,
             (Field.DESCRIPTION, text(snmp.SYS_DESCR)),
             (Field.NAME, text(snmp.SYS_NAME)),
@@ -84,8 +85,8 @@ class MaskQuestion:
         if message.request != self._number:
             raise Malformed("SNMP: answer to another request", 0)
         mask = message.values.get(f"{snmp.NET_MASK}{address}")
-        told = str(mask) if isinstance(mask, IPv4Address) else None
-        return Learnt(words(Method.SNMP, (Field.MASK, told)))
+        told = mask if isinstance(mask, IPv4Address) else None
+        return Learnt(said_by(Method.SNMP, (Field.MASK, told)))
 
 
 class EngineQuestion:
@@ -107,8 +108,7 @@ class EngineQuestion:
         number, engine = snmp.parse_engine(payload)
         if number != self._number:
             raise Malformed("SNMP: answer to another request", 0)
-        sentence = "answers SNMP version 3 only, for which it wants a user"
         codes = None
         if engine[0] & 0x80:
             codes = Codes(Numbering.SNMP, int.from_bytes(engine[:4], "big") & 0x7FFFFFFF)
-        return Learnt(words(Method.SNMP, (Field.MANNER, sentence)), codes)
+        return Learnt(said_by(Method.SNMP, (Field.MANNER, say.SNMP_V3())), codes)

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address
 from urllib.parse import urljoin, urlsplit
 
-from portcall.core.find.sighting import Field, Learnt, Method, words
+from portcall.core.find.sighting import Field, Learnt, Method, said_by
 from portcall.core.printable import decoded, printable
 from portcall.core.talk.dialogue import Exchange, Script
 from portcall.core.wire.octets import Malformed
@@ -83,7 +83,7 @@ def script(
         if not reply:
             return
         page = read_page(reply)
-        learnt = Learnt(words(Method.WEB, (Field.DESCRIPTION, _described(page, what))))
+        learnt = Learnt(said_by(Method.WEB, (Field.DESCRIPTION, _described(page, what))))
         onward = _on_this_device(f"{scheme}://{host}{path}", page.location, address)
         if onward is None or onward == (port, secure, path) or hop + 1 == MOST_HOPS:
             yield learnt

@@ -6,6 +6,7 @@ from collections.abc import Collection, Iterable
 from dataclasses import dataclass
 
 from portcall.core.address import Mac
+from portcall.core.finding import Finding, Sentence
 from portcall.core.plan.rows import Plan, PlannedDevice
 
 
@@ -16,8 +17,16 @@ class NearMiss:
     row: PlannedDevice
     how: str
 
+    @property
+    def finding(self) -> Finding:
+        """The same as a finding."""
+        return NEAR_MISS(how=self.how, name=self.row.name, planned_mac=self.row.mac)
+
     def __str__(self) -> str:
-        return f"{self.how} {self.row.name} in the plan ({self.row.mac})"
+        return str(self.finding)
+
+
+NEAR_MISS = Sentence("near-miss", "{how} {name} in the plan ({planned_mac})")
 
 
 def difference(one: Mac, other: Mac) -> str | None:

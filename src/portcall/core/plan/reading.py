@@ -22,6 +22,7 @@ from portcall.core.address import (
     parse_mask,
 )
 from portcall.core.circuit import circuit_words, parse_circuit
+from portcall.core.finding import Name
 from portcall.core.plan.columns import COLUMNS, IDENTITY, STARTING
 from portcall.core.plan.expected import Expected, parse_firmware
 from portcall.core.plan.rows import Plan, PlannedDevice, Subnet, gateway_for, prefix_for
@@ -195,7 +196,7 @@ class _Reading:
         self._check_rules(device)
         return device
 
-    def _name(self, text: str, line: int) -> str | None:
+    def _name(self, text: str, line: int) -> Name | None:
         if not text:
             self._problem(line, "name", "is empty; every row needs a name")
         elif text != printable(text) or len(text) > LONGEST_NAME:
@@ -210,7 +211,7 @@ class _Reading:
         elif text.replace(".", "").replace("/", "").isdigit():
             self._problem(line, "name", f"{text!r} would be taken for an address; add a letter")
         else:
-            return text
+            return Name(text)
         return None
 
     def _value(

@@ -13,6 +13,7 @@ from portcall.core.address import (
     parse_interface,
     parse_mac,
 )
+from portcall.core.finding import Name
 from portcall.core.plan.expected import NOTHING_EXPECTED, Expected
 from portcall.core.trouble import BadInput
 
@@ -38,7 +39,7 @@ class Surroundings:
 class PlannedDevice:
     """One row of the plan; ``line`` is where it stands in the file, 0 when it was typed."""
 
-    name: str
+    name: Name
     interface: IPv4Interface
     mac: Mac | None = None
     gateway: IPv4Address | None = None
@@ -150,4 +151,4 @@ def parse_pair(text: str, subnets: Sequence[Subnet] = ()) -> PlannedDevice:
         address_text = f"{address}/{prefix or assumed_prefix(address)}"
     interface = parse_interface(address_text)
     gateway = gateway_for(interface, subnets)
-    return PlannedDevice(str(mac), interface, mac, gateway, mask_assumed=assumed)
+    return PlannedDevice(Name(str(mac)), interface, mac, gateway, mask_assumed=assumed)

@@ -20,6 +20,7 @@ from portcall.core.address import (
     parse_range,
     parse_subnet,
 )
+from portcall.core.finding import Name
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput
@@ -97,9 +98,9 @@ class Meant:
     address: IPv4Address | None = None
 
     @property
-    def name(self) -> str:
+    def name(self) -> Name:
         """What it goes by here."""
-        return self.row.name if self.row else self.words
+        return self.row.name if self.row else Name(self.words)
 
 
 def parse_device(text: str, plan: Plan) -> Meant:

@@ -6,6 +6,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from statistics import median
 
+from portcall.core.finding import Finding
 from portcall.core.reach.echo_facts import Fact, Replied, Target
 
 _HIGH = 0.99
@@ -25,8 +26,15 @@ class Reachability:
     longest: float | None
     reason: str | None
     """Why answers are missing, in the words that came most recently; None when none are."""
+    known: Finding | None = None
+    """What else is known of why it does not answer."""
     is_own: bool = False
     """Whether that is this computer's own doing: it tells nothing of the target then."""
+
+    @property
+    def because(self) -> str | None:
+        """Why answers are missing, as far as that is known."""
+        return str(self.known) if self.known is not None else self.reason
 
     @property
     def loss(self) -> float:

@@ -20,8 +20,10 @@ from portcall.core.address import (
     parse_range,
 )
 from portcall.core.find.device import Device
-from portcall.core.find.sighting import Field, Method, Said, Sighting
+from portcall.core.find.sentences import MANNERS
+from portcall.core.find.sighting import Door, Field, Method, Said, Sighting, Told
 from portcall.core.find.switch_tables import SwitchTables, read_tables
+from portcall.core.finding import Finding, Value, as_json, values_as_json
 from portcall.core.printable import printable, told_by_others
 from portcall.core.talk.request import AddressProtocol
 
@@ -31,21 +33,27 @@ _MOST_SWITCHES = 256
 _LONGEST = 400
 
 
-def device_document(device: Device, remarks: Sequence[str]) -> dict[str, Any]:
+def device_document(device: Device, remarks: Sequence[Finding]) -> dict[str, Any]:
     """A device as ``find --json`` has it, and the logbook."""
     single = (each for each in Field if each.is_single)
     return {
         "mac": str(device.mac) if device.mac else None,
         "addresses": [str(address) for address in (*device.addresses, *device.ipv6)],
         **{each.value: device.value(each) for each in single},
-        "ports": list(device.ports),
-        "said": [
-            {"what": said.field, "value": said.value, "by": said.method} for said in device.said
-        ],
+        "ports": [str(door) for door in device.doors],
+        "said": [_said_document(said) for said in device.said],
         "methods": list(device.methods),
         "asks": [asking.protocol.value for asking in device.asks],
-        "remarks": list(remarks),
+        "remarks": [str(remark) for remark in remarks],
+        "codes": [as_json(remark) for remark in remarks],
     }
+
+
+def _said_document(said: Said) -> dict[str, Any]:
+    told: dict[str, Any] = {"what": said.field, "value": str(said.value), "by": said.method}
+    if isinstance(said.value, Finding):
+        told |= {"code": said.value.code, "values": values_as_json(said.value)}
+    return told
 
 
 def sightings_in(document: Mapping[str, Any]) -> Iterator[Sighting]:
@@ -254,7 +262,37 @@ def _said(said: Any) -> Said | None:
     method, what = _method(said.get("by")), said.get("what")
     if method is None or not isinstance(what, str) or what not in set(Field):
         return None
-    return Said(Field(what), told_by_others(said["value"]), method)
+    value = _told(Field(what), said)
+    return Said(Field(what), value, method) if value is not None else None
+
+
+def _told(field: Field, said: Mapping[str, Any]) -> Told | None:
+    """The value of a field as it was before it was written down; None for what is none."""
+    text = told_by_others(said["value"])
+    if field in (Field.MASK, Field.GATEWAY):
+        return _address(said["value"])
+    if field is Field.PORT:
+        number, _, name = text.partition(" ")
+        return Door(int(number), name) if number.isdecimal() and len(number) <= 5 else None
+    if field is Field.MANNER:
+        return _manner(said) or text
+    return text
+
+
+def _manner(said: Mapping[str, Any]) -> Finding | None:
+    kind, values = MANNERS.get(str(said.get("code"))), said.get("values")
+    if kind is None or not isinstance(values, dict) or values.keys() != kind.names:
+        return None
+    return kind(**{str(key): _plain(value) for key, value in values.items()})
+
+
+def _plain(value: Any) -> Value:
+    """A value of a sentence that was written down: a number, or text."""
+    if isinstance(value, list):
+        return [_plain(each) for each in value[:_MOST_SAID]]
+    if value is None or isinstance(value, bool | int | float):
+        return value
+    return told_by_others(str(value))
 
 
 _SINGLE = tuple(each.value for each in Field if each.is_single)

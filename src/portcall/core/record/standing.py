@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -10,8 +9,10 @@ from enum import StrEnum
 from typing import Any
 
 from portcall.core.address import UNSPECIFIED
+from portcall.core.finding import Finding, Line, Name, Setting, values_as_json, written_by_us
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.printable import printable
+from portcall.core.record import sentences as say
 from portcall.core.record.entry import Entry, Kind, documents
 from portcall.core.setting.had import asks_again
 
@@ -33,13 +34,8 @@ class State(StrEnum):
 _LONGEST = 400
 _LOST = ("asking", "elsewhere", "missing")
 """Verdicts of a power cycle after which the device does not hold its address."""
-_LINE = ": portcall "
-"""Before the line to type, at the end of a finding."""
-
 _ADVISED = ("why", "move", "assign", "match", "verify")
 """What a verification may advise for a row."""
-
-_OPTIONS = re.compile(r"( --?[a-z-]+( [\w.=-]+)?)*")
 
 
 @dataclass(slots=True)
@@ -54,6 +50,10 @@ class RowStanding:
     state: State = State.NEVER_SEEN
     since: datetime | None = None
     detail: str = ""
+    """What is to be known of its state, in a sentence."""
+    code: str = ""
+    """The code of that, where it has one."""
+    values: Mapping[str, Any] = field(default_factory=dict)
     verified: datetime | None = None
     kept: datetime | None = None
     proved: datetime | None = None
@@ -65,30 +65,30 @@ class RowStanding:
     """When a power cycle showed that it does not hold its address, if nothing was done since."""
     not_set: bool = False
     """Whether setting it did not succeed, when that was tried last."""
-    advised: str = ""
+    advised: Line | None = None
     """The line that its last verification said to type."""
     source: str = ""
     """The entry that its state follows from."""
     judged_by: str = ""
     """The entry that judged it last."""
 
-    def now(self, state: State, entry: Entry, detail: str = "") -> None:
+    def now(self, state: State, entry: Entry, told: Finding | None = None) -> None:
         """A newer state, as an entry has it."""
-        self.state, self.since, self.detail, self.advised = state, entry.at, detail, ""
-        self.source = entry.uid
+        self.state, self.since, self.advised, self.source = state, entry.at, None, entry.uid
+        self.detail = told.sentence if told is not None else ""
+        self.code = told.code if told is not None else ""
+        self.values = values_as_json(told) if told is not None else {}
 
     @property
-    def open_because(self) -> str:
-        """Why it is not done although it was verified right, in a sentence; or nothing."""
+    def open_because(self) -> Finding | None:
+        """Why it is not done although it was verified right, or None."""
         if self.lost is not None:
-            return "it lost its address at a power cycle"
+            return say.LOST_ITS_ADDRESS()
         if self.kept is not None or self.proved is not None:
-            return ""
+            return None
         if self.not_set:
-            return "setting it did not succeed, and nothing shows that it holds its address"
-        if self.given is not None:
-            return "it was given its address, and nothing shows that it holds it"
-        return ""
+            return say.NOT_SET()
+        return say.GIVEN_ONLY() if self.given is not None else None
 
     @property
     def is_done(self) -> bool:
@@ -96,22 +96,22 @@ class RowStanding:
         return self.is_right and not self.open_because
 
     @property
-    def next_line(self) -> str:
+    def next_line(self) -> Line | None:
         """What to type next for it, or nothing."""
         name = self.row.name
         if self.is_done:
-            return ""
+            return None
         if self.is_right:
             # What cannot be told to hold its address may hold it all the same, set by hand.
             unable = self.not_set or self.lost is not None
-            return f"portcall {'verify --power-cycle' if unable else 'keep'} {name}"
+            return Line("verify", "--power-cycle", name) if unable else Line("keep", name)
         if self.row.mac is None:
-            return f"portcall plan set {name} mac=MAC"
-        if self.advised:
+            return Line("plan set", name, Setting(Name("mac"), "MAC"))
+        if self.advised is not None:
             return self.advised
         if self.state in (State.NEVER_SEEN, State.WRONG):
-            return f"portcall why {name}"
-        return f"portcall verify {name}"
+            return Line("why", name)
+        return Line("verify", name)
 
 
 @dataclass(frozen=True, slots=True)
@@ -139,7 +139,7 @@ class Standing:
 
 def standing(plan: Plan, entries: Iterable[tuple[Entry, Mapping[str, Any]]]) -> Standing:
     """Fold entries, the oldest first, into the rows of the plan."""
-    rows = {row.name: RowStanding(row) for row in plan}
+    rows: dict[str, RowStanding] = {row.name: RowStanding(row) for row in plan}
     by_mac = {str(row.mac): rows[row.name] for row in plan if row.mac is not None}
     unplanned: tuple[str, ...] = ()
     is_looked_at = False
@@ -163,7 +163,7 @@ def standing(plan: Plan, entries: Iterable[tuple[Entry, Mapping[str, Any]]]) -> 
         groups[each.row.group] = (right + each.is_right, count + 1)
     if not is_looked_at:
         for each in rows.values():
-            each.advised = "" if each.row.mac is None else "portcall find"
+            each.advised = None if each.row.mac is None else Line("find")
     return Standing(tuple(rows.values()), groups, unplanned, is_looked_at)
 
 
@@ -193,7 +193,7 @@ def _planned_otherwise(entry: Entry, body: Mapping[str, Any], known: RowStanding
     changed = [column for column in _JUDGED if was.get(column) != now.get(column)]
     if changed:
         known.is_right = False
-        known.now(State.SEEN, entry, f"its {' and '.join(changed)} is planned otherwise since")
+        known.now(State.SEEN, entry, say.PLANNED_SINCE(columns=changed))
 
 
 def _seen(entry: Entry, body: Mapping[str, Any], by_mac: Mapping[str, RowStanding]) -> None:
@@ -202,14 +202,14 @@ def _seen(entry: Entry, body: Mapping[str, Any], by_mac: Mapping[str, RowStandin
         if known is None:
             continue
         addresses = device.get("addresses")
-        at = printable(", ".join(map(str, addresses))) if isinstance(addresses, list) else ""
+        at = [printable(str(each)) for each in addresses] if isinstance(addresses, list) else []
         if known.state not in (State.NEVER_SEEN, State.SEEN, State.ASKED):
             continue
         asks = device.get("asks")
         if not at and isinstance(asks, list) and asks:
-            known.now(State.ASKED, entry, f"for an address by {printable(str(asks[0]))}")
+            known.now(State.ASKED, entry, say.FOR_ONE(protocol=printable(str(asks[0]))))
         else:
-            known.now(State.SEEN, entry, f"at {at}" if at else "without an address")
+            known.now(State.SEEN, entry, say.AT(addresses=at) if at else say.WITHOUT_ADDRESS())
 
 
 def _verified(entry: Entry, body: Mapping[str, Any], rows: Mapping[str, RowStanding]) -> None:
@@ -227,31 +227,29 @@ def _verified(entry: Entry, body: Mapping[str, Any], rows: Mapping[str, RowStand
             continue  # What was read once, and was right, is not wrong where it is not read.
         known.verified, known.judged_by = entry.at, entry.uid
         known.is_right = judged.get("verdict") == "right"
-        findings = judged.get("findings")
-        first = (
-            printable(str(findings[0]), _LONGEST) if isinstance(findings, list) and findings else ""
-        )
-        said, _, line = first.rpartition(_LINE)
-        if not _is_line_for(row.name, line):
-            said, line = first, ""
-        verdict = printable(str(judged.get("verdict")))
-        detail = said if is_unread else f"{verdict}: {said}".rstrip(": ")
-        detail = "" if known.is_right else detail
-        state = State.RIGHT if known.is_right else State.NOT_ALL_READ if is_unread else State.WRONG
-        known.now(state, entry, detail)
-        known.advised = f"portcall {line}" if line else ""
+        _judged(known, judged, entry, bool(is_unread))
 
 
-def _is_line_for(name: str, line: str) -> bool:
-    """Whether what stands at the end of a finding is a line that is advised for this row.
-
-    Entries come from other people's computers, too, and findings quote what devices say.
-    """
-    verb = next((each for each in _ADVISED if line.startswith(f"{each} {name}")), None)
-    if verb is None:
-        return False
-    options = line.removeprefix(f"{verb} {name}")
-    return _OPTIONS.fullmatch(options) is not None
+def _judged(known: RowStanding, judged: Mapping[str, Any], entry: Entry, is_unread: bool) -> None:
+    """What the first finding of a verification says of a row, and advises."""
+    first = next(documents(judged.get("codes")), {})
+    findings = judged.get("findings")
+    # What was written before findings had codes has its sentence alone.
+    sentence = first.get("sentence") or (
+        findings[0] if isinstance(findings, list) and findings else ""
+    )
+    state = State.NOT_ALL_READ if is_unread else State.WRONG
+    known.now(State.RIGHT if known.is_right else state, entry)
+    if known.is_right:
+        return
+    said = printable(str(sentence), _LONGEST)
+    verdict = printable(str(judged.get("verdict")))
+    known.detail = said if is_unread or not said else f"{verdict}: {said}"
+    known.detail = known.detail or verdict
+    known.code = printable(str(first.get("code") or ""))
+    values = first.get("values")
+    known.values = values if isinstance(values, dict) else {}
+    known.advised = written_by_us(first.get("line"), known.row.name, _ADVISED)
 
 
 def _done(entry: Entry, body: Mapping[str, Any], known: RowStanding | None) -> None:
@@ -260,11 +258,11 @@ def _done(entry: Entry, body: Mapping[str, Any], known: RowStanding | None) -> N
         return
     if entry.kind is Kind.POWER_CYCLE and body.get("verdict") == "kept":
         known.proved, known.lost, known.given, known.not_set = entry.at, None, None, False
-        known.now(State.PROVED, entry, entry.address)
+        known.now(State.PROVED, entry, say.ADDRESS(address=entry.address))
     elif entry.kind is Kind.POWER_CYCLE and body.get("verdict") in _LOST:
         known.kept = known.proved = None
         known.lost, known.is_right = entry.at, False
-        known.now(State.WRONG, entry, "it lost its address at a power cycle")
+        known.now(State.WRONG, entry, say.LOST_ITS_ADDRESS())
     elif entry.kind is Kind.SWAP and body.get("verdict") == "right":
         known.verified, known.judged_by, known.is_right = entry.at, entry.uid, True
         known.now(State.RIGHT, entry)
@@ -272,22 +270,23 @@ def _done(entry: Entry, body: Mapping[str, Any], known: RowStanding | None) -> N
         known.is_right = False
         if body.get("event") == "assigned":
             known.given, known.kept, known.proved = entry.at, None, None
-        known.now(State.GIVEN, entry, entry.address)
+        known.now(State.GIVEN, entry, say.ADDRESS(address=entry.address))
     elif entry.kind is Kind.SETTING and body.get("step") == "done":
         known.is_right = False
-        _set(entry, printable(str(body.get("settings"))), known)
+        _set(entry, body, known)
     elif entry.kind is Kind.SETTING and body.get("step") == "not done":
         known.not_set = True
 
 
-def _set(entry: Entry, settings: str, known: RowStanding) -> None:
+def _set(entry: Entry, body: Mapping[str, Any], known: RowStanding) -> None:
     """A device was told to hold an address; or, undoing that, to ask again, or to have none."""
     if entry.address == str(UNSPECIFIED):
         known.kept = None
-        known.now(State.SEEN, entry, "without an address")
-    elif asks_again(settings):
+        known.now(State.SEEN, entry, say.WITHOUT_ADDRESS())
+    elif asks_again(body):
         known.kept, known.given = None, entry.at
-        known.now(State.GIVEN, entry, f"{settings}, and asks again")
+        settings = printable(str(body.get("settings")))
+        known.now(State.GIVEN, entry, say.ASKS_AGAIN(settings=settings))
     else:
         known.kept, known.lost, known.given, known.not_set = entry.at, None, None, False
-        known.now(State.KEPT, entry, entry.address)
+        known.now(State.KEPT, entry, say.ADDRESS(address=entry.address))

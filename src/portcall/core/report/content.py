@@ -11,13 +11,14 @@ from dataclasses import dataclass, replace
 from datetime import UTC, datetime, tzinfo
 from typing import Any
 
+from portcall.core.cip.interface_object import OBTAINS
 from portcall.core.plan.changing import cells_of
 from portcall.core.plan.rows import Plan
 from portcall.core.printable import printable
 from portcall.core.record.entry import Entry, Kind, documents
 from portcall.core.record.standing import RowStanding, Standing, standing
 from portcall.core.report.grounds import Looks, Whole, digest, grounds
-from portcall.core.setting.had import asks_again
+from portcall.core.wire.cip_tcpip import Control
 
 FORMAT = "portcall record 1"
 _TOLD = ("maker", "product", "serial", "firmware", "mask", "gateway", "obtains")
@@ -127,8 +128,9 @@ def _device(each: RowStanding, told: Mapping[str, str], zone: tzinfo | None) -> 
         return None if moment is None else _when(moment, zone)
 
     obtains = told.get("obtains", "")
-    holds = "keeps" if each.kept or each.proved or obtains.startswith("stored") else None
-    holds = "asks" if asks_again(obtains) else holds
+    is_stored = obtains == OBTAINS[Control.STORED]
+    holds = "keeps" if each.kept or each.proved or is_stored else None
+    holds = "asks" if obtains in (OBTAINS[Control.BOOTP], OBTAINS[Control.DHCP]) else holds
     by_hand = [key for key in _TOLD if told.get(f"{key} by hand")]
     return {
         "name": row.name,
@@ -156,9 +158,10 @@ def _still_open(state: Standing) -> Iterator[dict[str, str]]:
     """What keeps the site from being done: of each row, and who is in none."""
     for each in state.rows:
         if not each.is_done:
-            because = each.open_because if each.is_right else each.detail
-            what = ": ".join(filter(None, (each.state.value, because)))
-            yield {"name": each.row.name, "what": what, "next": each.next_line}
+            because = each.open_because if each.is_right else None
+            told = because.sentence if because is not None else each.detail
+            what = ": ".join(filter(None, (each.state.value, told)))
+            yield {"name": each.row.name, "what": what, "next": str(each.next_line or "")}
     for stranger in state.unplanned:
         yield {"name": "", "what": f"not in the plan: {stranger}", "next": "portcall plan take"}
 

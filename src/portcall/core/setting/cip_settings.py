@@ -13,7 +13,6 @@ from ipaddress import IPv4Address, IPv4Interface
 from portcall.core.cip.identity_object import RESET, ask_identity
 from portcall.core.cip.interface_object import (
     CONTROL_MASK,
-    OBTAINS,
     CipSettings,
     OtherAddresses,
     obtains,
@@ -156,17 +155,18 @@ def undoing(now: CipSettings, had: Had) -> tuple[AttributeChange, ...]:
     return tuple(changes)
 
 
-def releasing(now: CipSettings, before: str = "") -> tuple[AttributeChange, ...]:
+def releasing(now: CipSettings, before: Had | None = None) -> tuple[AttributeChange, ...]:
     """The change that makes a device ask for its address again; () when it can ask neither by BOOTP
     nor by DHCP.
 
-    It asks as it did ``before``, in the words of ``CipSettings``, or else by BOOTP if it can.
+    It asks as it did ``before``, or else by BOOTP if it can.
     """
     ways = [
         (Control.BOOTP, ConfigurationCapability.BOOTP),
         (Control.DHCP, ConfigurationCapability.DHCP),
     ]
-    if before.endswith(OBTAINS[Control.DHCP]):
+    asked = before.control if before is not None else None
+    if asked is not None and asked & CONTROL_MASK == Control.DHCP:
         ways.reverse()
     return tuple(_control(now, control) for control, bit in ways if now.capability & bit)[:1]
 

@@ -53,9 +53,15 @@ class Had:
         return {**addresses, "domain": domain, "name": self.name, "control": self.control}
 
 
-def asks_again(settings: str) -> bool:
-    """Whether settings, in the words of a record, are of a device that asks for its address."""
-    return settings.endswith(("by BOOTP", "by DHCP"))
+def asks_again(entry: Mapping[str, object]) -> bool:
+    """Whether a device was left asking for its address, as the entry of a record has it.
+
+    Entries of versions before 1.0 have that in their settings only.
+    """
+    asks = entry.get("asks")
+    if isinstance(asks, bool):
+        return asks
+    return str(entry.get("settings")).endswith(("by BOOTP", "by DHCP"))
 
 
 _ADDRESSES = ("address", "mask", "gateway", "name_server", "second_name_server")

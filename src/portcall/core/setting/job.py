@@ -7,6 +7,8 @@ from dataclasses import dataclass, replace
 from ipaddress import IPv4Address, IPv4Interface
 
 from portcall.core.address import Mac
+from portcall.core.finding import Finding, Name
+from portcall.core.setting import sentences as say
 from portcall.core.setting.had import Had
 from portcall.core.setting.whereabouts import Whereabouts
 from portcall.core.wire import cip
@@ -25,7 +27,7 @@ class Job:
     when it controls something.
     """
 
-    name: str
+    name: Name
     mac: Mac
     interface: IPv4Interface
     gateway: IPv4Address | None = None
@@ -51,23 +53,32 @@ class Outcome:
     before: str | None = None
     after: str | None = None
     seconds: float | None = None
-    findings: tuple[str, ...] = ()
+    findings: tuple[Finding, ...] = ()
     identity: cip.Identity | None = None
     """Who it said it is, by CIP."""
+    asks: bool = False
+    """Whether it asks for its address from its next start."""
 
-    def with_findings(self, *more: str) -> Outcome:
+    def with_findings(self, *more: Finding) -> Outcome:
         """The same, and more to know about it."""
         return replace(self, findings=(*self.findings, *more))
 
 
-def not_there(job: Job, device: Whereabouts, now: float) -> str:
-    """In a sentence, where a device is that did not come to its address in time."""
-    missed = f"it did not come to {job.interface.ip} in time"
-    if device.asks is not None:
-        return f"{missed}; it asks for an address by {device.asks}"
-    if device.last is None:
-        return f"{missed}, and was not heard at all"
-    address, at = device.last
-    if device.is_at(address):
-        return f"{missed}; it answers at {address}"
-    return f"{missed}; last heard at {address}, {now - at:.0f} s ago"
+def not_there(job: Job, device: Whereabouts, now: float) -> Finding:
+    """Where a device is that did not come to its address in time."""
+    heard = device.last if device.asks is None else None
+    address, at = heard or (None, now)
+    is_there = address is not None and device.is_at(address)
+    return say.DID_NOT_COME(
+        address=job.interface.ip,
+        protocol=device.asks,
+        unheard=device.asks is None and heard is None,
+        found_at=address if is_there else None,
+        last_at=None if is_there else address,
+        seconds=now - at,
+    )
+
+
+def undone(finding: Finding) -> Outcome:
+    """Nothing was done, and why."""
+    return Outcome(False, findings=(finding,))

@@ -8,6 +8,8 @@ from __future__ import annotations
 from enum import StrEnum
 from ipaddress import IPv4Address
 
+from portcall.core.finding import Finding
+from portcall.core.setting import sentences as say
 from portcall.core.setting.whereabouts import Asks, At, Left, Whereabout
 
 ASKING_TIME = 10.0
@@ -75,15 +77,13 @@ class PowerCycle:
             return None
         return max(self.back.since - self._gone_at, 0.0)
 
-    def __str__(self) -> str:
+    @property
+    def finding(self) -> Finding:
+        """What was seen."""
         if self.back is not None and self.back.address != self._address:
-            return f"it came back at {self.back.address}"
+            return say.BACK_ELSEWHERE(found_at=self.back.address)
         if self.back is not None:
-            return (
-                f"it came back at {self._address}, {self.seconds():.1f} s after it was last heard"
-            )
+            return say.BACK_THERE(address=self._address, seconds=self.seconds())
         if self._asks is not None:
-            return f"it came back without an address, and asks for one by {self._asks.protocol}"
-        if self.was_off:
-            return "it did not come back in time"
-        return "it answered all the time: it was not switched off"
+            return say.BACK_ASKING(protocol=self._asks.protocol)
+        return say.NOT_BACK() if self.was_off else say.NOT_OFF()

@@ -9,7 +9,6 @@ from ipaddress import IPv4Address, IPv4Network
 from portcall.core.address import Mac
 from portcall.core.counted import counted
 from portcall.core.find.device import Device
-from portcall.core.find.lldp_listen import port_here
 from portcall.core.find.overview import Scene
 from portcall.core.find.sighting import Field, Method
 from portcall.core.find.switch_tables import SwitchTables, natural
@@ -233,7 +232,7 @@ class _Composing:
         if seen.told:
             yield f"the ports are as switches told on {seen.told}"
         for device in self._announced[:2]:
-            port = port_here(device)
+            port = next(iter(device.values(Field.PORT_HERE)), None)
             if len(self._announced) == 1 and port and not wiring.switches:
                 name = device.value(Field.NAME) or str(device.mac)
                 yield f"this cable is in {port} of {name}, which announces itself here"

@@ -7,6 +7,7 @@ already. Who is like the one that is gone is likelier; that alone decides nothin
 
 from __future__ import annotations
 
+import re
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from ipaddress import IPv4Address
@@ -14,12 +15,16 @@ from ipaddress import IPv4Address
 from portcall.core.address import SELF_ASSIGNED, AddressRange, Mac
 from portcall.core.find.device import Device
 from portcall.core.find.sighting import Field, Method
+from portcall.core.finding import Finding, Line, Name, Setting
 from portcall.core.plan.expected import alike, compared
 from portcall.core.plan.near import difference
 from portcall.core.plan.rows import Plan, PlannedDevice
+from portcall.core.setting import sentences as say
 
 IDENTITY = (Field.MAKER, Field.PRODUCT, Field.SERIAL, Field.FIRMWARE)
 """What tells one device from another, in the order in which it is shown."""
+
+_FIRMWARE = re.compile(r"[\w.-]{1,32}", re.ASCII)
 
 _PREFIX = 3
 """Octets at the front of a MAC that its maker has for itself (IEEE 802-2014 §8.2)."""
@@ -160,31 +165,31 @@ def still_there(row: PlannedDevice, devices: Sequence[Device]) -> str | None:
 
 def in_the_way(
     row: PlannedDevice, mac: Mac, devices: Sequence[Device], own: Collection[IPv4Address]
-) -> str | None:
-    """Who else has the planned address, as a sentence, or None."""
+) -> Finding | None:
+    """Who else has the planned address, or None."""
     if row.address in own:
-        return f"{row.address} is this computer's own address: portcall restore"
+        return say.OWN_ADDRESS(Line("restore"), address=row.address)
     holders = [each.mac for each in devices if row.address in each.addresses and each.mac != mac]
-    return f"{row.address} is taken, {holders[0]} has it" if holders else None
+    return say.ADDRESS_TAKEN(address=row.address, mac=holders[0]) if holders else None
 
 
-def other_product(gone: Predecessor, now: Mapping[Field, str]) -> Iterator[str]:
-    """In what the new device is another product than its predecessor, in a sentence.
+def other_product(gone: Predecessor, now: Mapping[Field, str]) -> Iterator[Finding]:
+    """In what the new device is another product than its predecessor.
 
     One maker is written in several ways, in the registry of MACs and by its devices.
     """
     yield from _differences(gone, now, Field.PRODUCT)
 
 
-def _differences(gone: Predecessor, now: Mapping[Field, str], *fields: Field) -> Iterator[str]:
+def _differences(gone: Predecessor, now: Mapping[Field, str], *fields: Field) -> Iterator[Finding]:
     for field in fields:
         was, is_now = gone.said.get(field), now.get(field)
         if was and is_now and not alike(was, is_now):
-            yield f"its {field} is {is_now}; its predecessor's was {was}"
+            yield say.UNLIKE(column=field, value=is_now, before=was)
 
 
-def unlike(gone: Predecessor, now: Mapping[Field, str]) -> Iterator[str]:
-    """How the new device differs from its predecessor, in sentences.
+def unlike(gone: Predecessor, now: Mapping[Field, str]) -> Iterator[Finding]:
+    """How the new device differs from its predecessor.
 
     The firmware of another product is no newer and no older.
     """
@@ -200,10 +205,18 @@ def unlike(gone: Predecessor, now: Mapping[Field, str]) -> Iterator[str]:
             -1: "older than",
             0: "written otherwise than",
         }
-        sentence = f"its firmware is {is_now}, {words[order]} its predecessor's {was}"
         planned = gone.row.expected.firmware
-        if planned is None or planned.agrees(is_now):
-            yield sentence
-        else:
-            may = f"portcall plan set {gone.row.name} firmware={is_now}"
-            yield f"{sentence}; the plan has {planned}, and if this may stay: {may}"
+        is_planned = planned is None or planned.agrees(is_now)
+        line = None
+        if not is_planned:
+            # Only what reads as a firmware is put into a line: a device may say anything.
+            told = Name(is_now) if _FIRMWARE.fullmatch(is_now) else None
+            key = Name("firmware")
+            line = Line("plan set", gone.row.name, Setting(key, told or "FIRMWARE"))
+        yield say.OTHER_FIRMWARE(
+            line,
+            value=is_now,
+            order=words[order],
+            before=was,
+            planned=None if is_planned else str(planned),
+        )

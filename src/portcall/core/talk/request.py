@@ -8,7 +8,8 @@ from ipaddress import IPv4Address
 
 from portcall.core.address import NO_MAC, UNSPECIFIED, Mac
 from portcall.core.circuit import circuit_words
-from portcall.core.printable import decoded
+from portcall.core.finding import Finding, Sentence
+from portcall.core.printable import DeviceText, decoded
 from portcall.core.talk.conversation import Frame
 from portcall.core.wire import bootp, dhcp, udp
 from portcall.core.wire.bootp import BootpMessage, Op
@@ -69,22 +70,35 @@ class Request:
         return None if named == UNSPECIFIED else named
 
     @property
-    def introduction(self) -> tuple[str, ...]:
-        """How the device introduced itself, in words."""
+    def introduction(self) -> tuple[Finding, ...]:
+        """How the device introduced itself."""
         facts = []
         if self.options.host_name:
-            facts.append(f"calls itself {decoded(self.options.host_name)}")
+            facts.append(CALLS_ITSELF(host_name=decoded(self.options.host_name)))
         vendor_class = self.options.get(Code.VENDOR_CLASS)
         if vendor_class:
-            facts.append(f"class {decoded(vendor_class)}")
+            facts.append(OF_CLASS(vendor_class=decoded(vendor_class)))
         if self.relay:
-            facts.append(f"behind the relay {self.relay}")
+            facts.append(BEHIND_RELAY(relay=self.relay))
         circuit = self.options.circuit
         if circuit:
-            facts.append(f"on circuit {circuit_words(circuit)}")
+            facts.append(ON_CIRCUIT(circuit=circuit_words(circuit)))
         if self.options.oddities:
-            facts.append(f"not read of it: {', '.join(self.options.oddities)}")
+            facts.append(NOT_READ(oddities=self.options.oddities))
         return tuple(facts)
+
+    @property
+    def says(self) -> DeviceText:
+        """What the device itself says of who it is: its name and its class."""
+        vendor_class = self.options.get(Code.VENDOR_CLASS)
+        return decoded(b" ".join(filter(None, (self.options.host_name, vendor_class))))
+
+
+CALLS_ITSELF = Sentence("", "calls itself {host_name}")
+OF_CLASS = Sentence("", "class {vendor_class}")
+BEHIND_RELAY = Sentence("", "behind the relay {relay}")
+ON_CIRCUIT = Sentence("", "on circuit {circuit}")
+NOT_READ = Sentence("", "not read of it: {oddities}")
 
 
 def sender(packet: Frame) -> Mac | None:

@@ -27,9 +27,11 @@ from ipaddress import IPv4Address
 from portcall.core.address import Mac
 from portcall.core.find.device import TRUST, Device, is_one_device
 from portcall.core.find.sighting import Field, Method
+from portcall.core.finding import Finding, Line, Name
 from portcall.core.plan.near import MOST_NEAR, difference
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.reach.statistics import Reachability
+from portcall.core.verify import sentences as say
 from portcall.core.verify.planned_values import hold, not_read
 
 
@@ -71,11 +73,11 @@ class Judgement:
 
     row: PlannedDevice
     verdict: Verdict
-    findings: tuple[str, ...]
+    findings: tuple[Finding, ...]
     identity: Who | None = None
     seconds: float | None = None
     mask: str | None = None
-    unread: tuple[str, ...] = ()
+    unread: tuple[Name, ...] = ()
     """Columns of the plan that nobody could read, where all else is right: not judged for that."""
     by_hand: Mapping[str, str] = field(default_factory=dict)
     """What a person read at the device, by column, where it does not tell that itself."""
@@ -111,8 +113,8 @@ class Asked:
     own: Mapping[IPv4Address, str] = field(default_factory=dict)
     identity: Collection[IPv4Address] = ()
     routers: Mapping[IPv4Address, IPv4Address] = field(default_factory=dict)
-    refused: Mapping[IPv4Address, str] = field(default_factory=dict)
-    interrupted: str = ""
+    refused: Mapping[IPv4Address, Finding] = field(default_factory=dict)
+    interrupted: Finding | None = None
     """What kept this computer from hearing for some time: who was not heard may be there."""
 
 
@@ -148,11 +150,11 @@ def judge(seen: Seen, rows: Iterable[PlannedDevice] | None = None) -> tuple[Judg
     return tuple(_unless_interrupted(judgement, seen.asked.interrupted) for judgement in judged)
 
 
-def _unless_interrupted(judgement: Judgement, interrupted: str) -> Judgement:
+def _unless_interrupted(judgement: Judgement, interrupted: Finding | None) -> Judgement:
     """Nobody is said to be silent or missing who was asked while nothing could be heard."""
-    if not interrupted or judgement.verdict not in (Verdict.SILENT, Verdict.MISSING):
+    if interrupted is None or judgement.verdict not in (Verdict.SILENT, Verdict.MISSING):
         return judgement
-    finding = f"{interrupted}: portcall verify {judgement.row.name}"
+    finding = replace(interrupted, line=Line("verify", judgement.row.name))
     return replace(judgement, verdict=Verdict.NOT_JUDGED, findings=(finding,))
 
 
@@ -180,21 +182,19 @@ def _judge(row: PlannedDevice, seen: Seen) -> Judgement:
         # Plugs of one device on this wire answer for each other; the planned one counts.
         holders = [each for each in holders if each.mac == row.mac] or holders[:1]
     if len(holders) > 1:
-        shared = " and ".join(str(device.mac) for device in holders)
-        return Judgement(row, Verdict.CONFLICT, (f"{row.address} is shared by {shared}",))
+        shared = say.SHARED_BY(address=row.address, macs=[each.mac for each in holders])
+        return Judgement(row, Verdict.CONFLICT, (shared,))
     if holders and row.mac is not None and holders[0].mac != row.mac:
         return Judgement(row, Verdict.WRONG_MAC, _stranger_there(row, seen.plan, holders[0], own))
     if own is not None and own.addresses and row.address not in own.addresses:
-        at = ", ".join(str(address) for address in own.addresses)
-        return Judgement(
-            row, Verdict.ELSEWHERE, (f"it is at {at}: portcall move {row.name}",), _identity([own])
-        )
+        finding = say.IS_AT(Line("move", row.name), addresses=own.addresses)
+        return Judgement(row, Verdict.ELSEWHERE, (finding,), _identity([own]))
     if not there and own is not None and not own.asks:
-        finding = f"it is there, and does not ask for an address: portcall move {row.name}"
+        finding = say.DOES_NOT_ASK(Line("move", row.name))
         return Judgement(row, Verdict.NO_ADDRESS, (finding,), _identity([own]))
     if not there and own is not None:
-        asks = ", ".join(str(asking.protocol) for asking in own.asks)
-        finding = f"it has no address and asks for one by {asks}: portcall assign {row.name} --keep"
+        asks = [asking.protocol for asking in own.asks]
+        finding = say.ASKS(Line("assign", row.name, "--keep"), protocols=asks)
         return Judgement(row, Verdict.ASKING, (finding,))
     refused = seen.asked.refused.get(row.address)
     if refused is not None:
@@ -203,64 +203,68 @@ def _judge(row: PlannedDevice, seen: Seen) -> Judgement:
     if not there and not (echo is not None and echo.answers):
         router = seen.asked.routers.get(row.address)
         if router is not None:
-            finding = f"no echo came back through the router {router}, and nothing else was asked"
-            return Judgement(row, Verdict.NOT_JUDGED, (f"{finding}: portcall why {row.name}",))
+            finding = say.NO_ECHO_THROUGH(Line("why", row.name), router=router)
+            return Judgement(row, Verdict.NOT_JUDGED, (finding,))
         return Judgement(row, Verdict.MISSING, _lookalikes(row, seen.plan, seen.devices))
     judged = _present(row, there, holders, seen)
     is_open = judged.verdict in (Verdict.SILENT, Verdict.NOT_JUDGED)
     if is_open and echo is not None and echo.is_own and not echo.answers:
         # What this computer does itself tells nothing of the device.
-        line = "" if ": portcall " in str(echo.reason) else f": portcall why {row.name}"
-        finding = f"{echo.reason}{line}"
+        because = echo.known or say.KEPT_HERE(because=echo.reason)
+        finding = because if because.line else replace(because, line=Line("why", row.name))
         return Judgement(row, Verdict.NOT_JUDGED, (finding,), judged.identity)
     return judged
 
 
-def _own_address(row: PlannedDevice, seen: Seen, holders: Sequence[Device]) -> Iterator[str]:
-    adapter = seen.asked.own[row.address]
-    yield (
-        f"{row.address} is this computer's own address on {adapter}: an answer from there would "
-        f"be its own; take another: portcall match {row.name} --replace --adapter {adapter}"
-    )
+def _own_address(row: PlannedDevice, seen: Seen, holders: Sequence[Device]) -> Iterator[Finding]:
+    adapter = Name(seen.asked.own[row.address])
+    line = Line("match", row.name, "--replace", "--adapter", adapter)
+    yield say.OWN_ADDRESS(line, address=row.address, adapter=adapter)
     for device in holders:
-        yield f"{device.mac} answers for {row.address}, too"
+        yield say.ANSWERS_TOO(mac=device.mac, address=row.address)
 
 
 def _present(
     row: PlannedDevice, there: Sequence[Device], holders: Sequence[Device], seen: Seen
 ) -> Judgement:
-    findings: list[str] = []
+    findings: list[Finding] = []
     echo = seen.reached.get(row.address)
     router = seen.asked.routers.get(row.address)
     if row.mac is None and holders:
-        findings.append(f"its MAC is {holders[0].mac}; the plan has none yet")
+        findings.append(say.MAC_IS(mac=holders[0].mac))
     elif not holders and router is not None:
-        findings.append(f"MAC not seen: it is behind the router {router}")
+        findings.append(say.MAC_BEHIND_ROUTER(router=router))
     elif not holders:
-        findings.append("MAC not seen: nobody answered ARP, or without privilege it was not asked")
+        findings.append(say.MAC_NOT_SEEN())
     identity = _identity(there)
     if identity is None and row.address in seen.asked.identity:
-        findings.append("identity not read: it says by no protocol who it is")
+        findings.append(say.IDENTITY_NOT_READ())
     elif identity is None:
-        findings.append("identity not asked")
+        findings.append(say.IDENTITY_NOT_ASKED())
     answers = echo is not None and echo.answers
     seconds = echo.middle if echo is not None and answers else None
     if echo is None or not answers:
-        reason = echo.reason if echo and echo.reason else "not asked"
-        words = spoken(there)
-        if not words:
-            return Judgement(row, Verdict.SILENT, (f"ping: {reason}", *findings), identity)
-        findings.append(f"ping: {reason}; it answers {', '.join(words)}")
+        because = echo.because if echo is not None else None
+        known = echo.known if echo is not None else None
+        protocols = spoken(there)
+        no_ping = say.NO_PING(
+            known.line if known else None,
+            because=known.sentence if known else because or "not asked",
+            protocols=protocols,
+        )
+        if not protocols:
+            return Judgement(row, Verdict.SILENT, (no_ping, *findings), identity)
+        findings.append(no_ping)
     elif echo.loss:
-        lost = f"{echo.sent - echo.received} of {echo.sent} echoes lost"
-        findings.append(f"{lost}: portcall why {row.name}")
+        lost = echo.sent - echo.received
+        findings.append(say.ECHOES_LOST(Line("why", row.name), lost=lost, sent=echo.sent))
     mac = next((device.mac for device in holders), row.mac)
     held = hold(row, there, seen.by_hand.get(mac, {}) if mac is not None else {})
     differs = [*held.differs, *_another_device(there, seen.known)]
     unread = () if differs else held.unread
     verdict = Verdict.DIFFERS if differs else Verdict.NOT_JUDGED if unread else Verdict.RIGHT
     told = [*differs, *([not_read(row, held.unread)] if held.unread else ()), *findings]
-    told += [f"its {column} is {value}, read by hand" for column, value in held.by_hand.items()]
+    told += [say.READ_BY_HAND(column=each, value=value) for each, value in held.by_hand.items()]
     mask = _mask(there) or held.by_hand.get("mask")
     return Judgement(row, verdict, tuple(told), identity, seconds, mask, unread, held.by_hand)
 
@@ -283,52 +287,52 @@ def _mask(there: Sequence[Device]) -> str | None:
     return next((mask for device in there if (mask := device.value(Field.MASK))), None)
 
 
-def _another_device(there: Sequence[Device], known: Mapping[Mac, Identity]) -> Iterator[str]:
+def _another_device(there: Sequence[Device], known: Mapping[Mac, Identity]) -> Iterator[Finding]:
     """Who it says it is, against who it was when it was set."""
     for device in there:
         before = known.get(device.mac, {}) if device.mac is not None else {}
         for told in IDENTITY_FIELDS:
             was, now = before.get(told), device.value(told)
             if was and now and was != now:
-                yield f"its {told} is {now}, and was {was} when it was set"
+                yield say.ANOTHER_DEVICE(column=told, value=now, before=was)
 
 
 def _stranger_there(
     row: PlannedDevice, plan: Plan, there: Device, own: Device | None
-) -> tuple[str, ...]:
-    findings = [f"{there.mac} is at {row.address}, planned is {row.mac}"]
+) -> tuple[Finding, ...]:
+    findings = [say.ANOTHER_THERE(mac=there.mac, address=row.address, planned=row.mac)]
     other = plan.by_mac(there.mac)
     how = difference(there.mac, row.mac) if there.mac and row.mac and other is None else None
     if other is not None:
-        findings.append(f"which is {other.name}, planned at {other.address}")
+        findings.append(say.WHICH_IS(name=other.name, address=other.address))
     elif how:
-        findings.append(f"which {how} the plan's {row.mac}: check the label")
+        findings.append(say.WHICH_NEARLY_IS(how=how, planned=row.mac))
     if own is not None and own.addresses:
-        findings.append("it is at " + ", ".join(str(address) for address in own.addresses))
+        findings.append(say.IS_AT(addresses=own.addresses))
     return tuple(findings)
 
 
-def _lookalikes(row: PlannedDevice, plan: Plan, devices: Sequence[Device]) -> tuple[str, ...]:
+def _lookalikes(row: PlannedDevice, plan: Plan, devices: Sequence[Device]) -> tuple[Finding, ...]:
     if row.mac is None:
-        return ("nothing answers at its address",)
+        return (say.NOTHING_AT_ADDRESS(),)
     near = [
-        f"{device.mac} {how}"
+        say.LOOKALIKE(mac=device.mac, how=how)
         for device in devices
         if device.mac is not None
         and plan.by_mac(device.mac) is None
         and (how := difference(device.mac, row.mac))
     ]
     if 0 < len(near) <= MOST_NEAR:
-        listed = ", ".join(near)
-        return (f"nothing at its address; {listed} the plan's MAC: check the label",)
-    return ("nothing at its address, its MAC was not heard",)
+        return (say.LOOKALIKES(near=near),)
+    return (say.MAC_NOT_HEARD(),)
 
 
 def _identity(devices: Sequence[Device]) -> Who | None:
     """What a device says itself of who it is, by the protocol that is most to be believed."""
     for device in devices:
         if Method.CIP not in device.methods and Method.DCP in device.methods:
-            said = {each.field: each.value for each in device.said if each.method is Method.DCP}
+            own = (each for each in device.said if each.method is Method.DCP)
+            said = {each.field: str(each.value) for each in own}
             if Field.PRODUCT in said:
                 return Who(f"{said[Field.PRODUCT]}, {said.get(Field.NAME, 'no station name')}")
         told = {field: value for field in Field if (value := _own_word(device, field))}
@@ -344,5 +348,5 @@ def _own_word(device: Device, field: Field) -> str | None:
     for method in _ASKED:
         for said in device.said:
             if said.field is field and said.method is method:
-                return said.value
+                return str(said.value)
     return None

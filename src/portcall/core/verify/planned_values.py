@@ -8,12 +8,23 @@ from ipaddress import IPv4Network
 
 from portcall.core.address import parse_address, parse_mask
 from portcall.core.find.device import Device
-from portcall.core.find.sighting import Field, Method, Said
+from portcall.core.find.sighting import Field, Method
+from portcall.core.finding import Finding, Line, Name, Option, Setting
 from portcall.core.plan.rows import PlannedDevice
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput
+from portcall.core.verify import sentences as say
 
-READABLE = ("mask", "gateway", "maker", "product", "serial", "firmware")
+_TO_BE_READ: Mapping[str, Option] = {
+    "mask": "MASK",
+    "gateway": "GATEWAY",
+    "maker": "MAKER",
+    "product": "PRODUCT",
+    "serial": "SERIAL",
+    "firmware": "FIRMWARE",
+}
+
+READABLE = tuple(_TO_BE_READ)
 """What can be planned of a device besides who and where it is: columns of the plan."""
 
 _NOT_ITS_OWN = (Method.PLAN, Method.REGISTRY)
@@ -25,11 +36,11 @@ _LONGEST = 100
 
 @dataclass(frozen=True, slots=True)
 class Held:
-    """What is otherwise than planned, in sentences; the columns that nobody read; and what a person
-    read of those that the device does not tell, by column."""
+    """What is otherwise than planned; the columns that nobody read; and what a person read of those
+    that the device does not tell, by column."""
 
-    differs: tuple[str, ...]
-    unread: tuple[str, ...]
+    differs: tuple[Finding, ...]
+    unread: tuple[Name, ...]
     by_hand: Mapping[str, str]
 
 
@@ -38,32 +49,36 @@ def hold(row: PlannedDevice, there: Sequence[Device], read: Mapping[str, str]) -
 
     ``read`` is what a person read there, by column; it counts where the device tells nothing.
     """
-    differs, unread, by_hand = [], [], {}
+    differs: list[Finding] = []
+    unread: list[Name] = []
+    by_hand: dict[str, str] = {}
     for column, wanted in _planned(row).items():
         told = list(_told(column, there))
-        if _agrees(row, column, wanted, [each.value for each in told]):
+        if _agrees(row, column, wanted, [text for text, _ in told]):
             continue
-        own = [each.value for each in told if each.method not in _NOT_ITS_OWN]
+        own = [text for text, method in told if method not in _NOT_ITS_OWN]
         if not own and column in read:
             by_hand[column] = read[column]
             own = [read[column]]
             if _agrees(row, column, wanted, own):
                 continue
         if own:
-            line = f": portcall move {row.name}" if column in ("mask", "gateway") else ""
-            differs.append(f"its {column} is {own[0]}, planned is {wanted}{line}")
+            line = Line("move", row.name) if column in ("mask", "gateway") else None
+            differs.append(say.DIFFERS(line, column=column, value=own[0], planned=wanted))
         else:
             unread.append(column)
     return Held(tuple(differs), tuple(unread), by_hand)
 
 
-def not_read(row: PlannedDevice, columns: Sequence[str]) -> str:
-    """What to do about planned values that the device does not tell."""
+def not_read(row: PlannedDevice, columns: Sequence[Name]) -> Finding:
+    """Planned values that the device does not tell, and the line by which a person does."""
     planned = _planned(row)
-    what = " and ".join(f"its {column} (planned: {planned[column]})" for column in columns)
-    was = "was" if len(columns) == 1 else "were"
-    options = " ".join(f"--read {column}={column.upper()}" for column in columns)
-    return f"{what} {was} not read; as you read it there: portcall verify {row.name} {options}"
+    told = [say.PLANNED_VALUE(column=each, planned=planned[each]) for each in columns]
+    read: list[Option | Setting] = []
+    for each in columns:
+        read += ["--read", Setting(each, _TO_BE_READ[each])]
+    line = Line("verify", row.name, *read)
+    return say.NOT_READ(line, columns=told, several=len(columns) > 1)
 
 
 def parse_reading(text: str) -> tuple[str, str]:
@@ -83,12 +98,12 @@ def parse_reading(text: str) -> tuple[str, str]:
     return column, value
 
 
-def _planned(row: PlannedDevice) -> dict[str, str]:
+def _planned(row: PlannedDevice) -> dict[Name, str]:
     """What is planned, by column, as people write it."""
-    planned = {} if row.mask_assumed else {"mask": str(row.interface.netmask)}
+    planned = {} if row.mask_assumed else {Name("mask"): str(row.interface.netmask)}
     if row.gateway is not None:
-        planned["gateway"] = str(row.gateway)
-    return planned | row.expected.asked
+        planned[Name("gateway")] = str(row.gateway)
+    return planned | {Name(column): wanted for column, wanted in row.expected.asked.items()}
 
 
 def _agrees(row: PlannedDevice, column: str, wanted: str, said: Sequence[str]) -> bool:
@@ -97,13 +112,16 @@ def _agrees(row: PlannedDevice, column: str, wanted: str, said: Sequence[str]) -
     return row.expected.agrees(column, said)
 
 
-def _told(column: str, there: Sequence[Device]) -> Iterator[Said]:
+def _told(column: str, there: Sequence[Device]) -> Iterator[tuple[str, Method]]:
+    """What the devices say of a column, and by which method."""
     for device in there:
         if column != "gateway":
-            yield from (said for said in device.said if said.field == column)
+            told = (said for said in device.said if said.field == column)
+            yield from ((str(said.value), said.method) for said in told)
             continue
-        # What tells the mask tells the gateway with it; where it has none, it tells none.
+        # Who reports the mask also reports the gateway; if it reports none, there is none.
         mask = next((said for said in device.said if said.field is Field.MASK), None)
         if mask is not None:
             own = (s for s in device.said if s.field is Field.GATEWAY and s.method is mask.method)
-            yield next(own, Said(Field.GATEWAY, _NO_GATEWAY, mask.method))
+            gateway = next(own, None)
+            yield str(gateway.value) if gateway else _NO_GATEWAY, mask.method

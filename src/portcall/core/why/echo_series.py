@@ -2,15 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from statistics import median
 
-from portcall.core.why.evidence import (
-    FEW_LOST,
-    EchoSeen,
-    Situation,
-    Trial,
-)
+from portcall.core.finding import Finding, Line, Value
+from portcall.core.why import sentences as say
+from portcall.core.why.evidence import FEW_LOST, EchoSeen, Situation, Trial
 from portcall.core.why.ladder import (
     Cause,
     Goal,
@@ -21,7 +17,6 @@ from portcall.core.why.ladder import (
     not_asked,
     undecided,
 )
-from portcall.core.why.open_doors import listed
 
 SLOW = 0.3
 """Seconds of an echo that are worth a word."""
@@ -32,99 +27,115 @@ def judge_echo(goal: Goal, here: Situation, trial: Trial, seen: EchoSeen | None)
     if seen is None or not trial.answered:
         return _no_echo(goal, trial)
     lost = seen.sent - seen.received
-    middle = f"median {median(seen.times) * 1000:.2f} ms" if seen.times else ""
-    facts = [f"{seen.received} of {seen.sent} echoes, {middle}"]
-    if seen.ttl is not None:
-        facts.append(f"time to live {seen.ttl}")
-    if seen.times and median(seen.times) >= SLOW:
-        facts.append("slow, as over a radio or to a device that sleeps")
-    if lost >= FEW_LOST and seen.is_limited:
-        facts.append(f"{seen.slow_received} of {seen.slow_sent} at one a second")
-        return holds(Rung.ECHO, f"{', '.join(facts)}: it answers only so many a second")
-    if lost >= FEW_LOST:
+    if lost >= FEW_LOST and not seen.is_limited:
         return broken(
             Rung.ECHO,
-            ", ".join(facts),
+            _series(seen),
             Cause.LOSSY,
-            f"{lost} of {seen.sent} echoes of {goal.name} were lost: the connection is bad.",
-            "check cable and plugs between here and there; look for half duplex",
-            f"portcall reach {goal.name} --watch shows whether there is a pattern in it",
+            say.ECHOES_LOST(lost=lost, sent=seen.sent, goal=goal.name),
+            say.CHECK_PLUGS(),
+            say.SHOWS_PATTERN(reach=Line("reach", goal.name, "--watch")),
             passable=True,
         )
-    if seen.large_sent and not seen.large_received:
-        return _large(goal, here, seen, facts)
-    if seen.large_sent:
-        facts.append(f"{seen.large_received} of {seen.large_sent} with {seen.large} octets")
-    return holds(Rung.ECHO, ", ".join(facts))
+    if seen.large_sent and not seen.large_received and lost < FEW_LOST:
+        return _large(goal, here, seen)
+    return holds(Rung.ECHO, _series(seen))
+
+
+def _measured(seen: EchoSeen) -> dict[str, Value]:
+    """The numbers of a series, which a program finds by the same names however it ended."""
+    middle = median(seen.times) if seen.times else None
+    return {
+        "sent": seen.sent,
+        "received": seen.received,
+        "lost": seen.sent - seen.received,
+        "median_ms": middle * 1000 if middle is not None else None,
+        "ttl": seen.ttl,
+        "slow": middle is not None and middle >= SLOW,
+        "limited": seen.is_limited and seen.sent - seen.received >= FEW_LOST,
+        "slow_sent": seen.slow_sent,
+        "slow_received": seen.slow_received,
+        "large": seen.large,
+        "large_sent": seen.large_sent,
+        "large_received": seen.large_received,
+    }
+
+
+def _series(seen: EchoSeen) -> Finding:
+    return say.ECHOES(**_measured(seen))
 
 
 def _no_echo(goal: Goal, trial: Trial) -> Step:
-    answers = _doors_words(goal, trial)
+    name, otherwise = goal.name, _otherwise(trial)
     if trial.no_echoes:
-        return not_asked(Rung.ECHO, f"{trial.no_echoes}; {answers}")
+        return not_asked(
+            Rung.ECHO, say.ECHO_NOT_ASKED(no_echoes=trial.no_echoes, otherwise=otherwise)
+        )
     if trial.refused is not None:
         return broken(
             Rung.ECHO,
-            f"sending echoes: {trial.refused}; {answers}",
+            say.ECHO_REFUSED(refused=trial.refused, otherwise=otherwise),
             Cause.FIREWALL_OUT,
-            f"This computer's own firewall does not let out echoes to {goal.name}; {answers}.",
-            "look for the rule that does: nft list ruleset",
+            say.ECHOES_NOT_LET_OUT(goal=name, otherwise=otherwise),
+            say.LOOK_AT_RULES(),
             passable=True,
         )
     if trial.echoes_in:
         return broken(
             Rung.ECHO,
-            f"{trial.echoes_in} echoes came to the adapter, none to a program; {answers}",
+            say.ECHO_DROPPED(echoes_in=trial.echoes_in, otherwise=otherwise),
             Cause.FIREWALL_IN,
-            f"This computer's own firewall drops the echoes of {goal.name}; {answers}.",
-            "look for the rule that does: nft list ruleset",
+            say.ECHOES_DROPPED(goal=name, otherwise=otherwise),
+            say.LOOK_AT_RULES(),
             passable=True,
         )
     return broken(
         Rung.ECHO,
-        f"no answer to {trial.echoes} echoes; {answers}",
+        say.ECHO_SILENT(echoes=trial.echoes, otherwise=otherwise),
         Cause.PING_IGNORED,
-        f"{goal.name} answers no echoes, and answers otherwise: {answers}. It can be worked with.",
+        say.ANSWERS_OTHERWISE(goal=name, otherwise=otherwise),
         passable=True,
     )
 
 
-def _doors_words(goal: Goal, trial: Trial) -> str:
+def _otherwise(trial: Trial) -> Finding:
     if trial.open_doors:
-        return f"port {listed(trial.open_doors)} is open"
+        return say.DOORS_OPEN(open=trial.open_doors)
     if trial.settled_doors:
-        return f"it refuses port {listed(trial.settled_doors)}"
-    return "no door answers"
+        return say.DOORS_REFUSED(refused_ports=trial.settled_doors)
+    return say.NO_DOOR_ANSWERS()
 
 
-def _large(goal: Goal, here: Situation, seen: EchoSeen, facts: Sequence[str]) -> Step:
+def _large(goal: Goal, here: Situation, seen: EchoSeen) -> Step:
     """None of full length came back."""
-    passed = f"; up to {seen.passed} octets pass" if seen.passed else ""
-    evidence = f"{', '.join(facts)}; 0 of {seen.large_sent} with {seen.large} octets{passed}"
     told = seen.mtu_told
-    if told is not None and told.mtu:
-        return holds(
-            Rung.ECHO, f"{evidence}; {told.by} says that the way takes {told.mtu}, and is heeded"
-        )
+    told = told if told is not None and told.mtu else None
+    evidence = say.NO_LONG_ECHO(
+        **_measured(seen),
+        passed=seen.passed,
+        mtu_by=told.by if told else None,
+        mtu=told.mtu if told else None,
+        full_taken=seen.full_taken is True and told is None,
+        full_lost=seen.full_taken is False and told is None,
+    )
+    if told is not None:
+        return holds(Rung.ECHO, evidence)
     if seen.full_taken:
         return undecided(
             Rung.ECHO,
-            f"{evidence}; a full segment by TCP was taken",
-            f"{goal.name} takes long frames, and answers no long echoes. Either that is its way, "
-            "or long frames of its own are lost on the way back.",
+            evidence,
+            say.TAKES_LONG_FRAMES(goal=goal.name),
             (Cause.LARGE_LOST,),
-            "open a page or a program of the device: if that hangs, long frames are lost",
+            say.IF_THAT_HANGS(),
             passable=True,
         )
-    tried = "; a full segment by TCP was not taken" if seen.full_taken is False else ""
+    adapter = here.adapter
     return broken(
         Rung.ECHO,
-        evidence + tried,
+        evidence,
         Cause.LARGE_LOST,
-        f"Small frames to {goal.name} pass, and those of {seen.large} octets do not{passed}: "
-        "pages and downloads will hang.",
-        "look for a radio, tunnel or switch on the way that takes no frames of full length",
-        f"meanwhile: ip link set {here.adapter.name} mtu {seen.passed or 1000}; and back: "
-        f"ip link set {here.adapter.name} mtu {here.adapter.mtu}",
+        say.LONG_LOST(goal=goal.name, large=seen.large, passed=seen.passed),
+        say.LOOK_FOR_NARROW(),
+        say.SHORTER_FRAMES(adapter=adapter.name, passed=seen.passed or 1000, mtu=adapter.mtu),
         passable=True,
     )

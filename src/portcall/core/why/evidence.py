@@ -318,4 +318,4 @@ class WordSeen:
     raw: bytes = b""
     closed: bool = False
     silent: float = 0.0
-    mask: str = ""
+    mask: IPv4Address | None = None

@@ -7,14 +7,16 @@ Else it is not decided, and what is left is told (``weigh``).
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from typing import TypeAlias
 
 from portcall.core.address import assumed_network
+from portcall.core.finding import Line
+from portcall.core.why import sentences as say
 from portcall.core.why.facts import Fact
-from portcall.core.why.ladder import Cause, Finding, Goal, Step
+from portcall.core.why.ladder import Advice, Cause, Conclusion, Goal, Step
 
 
 class Innocent(StrEnum):
@@ -205,24 +207,32 @@ _MEANS: Mapping[Neighbour, str] = {
     Cause.FLAPPING: "the link comes and goes",
 }
 
-_SUDO = "sudo portcall why {typed}"
-_RULES = "look for a rule of this computer that concerns {address}: nft list ruleset"
-"""With every right already, and the adapter watched, only a look at the rules tells more."""
-_TELLS: Mapping[Neighbour, str] = {
-    Cause.STOPS_AT_HOP: "portcall trace {address} shows how far it comes",
-    Innocent.FILTER_SAYS_SO: "portcall trace {address} shows how far it comes",
-    Innocent.ONE_DEVICE: "pull one plug of the two, and type this again",
-    Innocent.ANSWERS_FOR_IT: "portcall find {address} shows who answers for which addresses",
-    Innocent.AMONG_MANY: "portcall find {around} looks at the addresses around it",
-    Innocent.COUNTED: "portcall reach {goal} --watch shows whether there is a pattern in it",
-    Innocent.NO_LONG_ECHOES: "open a page or a program of the device: if that hangs, so do others",
+
+def _as_root(goal: Goal) -> Advice:
+    return Line("why", *goal.typed, as_root=True)
+
+
+def _how_far(goal: Goal) -> Advice:
+    return say.SHOWS_HOW_FAR(trace=Line("trace", goal.address))
+
+
+_TELLS: Mapping[Neighbour, Callable[[Goal], Advice]] = {
+    Cause.STOPS_AT_HOP: _how_far,
+    Innocent.FILTER_SAYS_SO: _how_far,
+    Innocent.ONE_DEVICE: lambda goal: say.PULL_ONE_PLUG(),
+    Innocent.ANSWERS_FOR_IT: lambda goal: say.WHO_ANSWERS_FOR(find=Line("find", goal.address)),
+    Innocent.AMONG_MANY: lambda goal: say.LOOK_AROUND(
+        find=Line("find", assumed_network(goal.address))
+    ),
+    Innocent.COUNTED: lambda goal: say.SHOWS_PATTERN(reach=Line("reach", goal.name, "--watch")),
+    Innocent.NO_LONG_ECHOES: lambda goal: say.IF_PAGES_HANG(),
     **dict.fromkeys(
         (
             *(Cause.MOVED, Cause.ASKING, Cause.UNSET, Cause.OTHER_SUBNET, Cause.NO_ROUTER),
             *(Cause.FIREWALL_IN, Cause.FIREWALL_OUT, Cause.RETURN_FILTERED),
             *(Innocent.OLD_MEMORY, Innocent.FILTER_REFUSES),
         ),
-        _SUDO,
+        _as_root,
     ),
 }
 """What tells whether it is this neighbour, and does no harm."""
@@ -230,32 +240,37 @@ _TELLS: Mapping[Neighbour, str] = {
 
 def weigh(step: Step, seen: frozenset[Fact], goal: Goal) -> Step:
     """The step as it is, when its cause is named with reason; else one that is not decided."""
-    finding = step.finding
-    if finding is None or finding.cause is None:
+    concluded = step.conclusion
+    if concluded is None or concluded.cause is None:
         return step
-    met = [grounds for grounds in GROUNDS[finding.cause] if grounds.are_met(seen)]
+    met = [grounds for grounds in GROUNDS[concluded.cause] if grounds.are_met(seen)]
     left = min((grounds.left(seen) for grounds in met), key=len, default=None)
     if left == ():
         return step
-    return replace(step, finding=_undecided(finding, left or (), seen, goal))
+    return replace(step, conclusion=_undecided(concluded, left or (), seen, goal))
 
 
 def _undecided(
-    finding: Finding,
+    concluded: Conclusion,
     left: tuple[Neighbour, ...],
     seen: frozenset[Fact],
     goal: Goal,
-) -> Finding:
-    assert finding.cause is not None
-    also = "; or ".join(_MEANS.get(each, str(each)) for each in left)
-    sentence = finding.sentence[:-1]
-    sentence += f"; or {also}." if also else ", and not all was seen that says so."
+) -> Conclusion:
+    assert concluded.cause is not None
     tells = [_TELLS[each] for each in left if each in _TELLS]
     if Fact.WATCHED in seen:
-        tells = [_RULES if each == _SUDO else each for each in tells]
-    names = {"goal": goal.name, "address": goal.address, "typed": goal.typed}
-    names["around"] = assumed_network(goal.address)
-    lines = [each.format(**names) for each in tells]
-    do = tuple(dict.fromkeys(lines)) or (f"portcall why {goal.typed}",)
-    causes = [each for each in left if isinstance(each, Cause)]
-    return Finding(None, sentence, do, (finding.cause, *causes))
+        # With every right already, only a look at the rules of this computer tells more.
+        tells = [_look_at_rules if each is _as_root else each for each in tells]
+    do = tuple(dict.fromkeys(tell(goal) for tell in tells)) or (Line("why", *goal.typed),)
+    return Conclusion(
+        None,
+        concluded.finding,
+        do,
+        (concluded.cause, *(each for each in left if isinstance(each, Cause))),
+        tuple(_MEANS.get(each, str(each)) for each in left),
+        is_proved=False,
+    )
+
+
+def _look_at_rules(goal: Goal) -> Advice:
+    return say.RULE_OF_ADDRESS(address=goal.address)

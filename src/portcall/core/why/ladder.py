@@ -1,7 +1,8 @@
 """The ladder of checks from the cable to the program, and what it ends in.
 
 Each rung is settled by evidence alone: ``below`` judges what this computer is and has,
-``neighbour`` who answers on the wire, ``answers`` what comes back.
+``neighbour`` who answers on the wire, ``way_back``, ``echo_series`` and ``open_doors`` what comes
+back.
 """
 
 from __future__ import annotations
@@ -9,6 +10,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 from enum import StrEnum
 from ipaddress import IPv4Address
+from typing import TypeAlias
+
+from portcall.core.finding import Finding, Line, Name
 
 
 class Rung(StrEnum):
@@ -65,65 +69,90 @@ class Cause(StrEnum):
     LARGE_LOST = "large-lost"
 
 
+Advice: TypeAlias = Line | Finding
+"""What to do: a line to type, or what hands can do."""
+
+
 @dataclass(frozen=True, slots=True)
-class Finding:
-    """What is broken, in one sentence, and what to do: lines to type, or what hands can do.
+class Conclusion:
+    """What is broken, and what to do about it.
 
     Without a ``cause``, the evidence does not decide; ``between`` are the causes that are left.
     """
 
     cause: Cause | None
-    sentence: str
-    do: tuple[str, ...] = ()
+    finding: Finding
+    do: tuple[Advice, ...] = ()
     between: tuple[Cause, ...] = ()
+    or_else: tuple[str, ...] = ()
+    """What could be so instead, where the cause was named and its neighbours are not excluded."""
+    is_proved: bool = True
+    """Whether all was seen that says so."""
+
+    @property
+    def sentence(self) -> str:
+        """What is broken, in a whole sentence."""
+        also = "".join(f"; or {each}" for each in self.or_else)
+        lacking = "" if self.is_proved or also else ", and not all was seen that says so"
+        return f"{self.finding.sentence}{also}{lacking}."
+
+    @property
+    def line(self) -> Line | None:
+        """The first line of this tool that it says to type, alone."""
+        return next((each for each in self.do if isinstance(each, Line)), None)
 
 
 @dataclass(frozen=True, slots=True)
 class Step:
-    """A rung that is settled: what was looked at and seen; ``finding`` when it does not hold.
+    """A rung that is settled: what was looked at and seen; ``conclusion`` when it is broken.
 
-    ``passable``: it does not hold, and what is above can be asked all the same.
+    ``passable``: broken, but the rungs above can still be tested.
     """
 
     rung: Rung
     verdict: Verdict
-    evidence: str
-    finding: Finding | None = None
+    seen: Finding | None
+    conclusion: Conclusion | None = None
     passable: bool = False
 
+    @property
+    def evidence(self) -> str:
+        """What was seen, in words."""
+        return str(self.seen) if self.seen is not None else ""
 
-def holds(rung: Rung, evidence: str) -> Step:
+
+def holds(rung: Rung, seen: Finding) -> Step:
     """A rung that holds."""
-    return Step(rung, Verdict.HOLDS, evidence)
+    return Step(rung, Verdict.HOLDS, seen)
 
 
-def not_asked(rung: Rung, evidence: str) -> Step:
+def not_asked(rung: Rung, seen: Finding | None = None) -> Step:
     """A rung that nothing was seen of, and why."""
-    return Step(rung, Verdict.NOT_ASKED, evidence)
+    return Step(rung, Verdict.NOT_ASKED, seen)
 
 
 def broken(
     rung: Rung,
-    evidence: str,
+    seen: Finding,
     cause: Cause,
-    sentence: str,
-    *do: str,
+    concluded: Finding,
+    *do: Advice,
     passable: bool = False,
 ) -> Step:
-    """A rung that does not hold, and why."""
-    return Step(rung, Verdict.BROKEN, evidence, Finding(cause, sentence, do), passable)
+    """A broken rung, and why."""
+    return Step(rung, Verdict.BROKEN, seen, Conclusion(cause, concluded, do), passable)
 
 
 def undecided(
     rung: Rung,
-    evidence: str,
-    sentence: str,
+    seen: Finding,
+    concluded: Finding,
     between: tuple[Cause, ...],
-    *do: str,
+    *do: Advice,
     passable: bool = False,
 ) -> Step:
-    """A rung that does not hold, of which the evidence does not tell why."""
-    return Step(rung, Verdict.BROKEN, evidence, Finding(None, sentence, do, between), passable)
+    """A broken rung, of which the evidence does not tell why."""
+    return Step(rung, Verdict.BROKEN, seen, Conclusion(None, concluded, do, between), passable)
 
 
 @dataclass(frozen=True, slots=True)
@@ -131,7 +160,7 @@ class Goal:
     """What is to be reached: an address, by the name it has, and a door when one is named."""
 
     address: IPv4Address
-    name: str
+    name: Name
     port: int | None = None
     port_name: str = ""
 
@@ -141,9 +170,9 @@ class Goal:
         return f"{self.port_name} (port {self.port})" if self.port_name else f"port {self.port}"
 
     @property
-    def typed(self) -> str:
+    def typed(self) -> tuple[Name | int, ...]:
         """How it is named in a line to type."""
-        return self.name if self.port is None else f"{self.name} {self.port}"
+        return (self.name,) if self.port is None else (self.name, self.port)
 
     def __str__(self) -> str:
         address = str(self.address)
@@ -159,19 +188,19 @@ class Diagnosis:
     steps: tuple[Step, ...]
 
     @property
-    def findings(self) -> tuple[Finding, ...]:
+    def conclusions(self) -> tuple[Conclusion, ...]:
         """What is broken, the lowest first."""
-        return tuple(step.finding for step in self.steps if step.finding is not None)
+        return tuple(step.conclusion for step in self.steps if step.conclusion is not None)
 
     @property
-    def finding(self) -> Finding | None:
+    def conclusion(self) -> Conclusion | None:
         """What is broken and matters most: the lowest of it."""
-        return self.findings[0] if self.findings else None
+        return self.conclusions[0] if self.conclusions else None
 
     @property
     def reachable(self) -> bool:
         """Whether the device can be worked with: it answers, at the door that was named, too."""
-        stopped = any(step.finding is not None and not step.passable for step in self.steps)
+        stopped = any(step.conclusion is not None and not step.passable for step in self.steps)
         return not stopped and any(
             step.rung is Rung.WAY_BACK and step.verdict is Verdict.HOLDS for step in self.steps
         )

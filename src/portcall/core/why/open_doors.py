@@ -2,17 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from types import MappingProxyType
 
-from portcall.core.printable import decoded
+from portcall.core.finding import Finding, Line
+from portcall.core.printable import DeviceText, decoded
 from portcall.core.talk.door_knock import DoorState
-from portcall.core.why.evidence import (
-    Situation,
-    Trial,
-    WordSeen,
-)
+from portcall.core.why import sentences as say
+from portcall.core.why.evidence import Situation, Trial, WordSeen
 from portcall.core.why.ladder import (
+    Advice,
     Cause,
     Goal,
     Rung,
@@ -38,150 +37,159 @@ def judge_door(
 
     ``before`` are doors that the record has seen open, and when that was.
     """
-    shut = [port for port in before if trial.doors.get(port, DoorState.OPEN) is not DoorState.OPEN]
-    if goal.port is None and shut:
-        port = shut[0]
-        door = f"{names.get(port, '')} (port {port})".strip()
-        is_open = f"; open: {listed(trial.open_doors)}" if trial.open_doors else ""
-        return undecided(
-            Rung.DOOR,
-            f"{door} was open on {before[port]}, and is {trial.doors[port].value} now{is_open}",
-            f"{goal.name} answers, and {door} does not open, which was open on {before[port]}.",
-            (Cause.DOOR_SILENT, Cause.DOOR_CLOSED),
-            f"portcall why {goal.name} {port}",
-            passable=True,
-        )
     if goal.port is None:
-        if trial.open_doors:
-            shown = ", ".join(f"{names.get(p, '')} {p}".strip() for p in trial.open_doors)
-            return holds(Rung.DOOR, f"open: {shown}")
-        tried = len(trial.doors)
-        return not_asked(
-            Rung.DOOR,
-            f"none was named, and none of the {tried} usual ones is open",
-        )
+        return _any_door(goal, trial, names, before)
     port, door = goal.port, goal.door_words
     state = trial.doors.get(port, DoorState.SILENT)
-    others = [each for each in trial.settled_doors if each != port]
     if state is DoorState.OPEN:
-        return holds(Rung.DOOR, f"{door} is open")
+        return holds(Rung.DOOR, say.IS_OPEN(door=door, port=port))
     if state is DoorState.REFUSED:
+        do: list[Advice] = [say.SERVICE_ON()]
+        if trial.open_doors:
+            do.append(say.OPEN_ARE(open=trial.open_doors))
         return broken(
             Rung.DOOR,
-            f"{door} is refused",
+            say.IS_REFUSED(door=door, port=port),
             Cause.DOOR_CLOSED,
-            f"{goal.name} is there, and refuses {door}: nothing serves it there.",
-            "check that this service is switched on in the device, and its port",
-            *([f"open are: {listed(trial.open_doors)}"] if trial.open_doors else []),
+            say.REFUSES_DOOR(goal=goal.name, door=door),
+            *do,
         )
+    return _no_door(goal, port, here, trial)
+
+
+def _any_door(
+    goal: Goal, trial: Trial, names: Mapping[int, str], before: Mapping[int, str]
+) -> Step:
+    """No door was named: which are open, and whether one is not that was."""
+    shut = [port for port in before if trial.doors.get(port, DoorState.OPEN) is not DoorState.OPEN]
+    if shut:
+        port = shut[0]
+        door = f"{names.get(port, '')} (port {port})".strip()
+        return undecided(
+            Rung.DOOR,
+            say.WAS_OPEN(
+                door=door, before=before[port], state=trial.doors[port], open=trial.open_doors
+            ),
+            say.OPENS_NO_MORE(goal=goal.name, door=door, before=before[port]),
+            (Cause.DOOR_SILENT, Cause.DOOR_CLOSED),
+            Line("why", goal.name, port),
+            passable=True,
+        )
+    if trial.open_doors:
+        shown = [f"{names.get(port, '')} {port}".strip() for port in trial.open_doors]
+        return holds(Rung.DOOR, say.OPEN(doors=shown, ports=trial.open_doors))
+    return not_asked(Rung.DOOR, say.NONE_OPEN(tried=len(trial.doors)))
+
+
+def _no_door(goal: Goal, port: int, here: Situation, trial: Trial) -> Step:
+    """The door that was named neither opened nor refused."""
+    door, name = goal.door_words, here.adapter.name
     if port in trial.ports_in:
         return broken(
             Rung.DOOR,
-            f"the answer of {door} came to {here.adapter.name}, and to no program",
+            say.DOOR_ANSWER_DROPPED(door=door, port=port, adapter=name),
             Cause.FIREWALL_IN,
-            f"This computer's own firewall drops the answers of {goal.name} from {door}.",
-            "look for the rule that does: nft list ruleset",
+            say.DOOR_DROPPED_HERE(goal=goal.name, door=door),
+            say.LOOK_AT_RULES(),
         )
     if trial.seen_out is not None and port not in trial.ports_out:
         return broken(
             Rung.DOOR,
-            f"what was sent to {door} did not leave {here.adapter.name}",
+            say.DOOR_NOT_SENT(door=door, port=port, adapter=name),
             Cause.FIREWALL_OUT,
-            f"This computer's own firewall does not let out what is meant for {door}.",
-            "look for the rule that does: nft list ruleset",
+            say.DOOR_NOT_LET_OUT(door=door),
+            say.LOOK_AT_RULES(),
         )
     if port in trial.forbidden:
         return undecided(
             Rung.DOOR,
-            f"{door} is refused, and no refusal came from {goal.address} itself",
-            f"A filter refuses {door} of {goal.name}, in the device or on the way; what serves it "
-            "was not reached.",
+            say.DOOR_FORBIDDEN(door=door, port=port, address=goal.address),
+            say.FILTER_REFUSES(goal=goal.name, door=door),
             (Cause.DOOR_SILENT, Cause.DOOR_CLOSED),
-            "look for a firewall in the device, or between here and there",
+            say.LOOK_FOR_FIREWALL(),
         )
-    beside = f", while port {listed(others[:3])} answers" if others else ""
+    others = [each for each in trial.settled_doors if each != port]
     return broken(
         Rung.DOOR,
-        f"{door} is silent{beside}",
+        say.IS_SILENT(door=door, port=port, beside=others[:3]),
         Cause.DOOR_SILENT,
-        f"{goal.name} is there, and nothing comes back from {door}: something drops it, in the "
-        "device or on the way.",
-        "look for a firewall in the device, or between here and there",
-        "check that the device lets this computer's address in",
+        say.SOMETHING_DROPS(goal=goal.name, door=door),
+        say.LOOK_FOR_FIREWALL(),
+        say.LETS_ADDRESS_IN(),
     )
 
 
 def judge_word(goal: Goal, here: Situation, words: Sequence[WordSeen]) -> Step:
     """Whether the protocol that belongs there is spoken behind the doors."""
     if not words:
-        return not_asked(Rung.WORD, "no door was open")
+        return not_asked(Rung.WORD, say.NO_WORD())
     if goal.port is not None:
         return _word_of(goal, here, words[0])
-    said = [word for word in words if word.identity]
-    if said:
-        return holds(Rung.WORD, "; ".join(_said(here, word) for word in said[:2]))
+    told = [word for word in words if word.identity]
+    if told:
+        return holds(Rung.WORD, say.SAYS(words=[_of_itself(here, word) for word in told[:2]]))
     odd = next((word for word in words if word.known and word.raw), None)
     if odd is not None:
         return _word_of(goal, here, odd)
     known = next((word for word in words if word.known), None)
     if known is not None and _is_silent_modbus(known):
-        return not_asked(Rung.WORD, f"{known.name} (port {known.port}) is open; {_NO_UNIT}")
+        return not_asked(Rung.WORD, say.NO_UNIT(door=_door_of(known)))
     if known is not None:
         return _word_of(goal, here, known)
-    return not_asked(Rung.WORD, "no protocol known there")
+    return not_asked(Rung.WORD, say.PROTOCOL_UNKNOWN())
 
 
-def _said(here: Situation, word: WordSeen) -> str:
+def _of_itself(here: Situation, word: WordSeen) -> Finding:
     """What it says of itself; a mask that is not the planned one does no harm to who got here."""
     row = here.row
-    planned = str(row.interface.netmask) if row is not None and not row.mask_assumed else ""
-    differs = word.mask and planned and word.mask != planned
-    odd = f", its mask is {word.mask}, planned is {planned}" if differs else ""
-    return f"{word.name}: {word.identity}{odd}"
+    planned = row.interface.netmask if row is not None and not row.mask_assumed else None
+    return say.SAYS_OF_ITSELF(
+        name=word.name,
+        identity=word.identity,
+        differs=bool(word.mask and planned and word.mask != planned),
+        mask=word.mask,
+        planned_mask=planned,
+    )
+
+
+def _door_of(word: WordSeen) -> str:
+    return f"{word.name} (port {word.port})"
 
 
 def _word_of(goal: Goal, here: Situation, word: WordSeen) -> Step:
-    door = f"{word.name} (port {word.port})"
+    door = _door_of(word)
     if word.identity:
-        return holds(Rung.WORD, _said(here, word))
+        return holds(Rung.WORD, say.SAYS(words=[_of_itself(here, word)]))
+    raw = _shown(word.raw)
     if not word.known:
-        greeting = f'; it greets with "{_shown(word.raw)}"' if word.raw else ""
-        return not_asked(Rung.WORD, f"what port {word.port} speaks is not known here{greeting}")
+        return not_asked(Rung.WORD, say.WORD_UNKNOWN(port=word.port, raw=raw))
     if word.raw:
         return broken(
             Rung.WORD,
-            f'{door} is open, and says "{_shown(word.raw)}"',
+            say.OTHER_WORDS(door=door, raw=raw),
             Cause.SPEAKS_OTHERWISE,
-            f"What answers at {door} of {goal.name} does not speak {word.name}.",
-            "check that this is the device meant, and which port the service has",
+            say.DOES_NOT_SPEAK(door=door, goal=goal.name, name=word.name),
+            say.RIGHT_DEVICE(),
         )
+    silence = say.NO_WORDS(door=door, closed=word.closed, silent=word.silent)
+    either = (Cause.SPEAKS_OTHERWISE, Cause.DOOR_SILENT)
     if _is_silent_modbus(word):
         return undecided(
             Rung.WORD,
-            f"{door} is open, and says nothing for {word.silent:.1f} s",
-            f"{door} of {goal.name} takes connections, and {_NO_UNIT}. Either others are behind "
-            "it, or it is busy or hangs.",
-            (Cause.SPEAKS_OTHERWISE, Cause.DOOR_SILENT),
-            f"portcall find {goal.address} shows more of it",
-            "close other programs that talk to it, and type this again",
+            silence,
+            say.NO_UNIT_ANSWERS(door=door, goal=goal.name),
+            either,
+            say.SHOWS_MORE(find=Line("find", goal.address)),
+            say.CLOSE_OTHERS(),
         )
-    how = (
-        "closes the connection without a word"
-        if word.closed
-        else f"says nothing for {word.silent:.1f} s"
-    )
     return undecided(
         Rung.WORD,
-        f"{door} is open, and {how}",
-        f"{door} of {goal.name} takes connections and {how}. Either it is busy or hangs, or it "
-        "speaks something else.",
-        (Cause.SPEAKS_OTHERWISE, Cause.DOOR_SILENT),
-        "close other programs that talk to it, and type this again",
-        "wait a minute, and type this again: a device that is busy may answer then",
+        silence,
+        say.TAKES_AND_SILENT(door=door, goal=goal.name, closed=word.closed, silent=word.silent),
+        either,
+        say.CLOSE_OTHERS(),
+        say.WAIT_A_MINUTE(),
     )
-
-
-_NO_UNIT = "no unit that was asked answers, as with a gateway that has others"
 
 
 def _is_silent_modbus(word: WordSeen) -> bool:
@@ -190,10 +198,5 @@ def _is_silent_modbus(word: WordSeen) -> bool:
     return word.port == modbus.PORT and not word.closed and not word.raw and not word.identity
 
 
-def _shown(raw: bytes) -> str:
+def _shown(raw: bytes) -> DeviceText:
     return decoded(raw[:_LONGEST_WORD], _LONGEST_WORD)
-
-
-def listed(ports: Iterable[int]) -> str:
-    """Ports as a sentence names them."""
-    return ", ".join(str(port) for port in ports)

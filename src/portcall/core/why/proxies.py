@@ -6,7 +6,9 @@ from collections.abc import Sequence
 from ipaddress import IPv4Address, IPv4Interface
 
 from portcall.core.find.web_page import PAGES
+from portcall.core.finding import Name
 from portcall.core.printable import decoded
+from portcall.core.why import sentences as say
 from portcall.core.why.ladder import Cause, Goal, Rung, Step, broken, holds
 
 _LONGEST_VALUE = 60
@@ -17,19 +19,19 @@ def judge_programs(
 ) -> Step:
     """Whether programs of this computer are sent to a proxy; ``proxies`` are name and value."""
     if not proxies:
-        return holds(Rung.PROGRAMS, "no proxy is set for this address")
-    shown = ", ".join(name for name, _ in proxies)
+        return holds(Rung.PROGRAMS, say.NO_PROXY())
+    variables = [Name(name) for name, _ in proxies]
     proxies = concerning(proxies, web_doors)
     if not proxies:
-        return holds(Rung.PROGRAMS, f"{shown} is set, which concerns web pages only")
+        return holds(Rung.PROGRAMS, say.PROXY_FOR_OTHERS(variables=variables))
     value = decoded(proxies[0][1].encode("utf-8", "replace"), _LONGEST_VALUE)
     return broken(
         Rung.PROGRAMS,
-        f"{shown} sends web programs to {value}",
+        say.PROXY_SET(variables=variables, proxy=value),
         Cause.PROXY,
-        f"The device answers, and web programs do not ask it: {shown} sends them to {value}.",
-        f"export no_proxy={goal.address}",
-        f"or: unset {' '.join(name for name, _ in proxies)}",
+        say.SENT_TO_PROXY(variables=variables, proxy=value),
+        say.LEAVE_OUT_OF_PROXY(address=goal.address),
+        say.OR_UNSET(unset=" ".join(name for name, _ in proxies)),
     )
 
 

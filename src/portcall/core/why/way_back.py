@@ -3,22 +3,11 @@
 from __future__ import annotations
 
 from portcall.core.address import assumed_network
+from portcall.core.finding import Finding, Line, Value
 from portcall.core.reach.echo_facts import Told
-from portcall.core.why.evidence import (
-    NOBODY,
-    FromInside,
-    Situation,
-    Trial,
-)
-from portcall.core.why.ladder import (
-    Cause,
-    Goal,
-    Rung,
-    Step,
-    broken,
-    holds,
-    undecided,
-)
+from portcall.core.why import sentences as say
+from portcall.core.why.evidence import NOBODY, FromInside, Situation, Trial
+from portcall.core.why.ladder import Advice, Cause, Goal, Rung, Step, broken, holds, undecided
 from portcall.core.wire.dhcp import prefix_length
 
 
@@ -31,10 +20,9 @@ def judge_way_back(
     """
     name = here.adapter.name
     if trial.came_back:
-        return holds(Rung.WAY_BACK, f"answers come back by {name}")
+        return holds(Rung.WAY_BACK, say.COMES_BACK(adapter=name))
     if trial.refused is not None or trial.seen_out == 0:
-        seen = trial.refused or f"nothing of what was sent left {name}"
-        return _firewall_out(goal, f"sending to {goal.address}: {seen}")
+        return _firewall_out(goal, here, trial)
     if trial.seen_in:
         return _dropped_here(goal, here, trial)
     if trial.elsewhere:
@@ -51,196 +39,198 @@ def judge_way_back(
     return _silence(goal, here, trial, inside)
 
 
-def _firewall_out(goal: Goal, evidence: str) -> Step:
+def _firewall_out(goal: Goal, here: Situation, trial: Trial) -> Step:
     return broken(
         Rung.WAY_BACK,
-        evidence,
+        say.NOT_SENT(address=goal.address, refused=trial.refused, adapter=here.adapter.name),
         Cause.FIREWALL_OUT,
-        f"This computer's own firewall does not let out what is meant for {goal.name}.",
-        "look for the rule that does: nft list ruleset",
-        f"have that rule let {goal.address} through, and nothing else",
+        say.NOT_LET_OUT(goal=goal.name),
+        say.LOOK_AT_RULES(),
+        say.LET_THROUGH(address=goal.address),
     )
 
 
 def _dropped_here(goal: Goal, here: Situation, trial: Trial) -> Step:
     name = here.adapter.name
-    evidence = f"{trial.seen_in} answers of {goal.address} came to {name}, and none to a program"
-    if name in trial.strict and here.way.adapter != name:
-        return _return_filtered(goal, name, evidence)
+    strict = name in trial.strict and here.way.adapter != name
+    seen = say.CAME_TO_NOBODY(
+        answers=trial.seen_in, address=goal.address, adapter=name, strict=strict
+    )
+    if strict:
+        return broken(Rung.WAY_BACK, seen, Cause.RETURN_FILTERED, *_return_filtered(goal, name))
     return broken(
         Rung.WAY_BACK,
-        evidence,
+        seen,
         Cause.FIREWALL_IN,
-        f"This computer's own firewall drops the answers of {goal.name}.",
-        "look for the rule that does: nft list ruleset",
-        f"have that rule let {goal.address} through, and nothing else",
+        say.DROPPED_HERE(goal=goal.name),
+        say.LOOK_AT_RULES(),
+        say.LET_THROUGH(address=goal.address),
     )
 
 
 def _came_elsewhere(goal: Goal, here: Situation, trial: Trial) -> Step:
     name, count = max(trial.elsewhere.items(), key=lambda pair: pair[1])
-    evidence = f"{count} answers of {goal.address} came back by {name}, not by {here.adapter.name}"
+    seen = say.CAME_ELSEWHERE(
+        answers=count,
+        address=goal.address,
+        by=name,
+        adapter=here.adapter.name,
+        strict=name in trial.strict,
+    )
     if name in trial.strict:
-        return _return_filtered(goal, name, evidence)
+        return broken(Rung.WAY_BACK, seen, Cause.RETURN_FILTERED, *_return_filtered(goal, name))
     return undecided(
         Rung.WAY_BACK,
-        evidence,
-        f"{goal.name} answers by another adapter than it was asked by; programs that wait on "
-        f"{here.adapter.name} do not hear it.",
+        seen,
+        say.BY_ANOTHER(goal=goal.name, adapter=here.adapter.name),
         (Cause.RETURN_FILTERED, Cause.ROUTE_ELSEWHERE),
-        f"pull the cable of {name} and type this again",
+        say.PULL_CABLE(by=name),
     )
 
 
-def _return_filtered(goal: Goal, name: str, evidence: str) -> Step:
-    return broken(
-        Rung.WAY_BACK,
-        f"{evidence}; the reverse-path filter of {name} is strict",
-        Cause.RETURN_FILTERED,
-        f"Answers of {goal.name} come in by {name}, where this computer does not expect them, and "
-        "its reverse-path filter drops them.",
-        f"sysctl -w net.ipv4.conf.{name}.rp_filter=2; and back: "
-        f"sysctl -w net.ipv4.conf.{name}.rp_filter=1",
-        "or have the router send them back by the way they came",
+def _return_filtered(goal: Goal, name: str) -> tuple[Finding, Finding, Finding]:
+    return (
+        say.FILTERED_HERE(goal=goal.name, by=name),
+        say.LOOSEN_FILTER(by=name),
+        say.OR_BY_ROUTER(),
     )
 
 
 _BY_A_FILTER = ("prohibited", "port unreachable", "protocol unreachable")
-"""What no router says of an echo that it has no way for."""
+"""What no router says of an echo that it has no way for, in the words of ``core.wire.icmp``."""
 
 
 def _undelivered(goal: Goal, here: Situation, error: Told) -> Step:
     who, said = error.by, error.said
-    evidence = f'{who} says "{said}" after {error.seconds:.1f} s'
+    seen = say.ERROR_TOLD(by=who, said=said, seconds=error.seconds)
     if any(words in said for words in _BY_A_FILTER):
         return undecided(
             Rung.WAY_BACK,
-            evidence,
-            f"A filter at {who} forbids what is meant for {goal.name}; what is behind it was not "
-            "reached.",
+            seen,
+            say.FILTER_FORBIDS(by=who, goal=goal.name),
             (Cause.STOPS_AT_HOP, Cause.DOOR_SILENT),
-            f"ask who looks after {who} to let this computer through to {goal.address}",
+            say.ASK_WHO_LOOKS_AFTER(by=who, address=goal.address),
         )
     if said == NOBODY and here.way.router is not None:
         return broken(
             Rung.WAY_BACK,
-            evidence,
+            seen,
             Cause.NOBODY_THERE,
-            f"The router {who} finds nobody at {goal.address} on its own wire.",
-            "check the device's power and its own cable",
+            say.ROUTER_FINDS_NOBODY(by=who, address=goal.address),
+            say.DEVICE_POWER(),
         )
     if error.expired:
         return broken(
             Rung.WAY_BACK,
-            evidence,
+            seen,
             Cause.STOPS_AT_HOP,
-            f"What is meant for {goal.name} goes round in a circle between routers, until {who} "
-            "gives it up.",
-            f"portcall trace {goal.address} shows the circle; look at the routes of those in it",
+            say.IN_A_CIRCLE(goal=goal.name, by=who),
+            say.SHOWS_CIRCLE(trace=Line("trace", goal.address)),
         )
     return broken(
         Rung.WAY_BACK,
-        evidence,
+        seen,
         Cause.STOPS_AT_HOP,
-        f"The way to {goal.name} ends at {who}: {said}.",
-        f"look at the routes of {who}: it knows no way to {assumed_network(goal.address)}, "
-        "or its adapter there has no link",
+        say.ENDS_AT(goal=goal.name, by=who, said=said),
+        say.ROUTES_OF(by=who, network=assumed_network(goal.address)),
+    )
+
+
+def _nearer(goal: Goal, here: Situation, inside: FromInside) -> Finding:
+    """What an address nearer to the device's was told."""
+    return say.NEARER_ANSWERED(
+        source=here.way.source,
+        answered=inside.answered,
+        address=goal.address,
+        nearer=inside.address,
+        mask=inside.mask,
+        mask_by=inside.by,
     )
 
 
 def _answers_nearer(goal: Goal, here: Situation, inside: FromInside) -> Step:
     """It answers an address nearer to its own, and its mask, if it was told, is not the reason."""
-    told = f"; its mask is {inside.mask}, by {inside.by}" if inside.mask is not None else ""
     mask = () if inside.mask is not None and prefix_length(inside.mask) else (Cause.MASK,)
     return undecided(
         Rung.WAY_BACK,
-        f"nothing comes back to {here.way.source}; {goal.address} answers {inside.address}, which "
-        f"is nearer to it{told}",
-        f"{goal.name} answers {inside.address} and not {here.way.source}. Either its mask leaves "
-        "this computer out, or it lets only some addresses in, or it has an old MAC for "
-        f"{here.way.source}.",
+        _nearer(goal, here, inside),
+        say.ANSWERS_NEARER(goal=goal.name, nearer=inside.address, source=here.way.source),
         (*mask, Cause.PING_IGNORED, Cause.DOOR_SILENT),
-        f"read at the device, on its page or panel: its mask, and whom it lets in ({goal})",
-        f"meanwhile it answers a computer that has {inside.address}",
+        say.READ_MASK_THERE(goal=str(goal)),
+        say.MEANWHILE_NEARER(nearer=inside.address),
     )
 
 
 def _mask(goal: Goal, here: Situation, inside: FromInside) -> Step:
-    facts = [f"nothing comes back to {here.way.source}"]
-    if inside.answered:
-        facts.append(f"{goal.address} answers {inside.address}, which is nearer to it")
-    if inside.mask is not None:
-        facts.append(f"its mask is {inside.mask}, by {inside.by}")
     planned = here.row.interface.netmask if here.row is not None else None
-    shown = f"Its mask {inside.mask}" if inside.mask is not None else "Its mask"
-    wanted = f"; planned is {planned}" if planned is not None else ""
-    do = []
+    do: list[Advice] = []
     if planned is not None and planned != inside.mask and inside.can_be_set:
-        do.append(f"portcall move {goal.name}")
+        do.append(Line("move", goal.name))
     elif planned is not None and planned != inside.mask:
-        do.append(f"set its mask at its panel or on its page: {planned}")
+        do.append(say.SET_MASK_THERE(planned_mask=planned))
     elif planned is not None:
-        do.append(f"the plan leaves this computer out, too: portcall match {goal.name}")
+        do.append(say.PLAN_LEAVES_OUT(match=Line("match", goal.name)))
     if inside.address is not None and inside.answered:
-        do.append(f"meanwhile it answers a computer that has {inside.address}")
+        do.append(say.MEANWHILE_NEARER(nearer=inside.address))
     return broken(
         Rung.WAY_BACK,
-        "; ".join(facts),
+        _nearer(goal, here, inside),
         Cause.MASK,
-        f"{goal.name} cannot answer this computer: {shown[0].lower()}{shown[1:]} leaves "
-        f"{here.way.source} out, and it has no router{wanted}.",
+        say.MASK_LEAVES_OUT(
+            goal=goal.name, mask=inside.mask, source=here.way.source, planned_mask=planned
+        ),
         *do,
     )
 
 
-def _by_the_device(goal: Goal) -> tuple[str, ...]:
-    return (f"look at the device's own settings: mask and gateway, and whether it lets {goal} in",)
-
-
 def _silence(goal: Goal, here: Situation, trial: Trial, inside: FromInside | None) -> Step:
-    doors = f" and {len(trial.doors)} doors" if trial.doors else ""
-    evidence = f"no answer to {trial.echoes} echoes{doors}"
-    if trial.no_echoes:
-        evidence = f"no answer of {len(trial.doors)} doors, and no echo was sent: {trial.no_echoes}"
-    if here.way.router is not None:
+    """Nothing came back, and nobody says why."""
+    router, is_watched = here.way.router, trial.seen_out is not None
+    fixed = here.fixed.get(goal.address) if router is None and is_watched else None
+    nearer = inside.address if inside is not None and router is None and fixed is None else None
+    told: dict[str, Value] = {
+        "echoes": trial.echoes,
+        "doors": len(trial.doors),
+        "no_echoes": trial.no_echoes,
+    }
+    seen = say.NO_ANSWER(
+        **told,
+        routed=router is not None,
+        watched=router is not None or is_watched,
+        fixed=fixed,
+        nearer=nearer if is_watched else None,
+    )
+    if router is not None:
         return undecided(
             Rung.WAY_BACK,
-            f"{evidence}; no router says why",
-            f"Nothing of {goal.name} comes back through router {here.way.router}. Either it is "
-            "gone, which a router that has spoken to it notices late; or it has no gateway or a "
-            "wrong mask; or something on the way drops it.",
+            seen,
+            say.NOTHING_BY_ROUTER(goal=goal.name, router=router),
             (Cause.NOBODY_THERE, Cause.MASK, Cause.STOPS_AT_HOP),
-            f"portcall trace {goal.address} shows how far it comes",
-            "type this from a computer on the device's own wire",
+            say.SHOWS_HOW_FAR(trace=Line("trace", goal.address)),
+            say.FROM_ITS_WIRE(),
         )
-    if trial.seen_out is None:
+    if not is_watched:
         return undecided(
             Rung.WAY_BACK,
-            f"{evidence}; whether answers came to the adapter was not asked: run this with sudo",
-            f"{goal.name} answers nothing that was asked.",
+            seen,
+            say.ANSWERS_NOTHING(goal=goal.name),
             (Cause.MASK, Cause.PING_IGNORED, Cause.DOOR_SILENT, Cause.FIREWALL_IN),
-            f"sudo portcall why {goal.name}",
+            Line("why", goal.name, as_root=True),
         )
-    fixed = here.fixed.get(goal.address)
     if fixed is not None:
         return undecided(
             Rung.WAY_BACK,
-            f"{evidence}; all of it was sent to {fixed}, as this computer's own table says",
-            f"Nothing comes back from {goal.name}. Either it is not there, or the MAC {fixed}, "
-            "which is fixed for it in this computer's own ARP table, is not its own.",
+            seen,
+            say.NOTHING_FROM_FIXED(goal=goal.name, fixed=fixed),
             (Cause.NOBODY_THERE, Cause.FIXED_NEIGHBOUR),
-            f"look for the entry: ip neigh show {goal.address}",
-            "compare it with the device's label",
+            say.LOOK_FOR_ENTRY(address=goal.address),
+            say.COMPARE_WITH_LABEL(),
         )
-    asked = ""
-    if inside is not None and inside.address is not None:
-        asked = f", also not to {inside.address}, which is nearer to it"
     return undecided(
         Rung.WAY_BACK,
-        evidence + asked,
-        f"{goal.name} is on the wire, and answers nothing but ARP. Either it lets nothing in, or "
-        "its mask or gateway is wrong, or it serves nothing that was asked for.",
+        seen,
+        say.ANSWERS_ARP_ONLY(goal=goal.name),
         (Cause.MASK, Cause.PING_IGNORED, Cause.DOOR_SILENT),
-        "name the door that it should have: portcall why " + f"{goal.name} PORT",
-        *_by_the_device(goal),
+        say.NAME_THE_DOOR(why=Line("why", goal.name, "PORT")),
+        say.DEVICE_SETTINGS(goal=str(goal)),
     )

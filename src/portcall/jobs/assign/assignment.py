@@ -10,12 +10,14 @@ from dataclasses import dataclass, replace
 from ipaddress import IPv4Network
 
 from portcall.core.address import AddressRange, Mac
+from portcall.core.assign import sentences as say
 from portcall.core.assign.board import Board
 from portcall.core.assign.event import Event, EventKind
 from portcall.core.assign.lookout import Offer
 from portcall.core.assign.reply import Replies
 from portcall.core.assign.server import AddressServer
 from portcall.core.assign.temporary import TEMPORARY_SECONDS, Lent, Pool, check_range
+from portcall.core.finding import Finding
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.trouble import NotPossibleHere, Trouble
 from portcall.jobs.assign.before import Before, look_before
@@ -248,15 +250,12 @@ class Assignment:
             others = self._served.others(plan)
         except Trouble as trouble:
             first = str(trouble).splitlines()[0]
-            self._notice(f"the edited plan is not used, the last good one stays: {first}")
+            self._notice(say.PLAN_NOT_USED(because=first))
             return
         self.board.change(plan)
         if self._service is not None:
             self._service.change(plan, others)
-        count = len(plan.devices)
-        self._notice(
-            f"the plan was edited: {count} {'row is' if count == 1 else 'rows are'} served"
-        )
+        self._notice(say.PLAN_EDITED(count=len(plan.devices)))
 
     def adopt(self, answer: str, mac: Mac, rows: Sequence[PlannedDevice]) -> str | None:
         """Write into the plan which of some rows a device is, or which new one; then serve it.
@@ -276,5 +275,5 @@ class Assignment:
         """The site's plan as it is now. Raises PlanError."""
         return self._served.site.plan()
 
-    def _notice(self, sentence: str) -> None:
-        self._report(Event(EventKind.NOTICE, None, detail=sentence))
+    def _notice(self, told: Finding) -> None:
+        self._report(Event(EventKind.NOTICE, None, told=told))

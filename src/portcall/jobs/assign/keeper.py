@@ -7,10 +7,11 @@ from collections.abc import Callable
 from contextlib import suppress
 
 from portcall.core.adapters.adapter import Adapter
+from portcall.core.assign import sentences as say
 from portcall.core.assign.board import Board, State
 from portcall.core.assign.event import Event, EventKind
 from portcall.core.setting.had import Had
-from portcall.core.setting.job import Job, Outcome
+from portcall.core.setting.job import Job, Outcome, undone
 from portcall.core.talk.pacer import sustained
 from portcall.core.trouble import NotPossibleHere
 from portcall.jobs.setting.keep import keep, keep_by_cip
@@ -81,9 +82,8 @@ class Keeper:
                 if name not in self._being_set:
                     await end(task)
             if self._being_set:
-                names = ", ".join(sorted(self._being_set))
-                detail = f"ending when it is done: {names} is being set"
-                self._report(Event(EventKind.NOTICE, None, detail=detail))
+                told = say.BEING_SET(names=sorted(self._being_set))
+                self._report(Event(EventKind.NOTICE, None, told=told))
         if self._under_way:
             await asyncio.wait(self._under_way.values(), timeout=_LAST_WAIT)
         for task in tuple(self._under_way.values()):
@@ -104,17 +104,17 @@ class Keeper:
         try:
             outcome = written(self._log, job, await self._carry_out(job))
         except NotPossibleHere as trouble:
-            outcome = Outcome(False, findings=(str(trouble),))
+            outcome = undone(say.NOT_WRITTEN(because=str(trouble)))
         self._tried.add(job.name)
         self._under_way.pop(job.name, None)
         self._being_set.discard(job.name)
         if outcome.done:
-            detail = f"{outcome.by}: {outcome.after}"
+            told = say.KEPT(protocol=outcome.by, settings=outcome.after)
             kind = EventKind.KEPT
         else:
-            detail = f"not kept: {outcome.findings[0]}"
+            told = say.NOT_KEPT(because=outcome.findings[0])
             kind = EventKind.NOTICE
-        self._report(Event(kind, job.mac, event.protocol, job.interface.ip, job.name, detail))
+        self._report(Event(kind, job.mac, event.protocol, job.interface.ip, job.name, told))
 
     async def _carry_out(self, job: Job) -> Outcome:
         write = remembering(self._log, job)

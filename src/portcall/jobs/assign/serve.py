@@ -9,6 +9,7 @@ from ipaddress import IPv4Interface
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.adapters.adapter_watch import AdapterChange, ChangeKind
+from portcall.core.assign import sentences as say
 from portcall.core.assign.event import Event, EventKind
 from portcall.core.assign.lookout import Lookout, Offer
 from portcall.core.assign.server import AddressServer
@@ -62,9 +63,9 @@ class Service:
         def offered(offer: Offer) -> None:
             if offer.server not in told:
                 told.add(offer.server)
-                detail = f"another DHCP server is here: {offer}"
                 mac, address = offer.server_mac, offer.server
-                self._report(Event(EventKind.NOTICE, mac, address=address, detail=detail))
+                other = say.ANOTHER_SERVER(server=address, server_mac=mac)
+                self._report(Event(EventKind.NOTICE, mac, address=address, told=other))
 
         lookout = Lookout(self._link.mac, xid, lasting=True, serving=self._own)
         self.ends.append(self._runner.start(lookout, self._link, offered))
@@ -108,8 +109,8 @@ async def watch_link(
             gone.set()
             stop.set()
         elif change.kind in _TOLD_OF:
-            words = " ".join(word for word in (change.kind, change.detail) if word)
-            report(Event(EventKind.NOTICE, None, detail=f"{adapter.name}: {words}"))
+            link = say.LINK(adapter=adapter.name, happened=change.kind, detail=change.detail)
+            report(Event(EventKind.NOTICE, None, told=link))
 
     await watch_adapters(changed, stop)
     if gone.is_set():

@@ -62,7 +62,7 @@ class Unknowns:
             assert event.mac is not None
             try:
                 maker = self._maker_of(event.mac)
-                rows = open_rows(self._assignment.rows_now(), event.detail, maker)
+                rows = open_rows(self._assignment.rows_now(), event.says, maker)
             except Trouble:
                 rows = ()
             self._current = Question(event, event.mac, rows, len(self._waiting))

@@ -15,6 +15,7 @@ from portcall.core.catalog.eds import parse_eds
 from portcall.core.cip.file_object import MOST_EXCHANGES, Carried, NotCarried, fetch_description
 from portcall.core.plan.rows import Plan
 from portcall.core.plan.targets import Meant
+from portcall.core.setting import sentences as say
 from portcall.core.talk.conversation import Endpoint
 from portcall.core.talk.dialogue import Dialogue
 from portcall.core.talk.pacer import Pace, sustained
@@ -96,12 +97,12 @@ def _address(found: Located) -> IPv4Address | None:
 def _obstacle(adapter: Adapter, found: Located) -> str | None:
     device = found.device
     if device is None:
-        return found.reason
+        return str(found.why_not)
     address = _address(found)
     if address is None:
         return "has no address yet, and its description is asked for at one"
-    if found.shares is not None:
-        return found.shares
+    if found.rivals:
+        return str(say.SHARED_WITH(address=address, macs=found.rivals))
     if adapter.on_subnet_of(address) is None:
         return f"{adapter.name} is not in its subnet: portcall match {address}"
     return None

@@ -25,13 +25,14 @@ from portcall.core.find.cip_identity import IdentityByAddress, IdentityByBroadca
 from portcall.core.find.mdns_names import MdnsNames
 from portcall.core.find.netbios_names import NodeStatusQuestion
 from portcall.core.find.sighting import (
+    Door,
     Field,
     IdentityQuestion,
     Learnt,
     Method,
     Sighting,
+    said_by,
     sighting_of,
-    words,
 )
 from portcall.core.find.snmp_system import EngineQuestion, SystemGroup
 from portcall.core.find.switch_tables import ReadTables
@@ -239,8 +240,8 @@ async def _knock(
 
     def opened(door: Endpoint) -> Talk:
         now = asyncio.get_running_loop().time()
-        name = f"{door.port} {found.orders.ports.get(door.port, '')}".strip()
-        said = words(Method.PORTS, (Field.PORT, name))
+        opened_here = Door(door.port, found.orders.ports.get(door.port, ""))
+        said = said_by(Method.PORTS, (Field.PORT, opened_here))
         found.report(Sighting(now, Method.PORTS, address=door.address, said=said))
         return talk_at(door, found.orders.methods, door.address in found.identified)
 

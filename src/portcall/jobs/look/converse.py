@@ -10,7 +10,7 @@ from functools import partial
 from ipaddress import IPv4Address
 
 from portcall.core.find import web_page
-from portcall.core.find.sighting import Field, Learnt, Method, Sighting, sighting_of, words
+from portcall.core.find.sighting import Field, Learnt, Method, Sighting, said_by, sighting_of
 from portcall.core.find.web_page import MOST_HOPS, Onward
 from portcall.core.printable import printable
 from portcall.core.talk.conversation import Endpoint
@@ -170,7 +170,7 @@ async def _ask(
                 stream = stack.enter_context(closing(await SecureStream.over(stream)))
             except HandshakeFailed as trouble:
                 sentence = f"TLS at port {door.port} does not come about: {trouble}"
-                learnt = Learnt(words(talk.method, (Field.MANNER, printable(sentence, 100))))
+                learnt = Learnt(said_by(talk.method, (Field.MANNER, printable(sentence, 100))))
                 take(told(learnt, asyncio.get_running_loop().time()))
                 return
         script: Script[Learnt | Onward] = one_after_the_other(talk.scripts)

@@ -10,6 +10,8 @@ from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import AddressRange, Mac
 from portcall.core.find.arp_sweep import ArpSweep
 from portcall.core.find.sighting import Sighting
+from portcall.core.finding import Finding
+from portcall.core.setting import sentences as say
 from portcall.core.setting.job import Job
 from portcall.core.talk.pacer import Pacer
 from portcall.core.talk.probe import AddressProbe, Free, Taken
@@ -83,7 +85,7 @@ _CANDIDATE_BATCHES = 3
 MOST_TRIED = _CANDIDATES_AT_ONCE * _CANDIDATE_BATCHES
 
 
-def taken_by(adapter: Adapter, job: Job) -> str | None:
-    """Who else has the address that a device is to have, in a sentence; None when nobody has."""
+def taken_by(adapter: Adapter, job: Job) -> Finding | None:
+    """Who else has the address that a device is to have; None when nobody has."""
     others = sorted(asyncio.run(holders_of(adapter, job.interface.ip)) - {job.mac})
-    return f"{job.interface.ip} is taken, {others[0]} has it" if others else None
+    return say.ADDRESS_TAKEN(address=job.interface.ip, mac=others[0]) if others else None

@@ -6,7 +6,7 @@ import asyncio
 from collections.abc import Mapping
 from ipaddress import IPv4Address
 
-from portcall.core.find.sighting import Field, Method, Said, Sighting, words
+from portcall.core.find.sighting import Door, Field, Method, Said, Sighting, said_by
 from portcall.core.talk.conversation import Endpoint
 from portcall.core.talk.pacer import Pace
 from portcall.host.runner import paced
@@ -25,8 +25,8 @@ async def interrogate(
     said: list[Said] = []
 
     def opened(door: Endpoint) -> Talk:
-        name = f"{door.port} {ports.get(door.port, '')}".strip()
-        said.extend(words(Method.PORTS, (Field.PORT, name)))
+        opened_here = Door(door.port, ports.get(door.port, ""))
+        said.extend(said_by(Method.PORTS, (Field.PORT, opened_here)))
         return talk_at(door, _METHODS)
 
     def report(seen: Sighting) -> None:
@@ -52,4 +52,4 @@ async def interrogate_again(
 
 def identity_in(said: tuple[Said, ...]) -> dict[Field, str]:
     """What of it tells one device from another."""
-    return {each.field: each.value for each in said if each.field in _IDENTITY}
+    return {each.field: str(each.value) for each in said if each.field in _IDENTITY}

@@ -10,9 +10,11 @@ from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import AddressRange, Mac
 from portcall.core.find.device import Device
 from portcall.core.find.sighting import Method
+from portcall.core.finding import Finding, Line
 from portcall.core.plan.near import difference
 from portcall.core.plan.rows import Plan
 from portcall.core.plan.targets import Meant
+from portcall.core.setting import sentences as say
 from portcall.jobs.look.looked import look
 from portcall.jobs.look.orders import (
     NotSearched,
@@ -40,19 +42,19 @@ class Located:
 
     meant: Meant
     device: Device | None
-    reason: str = ""
+    reason: Finding | None = None
 
     @property
-    def shares(self) -> str | None:
-        """Who else answers where it is reached, in a sentence; None where nobody does.
-
-        By DCP it is reached by its MAC.
-        """
+    def rivals(self) -> tuple[Mac, ...]:
+        """Who else answers where it is reached. By DCP it is reached by its MAC."""
         device = self.device
-        if device is None or not device.rivals or Method.DCP in device.methods:
-            return None
-        others = " and ".join(str(mac) for mac in device.rivals)
-        return f"{device.addresses[0]} is shared with {others}"
+        return device.rivals if device is not None and Method.DCP not in device.methods else ()
+
+    @property
+    def why_not(self) -> Finding:
+        """Why there is no single device; only where there is none."""
+        assert self.reason is not None
+        return self.reason
 
     @property
     def mac(self) -> Mac:
@@ -103,21 +105,23 @@ def _located(meant: Meant, devices: Sequence[Device], plan: Plan, everywhere: bo
             return Located(meant, found)
         others = [d.mac for d in devices if d.mac and plan.by_mac(d.mac) is None]
         near = next((mac for mac in others if difference(mac, meant.mac)), None)
-        hint = f"; {near} {difference(near, meant.mac)} it: check the label" if near else ""
+        hint = say.NEARLY(near_mac=near, how=difference(near, meant.mac)) if near else None
         if everywhere or meant.row is None:
-            return Located(meant, None, f"{meant.mac} was not heard on this wire{hint}")
-        further = hint or f": portcall why {meant.row.name} says whether it asks, or where it is"
-        sentence = f"{meant.mac} does not answer at {meant.row.address}{further}"
-        return Located(meant, None, sentence)
+            return Located(meant, None, say.NOT_HEARD(mac=meant.mac, near=hint))
+        line = Line("why", meant.row.name) if hint is None else None
+        silent = say.NOT_THERE(line, mac=meant.mac, address=meant.row.address, near=hint)
+        return Located(meant, None, silent)
     address = meant.address or (meant.row.address if meant.row else None)
     there = [device for device in devices if address in device.addresses]
     if len(there) > 1:
-        macs = " and ".join(str(device.mac) for device in there)
-        return Located(meant, None, f"{address} is shared by {macs}: name one by its MAC")
+        shared = say.SHARED_BY(address=address, macs=[device.mac for device in there])
+        return Located(meant, None, shared)
     if not there:
-        return Located(meant, None, f"nothing answers at {address}")
+        return Located(meant, None, say.NOBODY_AT(address=address))
     row = meant.row
     if row is not None and row.mac is not None and row.mac != there[0].mac:
-        sentence = f"{row.name} is planned with {row.mac}, and {there[0].mac} is at {address}"
-        return Located(meant, None, sentence)
+        other = say.PLANNED_OTHERWISE(
+            name=row.name, planned=row.mac, mac=there[0].mac, address=address
+        )
+        return Located(meant, None, other)
     return Located(meant, there[0])

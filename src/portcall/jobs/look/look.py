@@ -30,7 +30,7 @@ from portcall.core.find.dcp_identify import DcpIdentify
 from portcall.core.find.ipv6_echo import Ipv6Echo
 from portcall.core.find.outlook import Outlook
 from portcall.core.find.overhear import Overhear
-from portcall.core.find.sighting import Field, Method, Sighting, words
+from portcall.core.find.sighting import Field, Method, Sighting, said_by
 from portcall.core.find.switch_tables import SwitchTables
 from portcall.core.talk.probe import PROBE_TIME
 from portcall.core.trouble import NotPossibleHere
@@ -236,7 +236,7 @@ class Look:
 
     def _server_offered(self, offer: Offer) -> None:
         now = asyncio.get_running_loop().time()
-        said = words(Method.DHCP, (Field.SERVES, "DHCP"))
+        said = said_by(Method.DHCP, (Field.SERVES, "DHCP"))
         self.findings.report(Sighting(now, Method.DHCP, offer.server_mac, offer.server, said))
 
     def _take_at_their_word(self) -> None:

@@ -6,7 +6,7 @@ from functools import partial
 from ipaddress import IPv4Address
 
 from portcall.core.find import cip_interface
-from portcall.core.find.sighting import Field, Method, Sighting
+from portcall.core.find.sighting import Method, Sighting, mask_in
 from portcall.core.wire import cip
 from portcall.host.runner import Runner
 from portcall.host.vantage import Vantage
@@ -19,5 +19,4 @@ async def read_mask(adapter: str, address: IPv4Address) -> IPv4Address | None:
     talk = Talk(Method.CIP, (partial(cip_interface.script, address),))
     doors = {address: (cip.PORT,)}
     await converse(Runner(), Vantage(adapter), doors, lambda door: talk, seen.append)
-    masks = [said.value for each in seen for said in each.said if said.field is Field.MASK]
-    return IPv4Address(masks[0]) if masks else None
+    return mask_in(said for each in seen for said in each.said)

@@ -9,7 +9,9 @@ from ipaddress import IPv4Address
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import Mac
+from portcall.core.finding import Finding, Line, Value
 from portcall.core.plan.rows import Plan, PlannedDevice
+from portcall.core.reach import sentences as say
 from portcall.core.reach.echo_facts import NO_REPLY, Fact, Replied, Target, address_of
 from portcall.core.reach.knocking import SILENT
 from portcall.core.reach.ping import BY_ARP
@@ -25,7 +27,7 @@ from portcall.jobs.why.reasons import reasons
 from portcall.jobs.workstation.adapters import adapters_now
 from portcall.jobs.workstation.ways import (
     other_ways,
-    own_address_sentence,
+    own_address_finding,
     own_addresses,
     told_ways,
 )
@@ -101,10 +103,13 @@ class AnotherDevice:
     mac: Mac
 
     def __str__(self) -> str:
-        return (
-            f"{self.row.address} is answered by {self.mac}; planned there is {self.row.name} with "
-            f"{self.row.mac}: portcall why {self.row.name}"
-        )
+        row = self.row
+        planned: dict[str, Value] = {
+            "address": row.address,
+            "name": row.name,
+            "planned_mac": row.mac,
+        }
+        return str(say.ANOTHER_DEVICE(Line("why", row.name), mac=self.mac, **planned))
 
 
 def _not_planned_there(
@@ -150,7 +155,8 @@ def _oneself(result: Reachability, own: Mapping[IPv4Address, str]) -> Reachabili
     address = address_of(result.target)
     if address not in own:
         return result
-    return replace(result, reason=own_address_sentence(address, own[address]))
+    known = own_address_finding(address, own[address])
+    return replace(result, reason=str(known), known=known)
 
 
 async def _with_late_ones(
@@ -167,14 +173,14 @@ async def _with_late_ones(
     await ask(runner, replace(rounds, targets=silent, wait=LONG_WAIT), 1, facts.append, stop)
     late = {fact.target: fact.seconds for fact in facts if isinstance(fact, Replied)}
     told = {target: _late(target, seconds, rounds.wait) for target, seconds in late.items()}
-    return tuple(replace(each, reason=told.get(each.target, each.reason)) for each in results)
+    return tuple(replace(each, known=told.get(each.target, each.known)) for each in results)
 
 
-def _late(target: Target, seconds: float, wait: float) -> str:
-    line = f"portcall reach {address_of(target)}"
+def _late(target: Target, seconds: float, wait: float) -> Finding:
+    address = address_of(target)
     if seconds <= wait:
-        return f"it answers now, and did not at first: {line}"
-    return f"it answers late, after {seconds:.1f} s: {line} --wait {LONG_WAIT:.0f}"
+        return say.ANSWERS_NOW(Line("reach", address))
+    return say.ANSWERS_LATE(Line("reach", address, "--wait", round(LONG_WAIT)), seconds=seconds)
 
 
 LONG_WAIT = 4.0
@@ -193,7 +199,7 @@ async def with_reasons(
     def better(each: Reachability) -> Reachability:
         told = known.get(address_of(each.target))
         if each in little and told is not None:
-            return replace(each, reason=told.sentence, is_own=told.is_own)
+            return replace(each, known=told.finding, is_own=told.is_own)
         return replace(each, is_own=each.reason == FORBIDDEN)
 
     return tuple(map(better, results))

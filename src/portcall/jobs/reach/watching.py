@@ -11,6 +11,7 @@ from functools import partial
 from ipaddress import IPv4Address
 from time import monotonic
 
+from portcall.core.finding import Finding
 from portcall.core.plan.rows import Plan
 from portcall.core.reach.echo_facts import Fact, Target, address_of
 from portcall.core.reach.watch import ReachWatch
@@ -48,7 +49,7 @@ class Reason:
     """Why a target that went down does not answer, as far as one question to the wire tells."""
 
     target: Target
-    sentence: str
+    finding: Finding
 
 
 def wall_time(at: float) -> datetime:
@@ -174,7 +175,7 @@ class Watching:
                 known = await reasons(runner, self.rounds.adapter, self.plan, list(silent))
             for address, why in known.items():
                 if self.watch.targets[silent[address]].is_up is False:
-                    self.tell(Reason(silent[address], why.sentence))
+                    self.tell(Reason(silent[address], why.finding))
 
     async def _look_after(self, cable: Cable) -> None:
         """Tell of the cable, and have what was noted on the disk every second."""

@@ -8,8 +8,10 @@ from dataclasses import dataclass
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import Mac
 from portcall.core.find.sighting import Method
+from portcall.core.finding import Finding
 from portcall.core.plan.rows import Plan
 from portcall.core.plan.targets import Meant
+from portcall.core.setting import sentences as say
 from portcall.core.wire import dcp
 from portcall.host.privilege import Privilege, require
 from portcall.jobs.look.locate import Located, locate
@@ -35,19 +37,19 @@ class Blinking:
 
 def blink(
     adapter: Adapter, site: Site, plan: Plan, meant: Meant, seconds: float, tell: Tell
-) -> tuple[Located, str | None]:
+) -> tuple[Located, Finding | None]:
     """Find a device and have it show itself; why it does not, or None. Raises NotPossibleHere."""
     require(Privilege.NET_RAW)
     (found,) = locate(adapter, site, plan, [meant], tell, everywhere=meant.address is None)
     if found.device is None:
         return found, found.reason
     if Method.DCP not in found.device.methods:
-        return found, "it answers no DCP, and only that has a signal to show itself"
+        return found, say.NO_SIGNAL()
     tell(Blinking(found, seconds))
     return found, asyncio.run(_signal(adapter.name, found.mac, seconds))
 
 
-async def _signal(adapter: str, mac: Mac, seconds: float) -> str | None:
+async def _signal(adapter: str, mac: Mac, seconds: float) -> Finding | None:
     """Signal again and again; why it does not show itself, or None."""
     for _ in range(max(1, round(seconds / _FLASH))):
         reason = await signal_once(adapter, mac)
@@ -57,10 +59,10 @@ async def _signal(adapter: str, mac: Mac, seconds: float) -> str | None:
     return None
 
 
-async def signal_once(adapter: str, mac: Mac) -> str | None:
+async def signal_once(adapter: str, mac: Mac) -> Finding | None:
     """Have a device show itself for some seconds; why it does not, or None."""
     answer = await set_by_dcp(adapter, mac, [dcp.encode_signal_block()])
     if answer.errors is None:
-        return "no answer to the signal: it speaks no DCP, or is gone"
+        return say.NO_ANSWER_TO_SIGNAL()
     error = answer.errors.get(dcp.SIGNAL, 0)
-    return f"it does not show itself: {dcp.error_words(error)}" if error else None
+    return say.NO_SHOW(because=dcp.error_words(error)) if error else None

@@ -9,14 +9,16 @@ from typing import NamedTuple
 
 from portcall.core.address import UNSPECIFIED, Mac
 from portcall.core.cip.identity_object import controls
-from portcall.core.cip.interface_object import CipSettings, OtherAddresses
+from portcall.core.cip.interface_object import CONTROL_MASK, CipSettings, OtherAddresses
 from portcall.core.find.sighting import Field, Sighting
+from portcall.core.finding import Finding, Line, Name
 from portcall.core.setting import cip_settings
+from portcall.core.setting import sentences as say
 from portcall.core.setting.cip_settings import Answered, AttributeChange
 from portcall.core.setting.had import CIP, DCP, Had, gateway_for, had_by_cip
 from portcall.core.setting.job import NO_INTERFACE, Job, Outcome
 from portcall.core.wire import cip, cip_message, dcp
-from portcall.core.wire.cip_tcpip import InterfaceConfiguration
+from portcall.core.wire.cip_tcpip import Control, InterfaceConfiguration
 from portcall.host.vantage import Vantage
 from portcall.jobs.setting.exchanges import ask_by_cip, read_by_dcp, set_by_dcp
 
@@ -39,17 +41,19 @@ async def keep_by_cip(adapter: str, job: Job, remember: Remember) -> Outcome | N
     return await _change(adapter, job, remember, _kept)
 
 
-async def release_by_cip(adapter: str, job: Job, remember: Remember, before: str) -> Outcome | None:
+async def release_by_cip(
+    adapter: str, job: Job, remember: Remember, before: Had | None
+) -> Outcome | None:
     """Have the device ask for its address again, from its next start; None without CIP.
 
-    ``before``: how it asked when it still did, as it was remembered, or "".
+    ``before``: how it was set when it still asked, as it was remembered, or None.
     """
 
     def released(job: Job, now: CipSettings) -> _Decision:
         if not now.is_stored:
             return (), None
         changes = cip_settings.releasing(now, before)
-        return changes, None if changes else "it says that it can ask neither by BOOTP nor by DHCP"
+        return changes, None if changes else say.ASKS_BY_NEITHER()
 
     return await _change(adapter, job, remember, released)
 
@@ -64,12 +68,13 @@ async def undo_by_cip(adapter: str, job: Job, remember: Remember, had: Had) -> O
     )
 
 
-_Decision = tuple[tuple[AttributeChange, ...], str | None]
+_Decision = tuple[tuple[AttributeChange, ...], Finding | None]
 
 
 def _kept(job: Job, now: CipSettings) -> _Decision:
     if now.interface != job.interface:
-        return (), f"its own settings say {now}, not {job.interface}: portcall move {job.name}"
+        line = Line("move", job.name)
+        return (), say.SETTINGS_SAY(line, settings=str(now), wanted=job.interface)
     return cip_settings.keeping(now, job.host_name), None
 
 
@@ -84,8 +89,10 @@ async def _change(
         return None
     before = told.settings
     if before is None:
-        return Outcome(False, CIP, findings=(told.unread,))
-    reason = in_use(job, told.identity) or before.cannot()
+        return Outcome(False, CIP, findings=(say.CANNOT_BE_SET(because=told.unread),))
+    reason = in_use(job, told.identity)
+    if reason is None and (cannot := before.cannot()) is not None:
+        reason = say.CANNOT_BE_SET(because=cannot)
     if reason is not None:
         return Outcome(False, CIP, str(before), findings=(reason,))
     changes, obstacle = decide(job, before)
@@ -99,25 +106,27 @@ async def _change(
     after = again.settings if again else None
     findings = left_undone(changes, answers)
     if after is None:
-        findings += ("its settings could not be read back: look again with portcall find",)
+        findings += (say.NOT_READ_BACK(Line("find")),)
         return Outcome(False, CIP, str(before), findings=findings)
     findings += named(answers)
     left, _ = decide(job, after)
     major = tuple(change for change in left if not change.minor)
     if major and not left_undone(changes, answers):
-        findings = (f"it said yes to {major[0].what}, and did not do it",)
+        findings = (say.SAID_YES(what=major[0].what),)
     who = told.identity
-    return Outcome(not major, CIP, str(before), str(after), findings=findings, identity=who)
+    settings = (str(before), str(after))
+    asks = after.control & CONTROL_MASK != Control.STORED
+    return Outcome(not major, CIP, *settings, findings=findings, identity=who, asks=asks)
 
 
-def in_use(job: Job, identity: cip.Identity | None) -> str | None:
+def in_use(job: Job, identity: cip.Identity | None) -> Finding | None:
     """Why a CIP device that is doing something is not to be changed, or None."""
     busy = "it does not say what it is doing"
     if identity is not None:
         busy = controls(identity) or ""
     if not busy or job.force:
         return None
-    return f"nothing is changed: {busy}; stop what it does, or change it all the same with --force"
+    return say.IN_USE(because=busy)
 
 
 class Told(NamedTuple):
@@ -149,20 +158,27 @@ async def write_by_cip(
     return await ask_by_cip(vantage, address, cip_settings.write(changes, restart)) or []
 
 
-def left_undone(changes: Sequence[AttributeChange], answers: Sequence[Answered]) -> tuple[str, ...]:
+def left_undone(
+    changes: Sequence[AttributeChange], answers: Sequence[Answered]
+) -> tuple[Finding, ...]:
     """What was refused, and what the device never answered to."""
-    told = [str(answer) for answer in answers if answer.status != cip_message.SUCCESS]
+    told = [refused(each) for each in answers if each.status != cip_message.SUCCESS]
     answered = {answer.change for answer in answers}
     if not told:
         rest = [change for change in changes if change not in answered]
-        told = [f"the connection ended before it answered to setting {each.what}" for each in rest]
+        told = [say.CUT(what=each.what) for each in rest]
     return tuple(told[:3])
 
 
-def named(answers: Sequence[Answered]) -> tuple[str, ...]:
+def refused(answer: Answered) -> Finding:
+    """What a device said to a change that it did not make."""
+    return say.REFUSED(because=str(answer))
+
+
+def named(answers: Sequence[Answered]) -> tuple[Finding, ...]:
     """What was set besides the address."""
     done = [each for each in answers if each.change.minor and each.status == cip_message.SUCCESS]
-    return tuple(str(answer) for answer in done)
+    return tuple(say.NAMED(because=str(answer)) for answer in done)
 
 
 async def keep_by_dcp(adapter: str, job: Job, remember: Remember) -> Outcome | None:
@@ -183,22 +199,22 @@ async def set_for_good(adapter: str, job: Job, before: Sighting, remember: Remem
         blocks.append(dcp.encode_name_block(job.station_name))
     answer = await set_by_dcp(adapter, job.mac, blocks)
     findings = tuple(
-        f"setting {_WHAT[option]}: {dcp.error_words(error)}"
+        say.DCP_ERROR(what=_WHAT[option], because=dcp.error_words(error))
         for option, error in (answer.errors or {}).items()
         if error and option in _WHAT
     )
     if answer.errors is None:
-        findings = ("no answer to the DCP request that sets it",)
+        findings = (say.NO_DCP_ANSWER(),)
     after = await _read_back(adapter, job, READ_BACK if not findings else 0.0)
     there, named = _is_set(job, after)
     if after is None:
-        findings += ("it does not answer DCP any more",)
+        findings += (say.NO_DCP_NOW(),)
     elif not findings and not (there and named):
         what = _WHAT[dcp.STATION_NAME] if there else _WHAT[dcp.IP_PARAMETER]
-        findings = (f"it said yes to setting {what}, and had not done it {READ_BACK:.0f} s later",)
+        findings = (say.SAID_YES_BY_DCP(what=what, seconds=READ_BACK),)
     elif there and gateway != (job.gateway or had.configuration.gateway):
         lost = had.configuration.gateway
-        findings += (f"its gateway {lost} is not in {job.interface.network}: it has none now",)
+        findings += (say.GATEWAY_LOST(gateway=lost, network=job.interface.network),)
     return Outcome(there, DCP, had.settings, after.settings if after else None, findings=findings)
 
 
@@ -224,22 +240,22 @@ def _is_set(job: Job, told: Had | None) -> tuple[bool, bool]:
 
 def had_by_dcp(seen: Sighting) -> Had:
     """What a DCP station tells of itself."""
-    mask, gateway = (_said(seen, field) for field in (Field.MASK, Field.GATEWAY))
     configuration = InterfaceConfiguration(
         seen.address or UNSPECIFIED,
-        IPv4Address(mask) if mask else UNSPECIFIED,
-        IPv4Address(gateway) if gateway else UNSPECIFIED,
+        _address(seen, Field.MASK),
+        _address(seen, Field.GATEWAY),
         UNSPECIFIED,
         UNSPECIFIED,
     )
-    name = _said(seen, Field.NAME) or ""
+    name = next((str(said.value) for said in seen.said if said.field is Field.NAME), "")
     had = Had(DCP, "", configuration, name)
     settings = f"{had.interface or 'no address'}, {name or 'no station name'}"
     return Had(DCP, settings, configuration, name)
 
 
-def _said(seen: Sighting, field: Field) -> str | None:
-    return next((said.value for said in seen.said if said.field is field), None)
+def _address(seen: Sighting, field: Field) -> IPv4Address:
+    told = next((said.value for said in seen.said if said.field is field), None)
+    return told if isinstance(told, IPv4Address) else UNSPECIFIED
 
 
 _WHAT = {dcp.IP_PARAMETER: "the address", dcp.STATION_NAME: "the station name"}
@@ -265,15 +281,11 @@ async def keep(adapter: str, job: Job, remember: Remember, by_dcp: bool = True) 
     return outcome or Outcome(False, findings=_no_way(job.name))
 
 
-async def release(adapter: str, job: Job, remember: Remember, before: str) -> Outcome:
+async def release(adapter: str, job: Job, remember: Remember, before: Had | None) -> Outcome:
     """Release by CIP; DCP has no way to have a device ask by BOOTP or DHCP."""
     outcome = await release_by_cip(adapter, job, remember, before)
-    return outcome or Outcome(False, findings=("it answers no CIP, and only that has a way back",))
+    return outcome or Outcome(False, findings=(say.NO_WAY_BACK(),))
 
 
-def _no_way(name: str) -> tuple[str, ...]:
-    return (
-        "it answers no CIP and no DCP, so nothing here can tell it to",
-        "see on its own panel or page how it gets its address, and prove it: "
-        f"portcall verify --power-cycle {name}",
-    )
+def _no_way(name: Name) -> tuple[Finding, ...]:
+    return say.NO_WAY_TO_SET(), say.PROVE_IT(Line("verify", "--power-cycle", name))

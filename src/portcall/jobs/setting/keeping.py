@@ -8,10 +8,12 @@ from ipaddress import IPv4Interface
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.find.sighting import Method
+from portcall.core.finding import Line
 from portcall.core.plan.rows import Plan
 from portcall.core.plan.targets import Meant
+from portcall.core.setting import sentences as say
 from portcall.core.setting.had import DCP
-from portcall.core.setting.job import Job, Outcome
+from portcall.core.setting.job import Job, Outcome, undone
 from portcall.host.privilege import Privilege, require
 from portcall.jobs.look.holders import taken_by
 from portcall.jobs.look.locate import Located, locate
@@ -61,21 +63,23 @@ def _obstacle(adapter: Adapter, each: Located) -> Outcome | None:
     """Why nothing can be done about a device, or None."""
     device, row = each.device, each.meant.row
     if device is None:
-        return Outcome(False, findings=(each.reason,))
+        return undone(each.why_not)
     if Method.DCP in device.methods and row is not None:
         return None
     name, wanted = each.meant.name, row.address if row else None
     if not device.addresses:
-        sentence = f"it has no address yet: portcall assign {name} --keep"
+        finding = say.NO_ADDRESS_YET(Line("assign", name, "--keep"))
     elif wanted is not None and wanted not in device.addresses:
-        sentence = f"it is at {device.addresses[0]}, not at {wanted}: portcall move {name}"
-    elif each.shares is not None:
-        sentence = f"{each.shares}: portcall move {each.mac} --to ADDRESS/N"
+        line = Line("move", name)
+        finding = say.IS_ELSEWHERE(line, found_at=device.addresses[0], address=wanted)
+    elif each.rivals:
+        line = Line("move", each.mac, "--to", "ADDRESS/N")
+        finding = say.SHARED_WITH(line, address=device.addresses[0], macs=each.rivals)
     elif adapter.on_subnet_of(wanted or device.addresses[0]) is None:
-        sentence = f"{adapter.name} is not in its subnet: portcall match {name}"
+        finding = say.NOT_IN_ITS_SUBNET(Line("match", name), adapter=adapter.name)
     else:
         return None
-    return Outcome(False, findings=(sentence,))
+    return undone(finding)
 
 
 def _job(
@@ -104,7 +108,7 @@ def _carry_out(adapter: Adapter, each: Located, job: Job, undo: bool, log: Setti
     remember = remembering(log, job)
     taken = None if undo else taken_by(adapter, job)
     if taken:
-        return written(log, job, Outcome(False, findings=(taken,)))
+        return written(log, job, undone(taken))
     if undo:
         work = release(adapter.name, job, remember, log.before_keeping(each.mac))
     else:

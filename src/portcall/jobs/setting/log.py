@@ -42,6 +42,12 @@ def _who(outcome: Outcome) -> dict[str, str]:
 def written(log: SettingsLog, job: Job, outcome: Outcome) -> Outcome:
     """Write down what came of it, and give it back."""
     step = "done" if outcome.done else "not done"
-    address, by, settings = job.interface.ip, outcome.by, outcome.after
-    log.write(step, job.name, job.mac, address=address, by=by, settings=settings, **_who(outcome))
+    told = {
+        "address": job.interface.ip,
+        "by": outcome.by,
+        "settings": outcome.after,
+        "asks": outcome.asks,
+        **_who(outcome),
+    }
+    log.write(step, job.name, job.mac, **told)
     return outcome

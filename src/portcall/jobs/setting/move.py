@@ -10,7 +10,8 @@ from ipaddress import IPv4Address
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import UNSPECIFIED
 from portcall.core.cip.interface_object import CipSettings
-from portcall.core.setting import cip_settings
+from portcall.core.finding import Finding, Line
+from portcall.core.setting import cip_settings, sentences
 from portcall.core.setting.had import CIP, gateway_for, had_by_cip
 from portcall.core.setting.job import Job, Outcome, not_there
 from portcall.core.setting.whereabouts import At, Left, Other, Whereabout, Whereabouts
@@ -26,6 +27,7 @@ from portcall.jobs.setting.keep import (
     left_undone,
     named,
     read_by_cip,
+    refused,
     set_for_good,
     write_by_cip,
 )
@@ -90,9 +92,9 @@ async def move_by_cip(
         say("it takes a new address when it restarts: it is told to restart")
     answers = await write_by_cip(near, at, changes, restart)
     # A device that did not answer to the last change may have gone to its new address with it.
-    refused = tuple(str(a) for a in answers if a.status and not a.change.minor)
-    if refused:
-        return await _still_there(near, at, before, refused)
+    no = tuple(refused(each) for each in answers if each.status and not each.change.minor)
+    if no:
+        return await _still_there(near, at, before, no)
     arrival = await _arrival(adapter, replace(job, wait=_shorter(job.wait)), began, say)
     if not arrival.done and arrival.device.is_at(at) and at != job.interface.ip:
         undone = left_undone(changes, answers)
@@ -101,8 +103,8 @@ async def move_by_cip(
         again = await read_by_cip(near, at)
         now = again.settings if again else None
         if now is not None and now.configuration == before.configuration:
-            sentence = f"it said yes to the address {job.interface}, and did not take it"
-            return Outcome(False, CIP, str(before), str(now), findings=(sentence,))
+            not_taken = sentences.SAID_YES_TO_ADDRESS(interface=job.interface)
+            return Outcome(False, CIP, str(before), str(now), findings=(not_taken,))
     if not arrival.done and (job.wait is None or job.wait > _PATIENCE):
         arrival = await _arrival(adapter, job, began, say)
     if not arrival.done:
@@ -127,7 +129,7 @@ class _Arrival:
     done: bool
     device: Whereabouts
     seconds: float | None = None
-    findings: tuple[str, ...] = ()
+    findings: tuple[Finding, ...] = ()
 
 
 async def _arrival(adapter: Adapter, job: Job, began: float, say: Say) -> _Arrival:
@@ -149,9 +151,9 @@ async def _arrival(adapter: Adapter, job: Job, began: float, say: Say) -> _Arriv
         adapter.name, device, lambda now: device.settled_at(wanted, now) is not None, job.wait, tell
     )
     now = asyncio.get_running_loop().time()
-    findings: tuple[str, ...] = ()
+    findings: tuple[Finding, ...] = ()
     if others:
-        findings = (f"{wanted} is answered by another device, too: {others[0].mac}",)
+        findings = (sentences.ALSO_ANSWERED(address=wanted, mac=others[0].mac),)
     if not done:
         return _Arrival(False, device, None, (*findings, not_there(job, device, now)))
     since = device.settled_at(wanted, now) or now
@@ -159,7 +161,7 @@ async def _arrival(adapter: Adapter, job: Job, began: float, say: Say) -> _Arriv
 
 
 async def _still_there(
-    near: Vantage, at: IPv4Address, before: CipSettings, findings: tuple[str, ...]
+    near: Vantage, at: IPv4Address, before: CipSettings, findings: tuple[Finding, ...]
 ) -> Outcome:
     """A change was refused, or the connection was cut:
 
@@ -168,7 +170,7 @@ async def _still_there(
     again = await read_by_cip(near, at)
     now = again.settings if again else None
     if now is not None and now.configuration == before.configuration:
-        findings = (*findings, f"it is at {at} as before; it is safe to repeat this")
+        findings = (*findings, sentences.AS_BEFORE(address=at))
     return Outcome(False, CIP, str(before), str(now) if now else None, findings=findings)
 
 
@@ -191,27 +193,27 @@ async def _proven(
     outcome = await keep_by_cip(adapter.name, job, lambda had: None)
     findings = arrival.findings
     if outcome is None or told is None:
-        findings += ("it answers there by ARP, and no CIP yet: portcall verify",)
+        findings += (sentences.ARP_BUT_NO_CIP(Line("verify")),)
         return Outcome(False, CIP, str(before), None, arrival.seconds, findings)
     now = told.identity
     findings += outcome.findings
     same = identity is None or (now is not None and now.serial == identity.serial)
     if identity is not None and same:
-        findings += (f"the same device: serial {identity.serial_text}",)
+        findings += (sentences.SAME_DEVICE(identity=f"serial {identity.serial_text}"),)
     elif identity is not None:
-        other = now.serial_text if now else "not told"
-        findings += (f"NOT the same device: serial was {identity.serial_text}, is {other}",)
+        serial = now.serial_text if now else None
+        findings += (sentences.NOT_THE_SAME(before=identity.serial_text, serial=serial),)
     return Outcome(
         outcome.done and same, CIP, str(before), outcome.after, arrival.seconds, findings, now
     )
 
 
-def _without_gateway(job: Job, before: CipSettings) -> tuple[str, ...]:
+def _without_gateway(job: Job, before: CipSettings) -> tuple[Finding, ...]:
     had = before.configuration.gateway
     now = gateway_for(had, job.interface, job.gateway)
     if job.back_to is not None or now != UNSPECIFIED or had == UNSPECIFIED:
         return ()
-    return (f"its gateway {had} is not in {job.interface.network}: it has none now",)
+    return (sentences.GATEWAY_LOST(gateway=had, network=job.interface.network),)
 
 
 def _shorter(wait: float | None) -> float:

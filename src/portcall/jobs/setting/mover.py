@@ -12,10 +12,13 @@ from typing import Self
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import Mac
 from portcall.core.find.borrowed import borrowable
-from portcall.core.find.sighting import Field, Method, Said
+from portcall.core.find.sighting import Door, Field, Method, Said
+from portcall.core.find.web_page import PAGES, PORT, SECURE_PORT
+from portcall.core.finding import Line
 from portcall.core.plan.rows import Plan, PlannedDevice
+from portcall.core.setting import sentences as say
 from portcall.core.setting.had import CIP, DCP, Had
-from portcall.core.setting.job import NO_INTERFACE, Job, Outcome
+from portcall.core.setting.job import NO_INTERFACE, Job, Outcome, undone
 from portcall.core.setting.series import Occupants
 from portcall.core.talk.pacer import Pacer
 from portcall.core.trouble import NotPossibleHere
@@ -119,7 +122,7 @@ class Mover:
         assert device is not None
         had = self.log.had(which.mac)
         if had is None:
-            return Outcome(False, findings=(f"{self.log.path} does not tell what it had",))
+            return undone(say.NOT_RECORDED(path=str(self.log.path)))
         at = next(iter(device.addresses), None)
         job = Job(
             which.meant.name,
@@ -140,29 +143,29 @@ class Mover:
         remember = remembering(self.log, job)
         if had.by == CIP and had.asks:
             if job.at is None:
-                return Outcome(False, findings=("it has no address at which it could be set",))
+                return undone(say.NO_ADDRESS_TO_SET_AT())
             self._be_in(job.at)
             there = replace(job, interface=IPv4Interface(job.at))
             outcome = asyncio.run(undo_by_cip(self.adapter.name, there, remember, had))
-            return outcome or Outcome(False, findings=("it answers CIP no more",))
+            return outcome or undone(say.NO_CIP_ANY_MORE())
         if had.interface is None and had.by == DCP:
             outcome = asyncio.run(keep_by_dcp(self.adapter.name, job, remember))
-            return outcome or Outcome(False, findings=("it answers DCP no more",))
+            return outcome or undone(say.NO_DCP_ANY_MORE())
         if had.interface is None:
-            return Outcome(False, findings=("it had no address that could be set again",))
+            return undone(say.HAD_NO_ADDRESS())
         return self._move(job, had.by == DCP)
 
     def _move(self, job: Job, by_dcp: bool, rivals: Sequence[Mac] = ()) -> Outcome:
         remember = remembering(self.log, job)
         taken = taken_by(self.adapter, job)
         if taken:
-            return Outcome(False, findings=(taken,))
+            return undone(taken)
         if by_dcp:
             outcome = asyncio.run(move_by_dcp(self.adapter, job, remember, self.tell))
             if outcome is not None:
                 return outcome
         if job.at is None:
-            return Outcome(False, findings=("it has no address, and answers DCP no more",))
+            return undone(say.UNREACHABLE_NOW())
         self._be_in(job.at)
         self._be_in(job.interface.ip)
         if rivals:
@@ -239,18 +242,11 @@ class Mover:
         device.
         """
         if rivals and at != job.interface.ip and not await self._alone(job, at, rivals):
-            others = ", ".join(map(str, rivals))
-            return Outcome(False, findings=(f"{at} is shared with {others} all the same",))
+            return undone(say.SHARED_ALL_THE_SAME(address=at, macs=rivals))
         name, ports = self.adapter.name, read_catalogs(self.site.folder).all_ports
         before = await interrogate(name, at, ports, self.site.pace)
         if at == job.interface.ip:
-            return Outcome(
-                True,
-                findings=(
-                    f"it is at {at} already; its mask, its gateway and whether it holds them were "
-                    "not read: it says them by no protocol",
-                ),
-            )
+            return Outcome(True, findings=(say.ALREADY_THERE(address=at),))
         self.tell(ByHand(job, at, before))
         outcome = await wait_by_hand(self.adapter, job, self.tell)
         if not outcome.done:
@@ -286,14 +282,13 @@ class ByHand:
 
     def __str__(self) -> str:
         job, at = self.job, self.at
-        ports = [each.value for each in self.said if each.field is Field.PORT]
-        numbers = {port.split()[0] for port in ports}
-        schemes = (("http", "80"), ("https", "443"))
-        page = next((f"{scheme}://{at}/" for scheme, n in schemes if n in numbers), "")
+        told = [each.value for each in self.said if each.field is Field.PORT]
+        doors = sorted(each for each in told if isinstance(each, Door))
+        opens = {door.port for door in doors}
+        page = next((f"{PAGES[port]}://{at}/" for port in (PORT, SECURE_PORT) if port in opens), "")
         where = f"on its page, {page}" if page else "at its panel, or with its maker's program"
         gateway = job.gateway or "none"
-        by_number = sorted(ports, key=lambda port: int(port.split()[0]))
-        listed = ", ".join(by_number) or "none of the usual"
+        listed = ", ".join(map(str, doors)) or "none of the usual"
         wait = "until Ctrl-C" if job.wait is None else f"{job.wait:.0f} s, Ctrl-C ends it"
         return "\n".join(
             (
@@ -327,17 +322,17 @@ class PullTheOther:
 def _compared(outcome: Outcome, before: Mapping[Field, str], after: Mapping[Field, str]) -> Outcome:
     """Is it the same device by what it says, as it is by its MAC?"""
     differs = [
-        f"{field} was {before[field]}, is {after[field]}"
+        say.WAS_AND_IS(field=field, before=before[field], now=after[field])
         for field in before
         if field in after and after[field] != before[field]
     ]
     if differs:
-        sentence = f"the same MAC, but NOT the same device: {'; '.join(differs)}"
-        return replace(outcome, done=False).with_findings(sentence)
+        other = say.SAME_MAC_OTHER(differences=differs)
+        return replace(outcome, done=False).with_findings(other)
     if not after:
         if not before:
-            return outcome.with_findings("the same MAC; it says nothing of itself to compare")
-        sentence = "the same MAC; its programs do not answer yet: portcall verify"
-        return replace(outcome, done=False).with_findings(sentence)
+            return outcome.with_findings(say.SAME_MAC_MUTE())
+        starting = say.SAME_MAC_STARTING(Line("verify"))
+        return replace(outcome, done=False).with_findings(starting)
     shown = ", ".join(_LABELS[field] + after[field] for field in _LABELS if field in after)
-    return outcome.with_findings(f"the same device: {shown}")
+    return outcome.with_findings(say.SAME_DEVICE(identity=shown))

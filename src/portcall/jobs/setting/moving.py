@@ -9,9 +9,11 @@ from ipaddress import IPv4Interface
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import assumed_prefix, check_host, parse_address, parse_interface
 from portcall.core.find.sighting import Method
+from portcall.core.finding import Finding, Line, Name
 from portcall.core.plan.rows import Plan, PlannedDevice, gateway_for, prefix_for
 from portcall.core.plan.targets import Meant
-from portcall.core.setting.job import Outcome
+from portcall.core.setting import sentences as say
+from portcall.core.setting.job import Outcome, undone
 from portcall.core.trouble import BadInput
 from portcall.jobs.look.locate import Located, locate
 from portcall.jobs.setting.log import Ended
@@ -50,9 +52,10 @@ def undo_each(mover: Mover, meant: Sequence[Meant], plan: Plan, ended: Ended) ->
     good = True
     for each in locate(mover.adapter, mover.site, plan, meant, mover.tell, everywhere=True):
         if each.device is None:
-            outcome = Outcome(False, findings=(each.reason,))
-        elif each.shares is not None:
-            outcome = Outcome(False, findings=(f"{each.shares}: pull that cable meanwhile",))
+            outcome = undone(each.why_not)
+        elif each.rivals:
+            shared = say.PULL_MEANWHILE(address=each.device.addresses[0], macs=each.rivals)
+            outcome = undone(shared)
         else:
             outcome = mover.undo(each)
         ended(each, outcome)
@@ -73,7 +76,7 @@ def with_goal(meant: Meant, to: str | None, site: Site, plan: Plan) -> Meant:
     row = meant.row
     if to is None:
         if row is None and meant.address is None:
-            raise BadInput(_nowhere(meant))
+            raise BadInput(str(_nowhere(meant)))
         if row is not None and row.mac is None and meant.address is None and meant.mac is None:
             raise BadInput(
                 f"{row.name}: has no MAC in the plan, so nobody can tell which device it is; name "
@@ -90,7 +93,9 @@ def with_goal(meant: Meant, to: str | None, site: Site, plan: Plan) -> Meant:
         raise BadInput(f"{interface.ip}: the plan gives it to {holder.name}")
     if row is None:
         gateway = gateway_for(interface, site.subnets)
-        device = PlannedDevice(meant.words, interface, meant.mac, gateway, mask_assumed=assumed)
+        device = PlannedDevice(
+            Name(meant.words), interface, meant.mac, gateway, mask_assumed=assumed
+        )
         return replace(meant, row=device)
     gateway = row.gateway if row.gateway and row.gateway in interface.network else None
     gateway = gateway or gateway_for(interface, site.subnets)
@@ -123,22 +128,18 @@ def _recognised(each: Located, plan: Plan) -> Located:
     return replace(each, meant=replace(each.meant, row=row))
 
 
-def _nowhere(meant: Meant) -> str:
-    return f"{meant.words}: is not in the plan; say where to with --to ADDRESS/N"
+def _nowhere(meant: Meant) -> Finding:
+    return say.NOWHERE_PLANNED(words=meant.words)
 
 
 def _obstacle(each: Located) -> Outcome | None:
     """Why a device cannot be moved, or None."""
     device = each.device
     if device is None:
-        return Outcome(False, findings=(each.reason,))
+        return undone(each.why_not)
     if Method.DCP in device.methods:
         return None
     if device.asks and not device.addresses:
-        how = device.asks[0].protocol
-        sentence = f"it asks for an address by {how}: portcall assign {each.meant.name} --keep"
-    elif not device.addresses:
-        sentence = "it has no IPv4 address and answers no DCP: set it at its own panel"
-    else:
-        return None
-    return Outcome(False, findings=(sentence,))
+        line = Line("assign", each.meant.name, "--keep")
+        return undone(say.ASKS_BY(line, protocol=device.asks[0].protocol))
+    return None if device.addresses else undone(say.PANEL_ONLY())

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from portcall.core.finding import Finding
 from portcall.core.plan.targets import Meant
+from portcall.core.setting import sentences as say
 from portcall.core.setting.names import check_host_name, check_station_name
 from portcall.core.trouble import BadInput
 
 
-def names_for(meant: Meant, typed: str | None) -> tuple[str | None, tuple[str, ...]]:
+def names_for(meant: Meant, typed: str | None) -> tuple[str | None, tuple[Finding, ...]]:
     """What a device is to call itself, and why not. Raises BadInput for a typed one that is none.
 
     It has to do for DCP and for CIP. What the plan calls a device may be no name for a device. One
@@ -23,5 +25,5 @@ def names_for(meant: Meant, typed: str | None) -> tuple[str | None, tuple[str, .
     except BadInput as trouble:
         if typed is not None:
             raise
-        return None, (f"not named: {trouble}; give it one with --name",)
+        return None, (say.NO_NAME(because=str(trouble)),)
     return name, ()

@@ -6,8 +6,10 @@ import asyncio
 from dataclasses import dataclass
 
 from portcall.core.adapters.adapter import Adapter
+from portcall.core.finding import Finding, Line
 from portcall.core.plan.rows import Plan
 from portcall.core.plan.targets import Meant
+from portcall.core.setting import sentences as say
 from portcall.core.setting.power_cycle import PowerCycle, Return
 from portcall.core.setting.whereabouts import Whereabout, Whereabouts
 from portcall.host.privilege import Privilege, require
@@ -23,7 +25,7 @@ class Cycled:
 
     found: Located
     judged: Return | None
-    sentence: str
+    finding: Finding
     seconds: float | None = None
 
 
@@ -52,7 +54,7 @@ def watch_power_cycle(
     (found,) = locate(adapter, site, plan, [meant], tell)
     address = meant.row.address
     if found.device is None or address not in found.device.addresses:
-        reason = found.reason or f"it is not at {address} now: portcall verify"
+        reason = found.reason or say.NOT_AT_PLANNED(Line("verify"), address=address)
         return Cycled(found, None, reason)
     tell(SwitchItOff(found, wait))
     assert adapter.mac is not None
@@ -70,4 +72,4 @@ def watch_power_cycle(
 
     done = asyncio.run(follow(adapter.name, device, over, wait, take))
     judged = cycle.judged(float("inf")) if done else cycle.judged_at_last()
-    return Cycled(found, judged, str(cycle), cycle.seconds())
+    return Cycled(found, judged, cycle.finding, cycle.seconds())

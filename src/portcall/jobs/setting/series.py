@@ -12,6 +12,7 @@ from typing import Protocol
 from portcall.core.address import Mac
 from portcall.core.find.device import Device
 from portcall.core.find.sighting import Method
+from portcall.core.finding import Finding
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.plan.targets import Meant
 from portcall.core.setting.job import Outcome
@@ -55,7 +56,7 @@ class Person(Protocol):
     def called(self, call: Call, held: bool) -> None:
         """Who is there has changed. ``held``: it failed before, and waits for a yes."""
 
-    def shown(self, mac: Mac, reason: str | None) -> None:
+    def shown(self, mac: Mac, reason: Finding | None) -> None:
         """A device has flashed its lamp, or why not."""
 
     def bound(self, row: PlannedDevice, mac: Mac) -> None:
@@ -90,7 +91,7 @@ class Series:
 
     def run(self, names: Sequence[str]) -> bool:
         """Go through the rows until all are done or the person stops; whether all are."""
-        waiting = [row.name for row in self._rows(names)]
+        waiting: list[str] = [row.name for row in self._rows(names)]
         total, finished = len(waiting), 0
         self._person.begin(self._start, waiting)
         try:
@@ -208,7 +209,7 @@ class Series:
         assert current is not None
         return current
 
-    async def _blink(self, mac: Mac) -> str | None:
+    async def _blink(self, mac: Mac) -> Finding | None:
         """Have a device flash its lamp once; why it does not, or None."""
         return await signal_once(self._mover.adapter.name, mac)
 

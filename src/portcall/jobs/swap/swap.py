@@ -18,11 +18,13 @@ from portcall.core.address import Mac
 from portcall.core.catalog.catalog import USUAL_PORTS
 from portcall.core.find.device import Device
 from portcall.core.find.sighting import Field, Method
+from portcall.core.finding import Finding, Line
 from portcall.core.plan.changing import setting
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.plan.targets import Meant
 from portcall.core.printable import for_spreadsheets
-from portcall.core.setting.job import Job, Outcome
+from portcall.core.setting import sentences as say
+from portcall.core.setting.job import Job, Outcome, undone
 from portcall.core.swap.candidates import (
     Candidate,
     Predecessor,
@@ -79,7 +81,7 @@ class Swapped:
     judgement: Judgement | None
     planned: bool
     seconds: float
-    unlike: tuple[str, ...] = ()
+    unlike: tuple[Finding, ...] = ()
 
     @property
     def is_right(self) -> bool:
@@ -100,8 +102,8 @@ class HowToSwap:
     wait: float | None = 120.0
     force: bool = False
     alongside: bool = False
-    may_be_other: Callable[[Sequence[str]], bool] = lambda sentences: False
-    may_stay_open: Callable[[Sequence[str]], bool] = lambda sentences: True
+    may_be_other: Callable[[Sequence[Finding]], bool] = lambda differences: False
+    may_stay_open: Callable[[Sequence[Finding]], bool] = lambda findings: True
 
 
 def swap(
@@ -124,7 +126,7 @@ def swap(
     row = replace(gone.row, mac=new.mac, expected=replace(gone.row.expected, serial=""))
     taken = in_the_way(row, new.mac, around.devices, {own.ip for own in adapter.interfaces})
     if taken is not None:
-        return Swapped(row, gone.mac, Outcome(False, findings=(taken,)), None, False, 0.0)
+        return Swapped(row, gone.mac, undone(taken), None, False, 0.0)
     agreed = _Agreed(gone, how)
     if not agreed.to(new.said):
         return _another(row, gone, new.said)
@@ -138,8 +140,7 @@ def swap(
                 if not outcome.findings:
                     said = _identity(there, site, row) if Field.PRODUCT in gone.said else {}
                     if not agreed.to(said):
-                        given = f"; it was given {row.address}, and was not told to keep it"
-                        return _another(row, gone, said, given, monotonic() - began)
+                        return _another(row, gone, said, True, monotonic() - began)
                     outcome = _have_it_keep(there, site, row, how)
                 judgement, device = judge_row(there, site, plan, row, tell)
         else:
@@ -166,7 +167,7 @@ class _Agreed:
 
     gone: Predecessor
     how: HowToSwap
-    _agreed: set[str] = field(default_factory=set)
+    _agreed: set[Finding] = field(default_factory=set)
 
     def to(self, said: Mapping[Field, str]) -> bool:
         """Whether a device that says this of itself may take the place."""
@@ -181,16 +182,17 @@ def _another(
     row: PlannedDevice,
     gone: Predecessor,
     said: Mapping[Field, str],
-    given: str = "",
+    is_given: bool = False,
     seconds: float = 0.0,
 ) -> Swapped:
     """The new one is another product, and nobody has said that it may be."""
-    differs = tuple(other_product(gone, said))
-    finding = (
-        f"it is another product: {'; '.join(differs)}{given}; if it may take this place all the "
-        f"same: portcall swap {row.name} --with {row.mac} --other-product"
+    assert row.mac is not None
+    finding = say.ANOTHER_PRODUCT(
+        Line("swap", row.name, "--with", row.mac, "--other-product"),
+        differences=tuple(other_product(gone, said)),
+        address=row.address if is_given else None,
     )
-    return Swapped(row, gone.mac, Outcome(False, findings=(finding,)), None, False, seconds)
+    return Swapped(row, gone.mac, undone(finding), None, False, seconds)
 
 
 def _identity(adapter: Adapter, site: Site, row: PlannedDevice) -> dict[Field, str]:
@@ -225,8 +227,8 @@ def _serve(
         return None
     if assignment.board.missing:
         state = assignment.board.rows[0]
-        finding = f"it did not come to {row.address} in time: {state.detail or state.state}"
-        return Outcome(False, findings=(finding,))
+        because = state.detail or state.state
+        return undone(say.NOT_GIVEN(address=row.address, because=because))
     return Outcome(False)
 
 

@@ -16,10 +16,12 @@ from portcall.core.address import AddressRange
 from portcall.core.find.device import Device
 from portcall.core.find.outlook import Outlook
 from portcall.core.find.sighting import Method
+from portcall.core.finding import Finding, Line
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.reach.echo_facts import Fact, address_of
 from portcall.core.reach.statistics import Reachability, summarise
 from portcall.core.talk.pacer import BURST_SECONDS
+from portcall.core.verify import sentences as say
 from portcall.core.verify.judgement import Asked, Judgement, Seen, Verdict, judge, spoken, unplanned
 from portcall.host.adapter_watch import cable_of
 from portcall.host.adapters import way_out
@@ -153,7 +155,7 @@ async def verify(
         identity=looked.look.findings.asked,
         routers={a: router for a, router in routers.items() if router is not None},
         refused=dict(_refused(adapter, looked, addresses, reached, devices, no_echoes)),
-        interrupted=f"{adapter.name} lost its link meanwhile" if cable.losses else "",
+        interrupted=say.HEARD_NOTHING(adapter=adapter.name) if cable.losses else None,
     )
     log = SettingsLog(site.folder)
     seen = Seen(plan, devices, reached, asked, log.identities(), log.read_by_hand())
@@ -243,7 +245,7 @@ def _refused(
     reached: Mapping[IPv4Address, Reachability],
     devices: Sequence[Device],
     no_echoes: str,
-) -> Iterator[tuple[IPv4Address, str]]:
+) -> Iterator[tuple[IPv4Address, Finding]]:
     """Why addresses could not be asked.
 
     Where ARP is asked everywhere, nobody is there who does not answer it: that needs no address of
@@ -256,10 +258,6 @@ def _refused(
             continue
         if no_echoes:
             if not spoken(_at(devices, address)):
-                yield address, f"not asked: {no_echoes}"
+                yield address, say.NOT_ASKED(because=no_echoes)
             continue
-        yield (
-            address,
-            f"not asked: {adapter.name} is not in its subnet, and no address could be borrowed "
-            f"there: portcall match {address}",
-        )
+        yield address, say.NO_LEG_THERE(Line("match", address), adapter=adapter.name)

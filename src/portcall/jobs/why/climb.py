@@ -122,14 +122,16 @@ class Climb:
                         break
                 await climbing.aclose()
                 await self._watched_long_enough(cable)
-            if cable.losses and not any(step.rung is Rung.LINK and step.finding for step in steps):
+            if cable.losses and not any(
+                step.rung is Rung.LINK and step.conclusion for step in steps
+            ):
                 # What was not heard may be the link's fault: nothing above it is judged.
                 now = next((a for a in adapters_now() if a.name == self.adapter.name), self.adapter)
                 seen = LinkSeen(now, cable.losses, monotonic() - began, is_there=cable.is_there)
                 steps = [below.judge_link(seen)]
                 tell(steps[0])
         done = {step.rung for step in steps}
-        steps += [not_asked(rung, "") for rung in RUNGS if rung not in done]
+        steps += [not_asked(rung) for rung in RUNGS if rung not in done]
         return Diagnosis(self.goal, self.adapter.name, tuple(steps))
 
     async def _look_for_another_way(self) -> None:

@@ -11,7 +11,7 @@ from ipaddress import IPv4Address
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import Mac
 from portcall.core.find import cip_interface, web_page
-from portcall.core.find.sighting import Field, Method, Sighting, sighting_of
+from portcall.core.find.sighting import Method, Sighting, mask_in, sighting_of
 from portcall.core.find.snmp_system import MaskQuestion
 from portcall.core.plan.rows import Plan
 from portcall.core.reach.echo_facts import Fact, Replied
@@ -75,8 +75,7 @@ async def _mask_by_snmp(
 
 
 def _mask(seen: Iterable[Sighting]) -> IPv4Address | None:
-    said = (each.value for one in seen for each in one.said if each.field is Field.MASK)
-    return next((IPv4Address(value) for value in said), None)
+    return mask_in(each for one in seen for each in one.said)
 
 
 async def _mask_by_dcp(adapter: str, mac: Mac | None) -> IPv4Address | None:

@@ -8,12 +8,14 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
 
 from portcall.core.adapters.adapter import Adapter
+from portcall.core.finding import Finding, Line, Name
 from portcall.core.plan.rows import Plan
 from portcall.core.why import below, neighbour, way_back
+from portcall.core.why import sentences as say
 from portcall.core.why.evidence import Situation, Trial, WireSeen
 from portcall.core.why.facts import Seen, facts
 from portcall.core.why.grounds import weigh
@@ -37,7 +39,7 @@ _MOST_WATCHED = 8
 class Silence:
     """Why a target does not answer, and whether that is this computer's own doing."""
 
-    sentence: str
+    finding: Finding
     is_own: bool = False
 
 
@@ -62,23 +64,21 @@ async def reasons(
     for address in asked:
         row = plan.by_address(address)
         here = Situation(adapter, adapters, ways[address], plan, row, None, fixed, False)
-        meant = Goal(address, row.name if row else str(address))
+        meant = Goal(address, row.name if row else Name(str(address)))
         settled = _settled(meant, here, wire)
         if settled is not None:
             found[address] = settled
         elif wire.answers is not None and here.way.router is None:
             quiet[meant] = here
-            said = f"it answers ARP, and nothing else that was asked: portcall why {meant.name}"
-            found[address] = Silence(said)
+            found[address] = Silence(say.ONLY_ARP(Line("why", meant.name)))
         elif wire.answers is not None:
-            router = f"the router {here.way.router} answers ARP"
-            said = f"{router}, and nothing comes back from behind it: portcall why {meant.name}"
-            found[address] = Silence(said)
+            line = Line("why", meant.name)
+            found[address] = Silence(say.NOTHING_BEHIND(line, router=here.way.router))
     watched = list(quiet)[:_MOST_WATCHED]
     kept = await asyncio.gather(*(_is_kept_here(runner, goal, quiet[goal]) for goal in watched))
-    said = f"its answers come to {adapter.name}, and this computer's own firewall drops them"
     dropped = [goal.address for goal, is_kept in zip(watched, kept, strict=True) if is_kept]
-    return found | dict.fromkeys(dropped, Silence(said, is_own=True))
+    told = Silence(say.KEPT_FROM_HERE(adapter=adapter.name), is_own=True)
+    return found | dict.fromkeys(dropped, told)
 
 
 async def _is_kept_here(runner: Runner, goal: Goal, here: Situation) -> bool:
@@ -91,8 +91,8 @@ async def _is_kept_here(runner: Runner, goal: Goal, here: Situation) -> bool:
         await note_seen(trial, watch, here.strict)
     step = way_back.judge_way_back(goal, here, trial)
     step = weigh(step, facts(Seen(goal, here=here, trial=trial)), goal) if step else None
-    cause = step.finding.cause if step is not None and step.finding is not None else None
-    return cause is Cause.FIREWALL_IN and trial.echoes_in > 0
+    concluded = step.conclusion if step is not None else None
+    return concluded is not None and concluded.cause is Cause.FIREWALL_IN and trial.echoes_in > 0
 
 
 def _settled(goal: Goal, here: Situation, wire: WireSeen) -> Silence | None:
@@ -107,13 +107,12 @@ def _settled(goal: Goal, here: Situation, wire: WireSeen) -> Silence | None:
         step = weigh(settled, seen, goal) if settled else None
         if step is None:
             first = here.way.router
-            who = f"the router {first}" if first else str(goal.address)
-            return Silence(f"nobody answers ARP for {who}")
-        if step.finding is not None:
-            sentence = step.finding.sentence.rstrip(".")
-            line = next((each for each in step.finding.do if each.startswith("portcall ")), None)
-            is_own = step.rung in _OWN_RUNGS or step.finding.cause is Cause.FIXED_NEIGHBOUR
-            return Silence(f"{sentence}: {line}" if line else sentence, is_own)
+            nobody = say.NOBODY_FOR_ROUTER if first else say.NOBODY_FOR
+            return Silence(nobody(first=first or goal.address))
+        concluded = step.conclusion
+        if concluded is not None:
+            is_own = step.rung in _OWN_RUNGS or concluded.cause is Cause.FIXED_NEIGHBOUR
+            return Silence(replace(concluded.finding, line=concluded.line), is_own)
     return None
 
 

@@ -8,6 +8,7 @@ from ipaddress import IPv4Address, IPv4Interface
 from portcall.core.adapters.adapter import choose_for
 from portcall.core.address import check_host
 from portcall.core.catalog.doors import parse_door
+from portcall.core.finding import Name
 from portcall.core.plan.rows import Plan
 from portcall.core.plan.targets import parse_target
 from portcall.core.trouble import BadInput
@@ -44,7 +45,7 @@ def prepare(text: str, door: str | None, adapter: str | None, site: Site, plan: 
     before = named_before(site)
     named = adapter or (before.name if before else None)
     chosen = choose_for(adapters, named, address, way.adapter)
-    name = row.name if row is not None else str(address)
+    name = row.name if row is not None else Name(str(address))
     goal = Goal(address, name, port, ports.get(port or 0, ""))
     return Climb(
         goal,

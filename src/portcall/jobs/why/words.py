@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from ipaddress import IPv4Address
 
 from portcall.core.find import web_page
-from portcall.core.find.sighting import Field, Said
+from portcall.core.find.sighting import Field, Said, mask_in
 from portcall.core.talk.conversation import Endpoint
 from portcall.core.talk.dialogue import Dialogue, Script
 from portcall.core.why.evidence import Trial, WordSeen
@@ -55,8 +55,7 @@ async def _word(
     name = names.get(port, "") or f"port {port}"
     identity = _identity(said or ())
     if identity:
-        mask = next((each.value for each in said or () if each.field is Field.MASK), "")
-        return WordSeen(port, name, known, identity, mask=mask)
+        return WordSeen(port, name, known, identity, mask=mask_in(said or ()))
     if port == web_page.SECURE_PORT:
         by_tls = await _by_tls(vantage, endpoint)
         if by_tls:
@@ -77,7 +76,7 @@ async def _word(
 
 
 def _identity(said: Sequence[Said]) -> str:
-    told = {each.field: each.value for each in said if each.field is not Field.MANNER}
+    told = {each.field: str(each.value) for each in said if each.field is not Field.MANNER}
     shown = [told[field] for field in _SHOWN if field in told]
     return ", ".join(shown) or told.get(Field.DESCRIPTION, "") or told.get(Field.NAME, "")
 

@@ -12,6 +12,8 @@ from ipaddress import IPv4Address
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.counted import named
+from portcall.core.finding import Finding
+from portcall.core.reach.sentences import ONESELF
 from portcall.host.adapters import way_out
 from portcall.jobs.workstation.adapters import adapters_now
 
@@ -47,9 +49,9 @@ def own_addresses() -> dict[IPv4Address, str]:
     return {own.ip: each.name for each in adapters_now() for own in each.interfaces}
 
 
-def own_address_sentence(address: IPv4Address, adapter: str) -> str:
+def own_address_finding(address: IPv4Address, adapter: str) -> Finding:
     """Why nothing is asked at one of this computer's own addresses."""
-    return f"{address} is this computer's own address on {adapter}: it would answer itself"
+    return ONESELF(address=address, adapter=adapter)
 
 
 def other_ways(adapter: Adapter, addresses: Iterable[IPv4Address]) -> dict[IPv4Address, str]:

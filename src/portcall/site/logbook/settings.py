@@ -12,7 +12,7 @@ from pathlib import Path
 
 from portcall.core.address import AddressError, Mac, parse_mac
 from portcall.core.find.sighting import Field
-from portcall.core.setting.had import Had, asks_again, read_had
+from portcall.core.setting.had import Had, read_had
 from portcall.core.trouble import NotPossibleHere
 from portcall.site.logbook.entries import add_entries, entries
 from portcall.site.logbook.who import who
@@ -39,7 +39,10 @@ class SettingsLog:
 
     def write(self, step: str, name: str, mac: Mac, **values: object) -> None:
         """Write down what came of it, ``done`` or ``not done``. Raises NotPossibleHere."""
-        told = {key: None if value is None else str(value) for key, value in values.items()}
+        told = {
+            key: value if value is None or isinstance(value, bool) else str(value)
+            for key, value in values.items()
+        }
         self._write({"step": step, "name": name, "mac": str(mac), **told})
 
     def write_read(self, name: str, mac: Mac, read: Mapping[str, str]) -> None:
@@ -103,12 +106,11 @@ class SettingsLog:
                 found = read_had(entry.get("by"), entry.get("settings"), entry.get("had")) or found
         return found
 
-    def before_keeping(self, mac: Mac) -> str:
-        """The settings that a device had when it still asked for its address; "" when unknown."""
-        found = ""
+    def before_keeping(self, mac: Mac) -> Had | None:
+        """How a device was set when it still asked for its address; None when unknown."""
+        found = None
         for entry in entries(self.path):
-            settings = str(entry.get("settings"))
-            mine = entry.get("mac") == str(mac) and entry.get("step") == "before"
-            if mine and asks_again(settings):
-                found = settings
+            if entry.get("mac") == str(mac) and entry.get("step") == "before":
+                had = read_had(entry.get("by"), entry.get("settings"), entry.get("had"))
+                found = had if had is not None and had.asks else found
         return found
