@@ -13,7 +13,7 @@ from portcall.core.plan.importing import understand
 from portcall.core.plan.reading import PlanError, parse_plan
 from portcall.core.plan.rows import Plan, Subnet, parse_pair
 from portcall.core.plan.synonyms import meaning_of
-from portcall.core.plan.text import Line
+from portcall.core.plan.text import TableLine
 from portcall.core.trouble import BadInput
 
 HEADER = "name,mac,address,mask,gateway,kind,place,note\n"
@@ -236,7 +236,7 @@ def test_whatever_stands_in_a_file_only_the_cell_that_is_changed_changes(
     st.sampled_from([(), ("Tag", "IP-Adresse", "MAC"), ("Nom", "Adresse IP (2)", "x")]),
 )
 def test_any_table_is_understood_or_refused(rows, heading):
-    table = [Line(n, list(cells)) for n, cells in enumerate([heading, *rows], 1)]
+    table = [TableLine(n, list(cells)) for n, cells in enumerate([heading, *rows], 1)]
     try:
         understood = understand(table, "list", Plan())
     except BadInput as refusal:
@@ -358,7 +358,7 @@ def test_a_sites_gateway_is_every_devices_but_its_own_and_only_where_it_can_be_r
     ],
 )
 def test_what_is_shown_of_a_table_is_what_is_written(cell, prefix):
-    table = [Line(1, ["Name", "IP address"]), Line(2, ["fan", cell])]
+    table = [TableLine(1, ["Name", "IP address"]), TableLine(2, ["fan", cell])]
     (row,) = understand(table, "list", Plan()).rows
     shown = row.row.interface.network.prefixlen
     assert (shown, row.row.mask_assumed) == (prefix or 24, prefix is None)
@@ -370,4 +370,6 @@ def test_what_is_shown_of_a_table_is_what_is_written(cell, prefix):
 @pytest.mark.parametrize("cell", ["10.61.20.21 (2)", "10.61.20.21 8", "10.61.20.21 24"])
 def test_a_number_behind_an_address_is_no_mask_without_its_slash(cell):
     with pytest.raises(PlanError, match="behind the address"):
-        understand([Line(1, ["Name", "IP address"]), Line(2, ["fan", cell])], "list", Plan())
+        understand(
+            [TableLine(1, ["Name", "IP address"]), TableLine(2, ["fan", cell])], "list", Plan()
+        )

@@ -69,7 +69,9 @@ def add_command(
     if bool(files) == bool(device):
         raise BadInput("give either FILE, or --from DEVICE")
     if device is None and (adapter_name or capture):
-        raise BadInput("--adapter and --capture go with --from DEVICE; for a FILE nothing is sent")
+        raise BadInput(
+            "--adapter and --capture go with --from DEVICE", "for a FILE nothing is sent"
+        )
     site = this_site()
     folder = None if everywhere else site.folder
     if device is not None:

@@ -9,6 +9,7 @@ from portcall.cli.main import INTERRUPTED, NO, YES
 from portcall.cli.options import adapter_option, json_option
 from portcall.cli.say import note, print_json
 from portcall.cli.table import Remark, Tone, console, print_lines
+from portcall.core.finding import Line
 from portcall.core.record.compare import Changed, Comparison, compare
 from portcall.core.record.look import SeenDevice
 from portcall.core.trouble import BadInput
@@ -39,7 +40,7 @@ def compare_command(
     """
     site = this_site()
     if first == _NOW:
-        raise BadInput("now is the later of two: portcall compare last now")
+        raise BadInput("now is the later of two", Line("compare", "last", "now"))
     book = opened(site)
     looks = Looks(book)
     afresh = second == _NOW

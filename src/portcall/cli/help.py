@@ -67,6 +67,6 @@ def _help_page(words: tuple[str, ...]) -> str:
             close = [each for each in names if each.startswith(words[0])]
             close = close or get_close_matches(words[0], names, n=3)
             meant = f"did you mean {' or '.join(close)}?" if close else "portcall help lists them"
-            raise BadInput(f"{shown}: is no topic and no command; {meant}")
+            raise BadInput(f"{shown}: is no topic and no command", f"{meant}")
         command, context = known, click.Context(known, info_name=word, parent=context)
     return command.get_help(context)

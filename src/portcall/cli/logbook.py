@@ -100,7 +100,7 @@ def export_command(
     if suffix not in (".jsonl", ".csv"):
         raise BadInput(f"{file}: ends in neither .jsonl nor .csv, so what is to be written?")
     if file.exists() and not overwrite:
-        raise BadInput(f"{file}: is there already; another name, or --overwrite")
+        raise BadInput(f"{file}: is there already", "another name, or --overwrite")
     site = this_site()
     book = opened(site)
     found = _found(book, site, device, since, kinds)

@@ -209,9 +209,9 @@ def _fail(trouble: Trouble, code: int) -> int:
     if "--json" in typed:
         import json
 
-        error, hint = trouble.parts
+        hint = str(trouble.do) if trouble.do is not None else None
         try:
-            click.echo(json.dumps({"error": error, "hint": hint}, ensure_ascii=False))
+            click.echo(json.dumps({"error": trouble.what, "hint": hint}, ensure_ascii=False))
         except BrokenPipeError:
             _nobody_reads()
     return code

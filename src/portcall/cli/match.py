@@ -25,6 +25,7 @@ from portcall.cli.say import note, print_json
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.adapters.own_address import Wanted, check_own, wanted_for
 from portcall.core.address import parse_interface
+from portcall.core.finding import Line, Name
 from portcall.core.plan.targets import parse_target
 from portcall.core.record.entry import Kind
 from portcall.core.trouble import BadInput, NotPossibleHere
@@ -102,7 +103,8 @@ def match_command(
     if not replace and any(mine.ip == wanted.target for mine in adapter.interfaces):
         raise NotPossibleHere(
             f"{wanted.target} is this computer's own address on {adapter.name}; to take another "
-            f"instead of it: portcall match {target} --replace"
+            "instead of it",
+            Line("match", Name(target), "--replace"),
         )
     refuse_managed(adapter, replace, note)
     choices = choices_for(adapter, wanted, own, site, plan)
@@ -137,9 +139,9 @@ def _match_by_dhcp(adapter: Adapter, alone: bool, probe: bool, dry_run: bool, as
 
 def _by_hand(own: IPv4Interface, wanted: Wanted) -> Wanted:
     if wanted.target is not None and wanted.target not in own.network:
-        raise BadInput(f"{own}: {wanted.target} is not in {own.network}; it would not be reached")
+        raise BadInput(f"{own}: {wanted.target} is not in {own.network}", "it would not be reached")
     if own.ip == wanted.target:
-        raise BadInput(f"{own}: is the device's own address; choose another host number")
+        raise BadInput(f"{own}: is the device's own address", "choose another host number")
     return Wanted(own.network, wanted.target, "typed")
 
 

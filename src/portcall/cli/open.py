@@ -96,5 +96,5 @@ def _open(goal: Goal, port: int, user: str) -> int:
         note(shlex.join(how.program))
         return run_program(how.program)
     if how.elsewhere:
-        raise NotPossibleHere(f"no program for it is installed here; elsewhere: {how.elsewhere}")
-    raise NotPossibleHere(f"{goal.door_words} is open; no program is known here that opens it")
+        raise NotPossibleHere("no program for it is installed here", f"elsewhere: {how.elsewhere}")
+    raise NotPossibleHere(f"{goal.door_words} is open", "no program is known here that opens it")

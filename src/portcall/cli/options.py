@@ -10,6 +10,7 @@ import click
 from portcall.cli.say import ADAPTER, SITE, note
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.counted import counted
+from portcall.core.finding import Line
 from portcall.core.plan.reading import PlanError
 from portcall.core.plan.rows import Plan
 from portcall.core.trouble import BadInput
@@ -75,7 +76,7 @@ def plan_that_is_there(site: Site) -> Plan:
     plan = site.plan()
     if not plan.devices:
         raise BadInput(
-            "there is no plan.csv in this folder or above it; begin one: portcall plan take"
+            "there is no plan.csv in this folder or above it; begin one", Line("plan take")
         )
     return plan
 

@@ -158,7 +158,9 @@ def reach_command(
     plot = _plot_path(plot_file)
     if from_file is not None:
         if targets or doors or log_file or watch or until_up or until_down:
-            raise BadInput("--from reads what was; name no target, door, --log or --watch with it")
+            raise BadInput(
+                "--from reads what was", "name no target, door, --log or --watch with it"
+            )
         return _read_again(Path(from_file), plot, accept, as_json)
     if not targets and group is None:
         raise BadInput("which TARGET? an address, a range, a subnet, a planned name or --group")
@@ -202,7 +204,7 @@ def _watch(
     own, others = not_oneself(rounds.targets)
     if own:
         address, adapter = next(iter(own.items()))
-        raise NotPossibleHere(f"{own_address_finding(address, adapter)}; watch the others only")
+        raise NotPossibleHere(f"{own_address_finding(address, adapter)}", "watch the others only")
     must_have_an_address(rounds.adapter, others)
     _say_if_too_many(len(rounds.targets), rounds.interval, rounds.pace.in_all)
     names = {row.address: row.name for row in plan}
@@ -304,7 +306,7 @@ def _plot_path(file: str | None) -> Path | None:
         return None
     path = Path(file)
     if path.suffix.lower() not in _PLOTS:
-        raise BadInput(f"{file}: is no name for a drawing; end it in .png, .svg or .pdf")
+        raise BadInput(f"{file}: is no name for a drawing", "end it in .png, .svg or .pdf")
     _drawing()
     return path
 
@@ -316,8 +318,8 @@ def _drawing() -> None:
     missing = [name for name in ("numpy", "scipy", "matplotlib") if find_spec(name) is None]
     if missing:
         raise NotPossibleHere(
-            f"{', '.join(missing)}: not installed, and needed for this; "
-            "pip install 'portcall[patterns]'"
+            f"{', '.join(missing)}: not installed, and needed for this",
+            "pip install 'portcall[patterns]'",
         )
 
 

@@ -75,7 +75,7 @@ def report_command(
     if suffix not in PAGES:
         raise BadInput(f"{file}: ends in none of {', '.join(PAGES)}, so what is to be written?")
     if file.exists() and not overwrite:
-        raise BadInput(f"{file}: is there already; another name, or --overwrite")
+        raise BadInput(f"{file}: is there already", "another name, or --overwrite")
     for text in remarks:
         if text != printable(text, _LONGEST_REMARK):
             raise BadInput(
@@ -100,8 +100,8 @@ def _needed(suffix: str) -> None:
     missing = [name for name in _NEEDED.get(suffix, ()) if find_spec(name) is None]
     if missing:
         raise NotPossibleHere(
-            f"{', '.join(missing)}: not installed, and needed for this; "
-            "pip install 'portcall[report]'"
+            f"{', '.join(missing)}: not installed, and needed for this",
+            "pip install 'portcall[report]'",
         )
 
 

@@ -36,7 +36,7 @@ def setup_command(yes: bool, undo: bool, group: str | None, as_json: bool) -> in
     portcall setup --undo
     """
     if undo and (yes or group):
-        raise BadInput("--undo takes back what was done; --yes and --group are for doing it")
+        raise BadInput("--undo takes back what was done", "--yes and --group are for doing it")
     of = setup.installed()
     if undo:
         return _undo(of, as_json)
@@ -46,7 +46,7 @@ def setup_command(yes: bool, undo: bool, group: str | None, as_json: bool) -> in
     done = setup.state(of)
     whose = setup.chosen_group(group) if is_root() else None
     if yes and whose is None:
-        raise BadInput("root needs no rights; whose group may run this program? --group GROUP")
+        raise BadInput("root needs no rights", "whose group may run this program? --group GROUP")
     if not as_json:
         _show(of, done)
     if whose is not None and (done.missing or done.group != whose[1]):

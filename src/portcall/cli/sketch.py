@@ -88,10 +88,10 @@ def sketch_command(
 def _check(file: Path, overwrite: bool) -> None:
     """Before anything is sent: whether FILE can become a drawing."""
     if file.suffix.lower() not in _SUFFIXES:
-        raise BadInput(f"{file}: is no name for a drawing; end it in .svg, .png or .pdf")
+        raise BadInput(f"{file}: is no name for a drawing", "end it in .svg, .png or .pdf")
     if file.exists() and not overwrite:
-        raise BadInput(f"{file}: is there already; another name, or --overwrite")
+        raise BadInput(f"{file}: is there already", "another name, or --overwrite")
     if find_spec("matplotlib") is None:
         raise NotPossibleHere(
-            "matplotlib: not installed, and needed for a drawing; pip install 'portcall[report]'"
+            "matplotlib: not installed, and needed for a drawing", "pip install 'portcall[report]'"
         )

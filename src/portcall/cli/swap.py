@@ -32,6 +32,7 @@ from portcall.cli.views.swapped import (
 )
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import Mac, parse_mac
+from portcall.core.finding import Line, Name, Setting
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.plan.targets import parse_device
 from portcall.core.record.entry import Kind
@@ -150,13 +151,13 @@ def _row(name: str, plan: Plan) -> PlannedDevice:
         raise BadInput(f"{name}: is not in the plan, so nothing is known whose place it is")
     if row.mac is None and row.circuit:
         raise BadInput(
-            f"{row.name}: is known by its place, so that a new one there gets its address as it "
-            f"is: portcall assign {row.name}"
+            f"{row.name}: is known by its place, so that a new one there gets its address as it is",
+            Line("assign", row.name),
         )
     if row.mac is None:
         raise BadInput(
-            f"{row.name}: has no MAC in the plan, so no device is gone: portcall plan set "
-            f"{row.name} mac=MAC"
+            f"{row.name}: has no MAC in the plan, so no device is gone",
+            Line("plan set", row.name, Setting(Name("mac"), "MAC")),
         )
     return row
 

@@ -21,7 +21,7 @@ from portcall.cli.table import wide_option
 from portcall.cli.views.progress import progress_bar
 from portcall.cli.views.verified import document, print_verified
 from portcall.core.adapters.adapter import Adapter
-from portcall.core.finding import as_json
+from portcall.core.finding import Line, Name, Setting, as_json
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.plan.targets import parse_device, with_group
 from portcall.core.record.entry import Kind
@@ -121,8 +121,8 @@ def _write_down(site: Site, row: PlannedDevice, readings: dict[str, str]) -> Non
     """Keep what a person read at a device. Raises BadInput, NotPossibleHere."""
     if row.mac is None:
         raise BadInput(
-            f"{row.name}: what is read at a device is kept by its MAC, and the plan has none: "
-            f"portcall plan set {row.name} mac=MAC"
+            f"{row.name}: what is read at a device is kept by its MAC, and the plan has none",
+            Line("plan set", row.name, Setting(Name("mac"), "MAC")),
         )
     SettingsLog(site.folder).write_read(row.name, row.mac, readings)
 

@@ -92,14 +92,14 @@ def parse_mac(text: str) -> Mac:
         if digit not in _HEX:
             raise AddressError(f"{shown}: {digit!r} is not a hex digit (0-9, A-F)")
     if len(digits) != 12:
-        raise AddressError(f"{shown or 'empty'}: has {len(digits)} hex digits; a MAC has 12")
+        raise AddressError(f"{shown or 'empty'}: has {len(digits)} hex digits", "a MAC has 12")
     mac = Mac(bytes.fromhex(digits))
     if mac.is_group:
         raise AddressError(
-            f"{shown}: is a group address; in a device's own MAC the first octet is even"
+            f"{shown}: is a group address", "in a device's own MAC the first octet is even"
         )
     if mac == NO_MAC:
-        raise AddressError(f"{shown}: is all zeros; read the MAC on the device's label")
+        raise AddressError(f"{shown}: is all zeros", "read the MAC on the device's label")
     return mac
 
 
@@ -108,13 +108,14 @@ def parse_address(text: str) -> IPv4Address:
     shown = text.strip()
     if is_ipv6(shown):
         raise AddressError(
-            f"{shown}: is an IPv6 address; name the device by its IPv4 address, its MAC or its name"
+            f"{shown}: is an IPv6 address",
+            "name the device by its IPv4 address, its MAC or its name",
         )
     octets = shown.split(".")
     if len(octets) != 4 or shown == "":
         count = 0 if shown == "" else len(octets)
         noun = "octet" if count == 1 else "octets"
-        raise AddressError(f"{shown or 'empty'}: has {count} {noun}; an IPv4 address has 4")
+        raise AddressError(f"{shown or 'empty'}: has {count} {noun}", "an IPv4 address has 4")
     values = [_octet(shown, number, octet) for number, octet in enumerate(octets, start=1)]
     return IPv4Address(bytes(values))
 
@@ -129,16 +130,16 @@ def is_ipv6(text: str) -> bool:
 
 def _octet(shown: str, number: int, text: str) -> int:
     if not (text.isascii() and text.isdigit()):
-        raise AddressError(f"{shown}: octet {number} is {text!r}; an octet is a number, 0 to 255")
+        raise AddressError(f"{shown}: octet {number} is {text!r}", "an octet is a number, 0 to 255")
     if len(text) > 1 and text.startswith("0"):
         # Some programs read 010 as octal 8: the same text would be two addresses.
         plain = text.lstrip("0") or "0"
         raise AddressError(
-            f"{shown}: octet {number} is written {text}, which some programs read as octal; "
-            f"write {plain}"
+            f"{shown}: octet {number} is written {text}, which some programs read as octal",
+            f"write {plain}",
         )
     if len(text) > 3 or int(text) > 255:
-        raise AddressError(f"{shown}: octet {number} is {text}; an octet is 0 to 255")
+        raise AddressError(f"{shown}: octet {number} is {text}", "an octet is 0 to 255")
     return int(text)
 
 
@@ -159,12 +160,12 @@ def parse_mask(text: str) -> int:
     if "01" in bits:
         octet = (bits.index("01") + 1) // 8 + 1
         raise AddressError(
-            f"{shown}: is not contiguous: octet {octet} has a one after a zero; "
-            "a mask is ones from the left, then zeros (255.255.255.0)"
+            f"{shown}: is not contiguous: octet {octet} has a one after a zero",
+            "a mask is ones from the left, then zeros (255.255.255.0)",
         )
     length = bits.count("1")
     if not 1 <= length <= 31:
-        raise AddressError(f"{shown}: leaves no subnet to work in; a usual mask is 255.255.255.0")
+        raise AddressError(f"{shown}: leaves no subnet to work in", "a usual mask is 255.255.255.0")
     return length
 
 
@@ -175,7 +176,7 @@ def parse_interface(text: str) -> IPv4Interface:
     """
     address_text, slash, mask_text = text.strip().partition("/")
     if not slash:
-        raise AddressError(f"{text.strip()}: no mask; write it as {text.strip()}/24")
+        raise AddressError(f"{text.strip()}: no mask", f"write it as {text.strip()}/24")
     interface = IPv4Interface((parse_address(address_text), parse_mask(mask_text)))
     check_host(interface)
     return interface
@@ -185,11 +186,13 @@ def parse_subnet(text: str) -> IPv4Network:
     """Read ``10.61.20.0/24`` as a subnet; host bits are an error that names the subnet meant."""
     address_text, slash, mask_text = text.strip().partition("/")
     if not slash:
-        raise AddressError(f"{text.strip()}: no mask; write a subnet as 10.61.20.0/24")
+        raise AddressError(f"{text.strip()}: no mask", "write a subnet as 10.61.20.0/24")
     address, prefix = parse_address(address_text), parse_mask(mask_text)
     network = IPv4Network((address, prefix), strict=False)
     if network.network_address != address:
-        raise AddressError(f"{text.strip()}: is a host in {network}; write the subnet as {network}")
+        raise AddressError(
+            f"{text.strip()}: is a host in {network}", f"write the subnet as {network}"
+        )
     return network
 
 
@@ -200,13 +203,13 @@ def check_host(interface: IPv4Interface) -> None:
     if network.prefixlen < 31:
         if address == network.network_address:
             raise AddressError(
-                f"{address}: is the network number of {network}; a device has one of "
-                f"{network[1]} to {network[-2]}"
+                f"{address}: is the network number of {network}",
+                f"a device has one of {network[1]} to {network[-2]}",
             )
         if address == network.broadcast_address:
             raise AddressError(
-                f"{address}: is the broadcast address of {network}; a device has one of "
-                f"{network[1]} to {network[-2]}"
+                f"{address}: is the broadcast address of {network}",
+                f"a device has one of {network[1]} to {network[-2]}",
             )
 
 
@@ -216,12 +219,12 @@ def check_device_address(address: IPv4Address) -> None:
         raise AddressError(f"{address}: is the broadcast address of every network")
     first = address.packed[0]
     if first == 0:
-        raise AddressError(f"{address}: octet 1 is 0; a device's address starts with 1 to 223")
+        raise AddressError(f"{address}: octet 1 is 0", "a device's address starts with 1 to 223")
     if first == 127:
         raise AddressError(f"{address}: octet 1 is 127, which stays inside the computer (loopback)")
     if first >= 224:
         raise AddressError(
-            f"{address}: octet 1 is {first}; a device's address starts with 1 to 223"
+            f"{address}: octet 1 is {first}", "a device's address starts with 1 to 223"
         )
 
 
@@ -281,7 +284,7 @@ def parse_range(text: str) -> AddressRange:
         last_text = f"{first_text.strip().rpartition('.')[0]}.{last_text.strip()}"
     last = parse_address(last_text)
     if last < first:
-        raise AddressError(f"{shown}: ends below where it starts; write {last}-{first}")
+        raise AddressError(f"{shown}: ends below where it starts", f"write {last}-{first}")
     check_device_address(first)
     check_device_address(last)
     return AddressRange(first, last)

@@ -67,6 +67,8 @@ Option: TypeAlias = Literal[
     "RANGE",
     "SERIAL",
     "SUBNET",
+    "last",
+    "now",
 ]
 """What stands in a line besides verbs and values: options, and words that are to be replaced."""
 
@@ -74,6 +76,7 @@ Verb: TypeAlias = Literal[
     "adapters",
     "assign",
     "catalog add",
+    "compare",
     "find",
     "keep",
     "listen",
@@ -89,6 +92,7 @@ Verb: TypeAlias = Literal[
     "plan show",
     "plan take",
     "plant mend",
+    "plant shell",
     "reach",
     "report",
     "restore",

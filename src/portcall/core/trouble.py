@@ -2,17 +2,22 @@
 
 
 class Trouble(Exception):
-    """Something the engineer has to know; ``str()`` of it is the sentence to show."""
+    """Something the engineer has to know: what is wrong and why, and what to ``do``.
 
-    @property
-    def parts(self) -> tuple[str, str | None]:
-        """What is wrong and why, and what to do, which stands at the end of the sentence."""
-        sentence = str(self)
-        for before_line in (": portcall ", "; "):
-            at = sentence.rfind(before_line)
-            if at > 0:
-                return sentence[:at], sentence[at:].lstrip(":; ")
-        return sentence, None
+    ``do`` is a line to type (``core.finding.Line``) or words; ``str()`` of the trouble is the
+    sentence to show.
+    """
+
+    def __init__(self, what: str, do: object | None = None) -> None:
+        super().__init__(what, do)
+        self.what = what
+        self.do = do
+
+    def __str__(self) -> str:
+        if self.do is None:
+            return self.what
+        # Words go on with the sentence; a line to type stands by itself.
+        return f"{self.what}{'; ' if isinstance(self.do, str) else ': '}{self.do}"
 
 
 class BadInput(Trouble):

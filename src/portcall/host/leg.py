@@ -128,8 +128,8 @@ def _refuse_forwarding(adapter: str) -> None:
     with suppress(OSError):
         if setting.read_text().strip() == "1":
             raise NotPossibleHere(
-                f"this computer forwards packets that come in on {adapter}, and would send "
-                "the answers elsewhere; switch it off meanwhile: "
-                f"sysctl net.ipv4.conf.{adapter}.forwarding=0; and back: "
-                f"sysctl net.ipv4.conf.{adapter}.forwarding=1"
+                f"this computer forwards packets that come in on {adapter}, and would send the "
+                "answers elsewhere; switch it off meanwhile: sysctl "
+                f"net.ipv4.conf.{adapter}.forwarding=0",
+                f"and back: sysctl net.ipv4.conf.{adapter}.forwarding=1",
             )

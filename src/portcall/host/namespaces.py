@@ -88,9 +88,10 @@ def leave_the_computer() -> None:
             Path("/proc/self/gid_map").write_text(f"0 {group} 1")
     except OSError as error:
         raise NotPossibleHere(
-            f"the practice plant needs namespaces, which this system does not allow "
-            f"({error.strerror}); run it with sudo, or allow user namespaces "
-            "(sysctl kernel.unprivileged_userns_clone=1, user.max_user_namespaces)"
+            "the practice plant needs namespaces, which this system does not allow "
+            f"({error.strerror})",
+            "run it with sudo, or allow user namespaces (sysctl "
+            "kernel.unprivileged_userns_clone=1, user.max_user_namespaces)",
         ) from None
 
 

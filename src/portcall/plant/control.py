@@ -14,6 +14,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any, NoReturn
 
+from portcall.core.finding import Line
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.host import namespaces
 
@@ -62,7 +63,7 @@ def _ask(
             data, descriptors = receive(sock)
         except (ConnectionRefusedError, FileNotFoundError):
             raise NotPossibleHere(
-                "this is not inside a practice plant; start one: portcall plant shell"
+                "this is not inside a practice plant; start one", Line("plant shell")
             ) from None
     if not data:
         raise NotPossibleHere("the practice plant gave no answer: it could not do that")

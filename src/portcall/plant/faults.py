@@ -24,6 +24,7 @@ from portcall.core.address import (
     parse_mac,
     parse_subnet,
 )
+from portcall.core.finding import Line, Name
 from portcall.core.trouble import BadInput
 from portcall.host import addresses, cables, neighbours, packet_filter
 from portcall.host.adapters import read_adapters
@@ -67,7 +68,7 @@ class Faults:
         """Break something. Raises BadInput, NotPossibleHere."""
         fault = Fault(on, kind, how)
         if fault in self._made:
-            raise BadInput(f"{fault}: is made already; mend it first: portcall plant mend {on}")
+            raise BadInput(f"{fault}: is made already; mend it first", Line("plant mend", Name(on)))
         try:
             if on in self._wiring.devices:
                 made = ON_DEVICES.get(kind)
@@ -239,7 +240,7 @@ def _share(how: str) -> float:
     except ValueError:
         share = -1.0
     if not 0 < share < 1:
-        raise BadInput(f"{how or 'nothing'}: is no share to lose; write 20%")
+        raise BadInput(f"{how or 'nothing'}: is no share to lose", "write 20%")
     return share
 
 
@@ -503,7 +504,7 @@ ON_WORKSTATION: dict[str, OnWorkstation] = {
 def _halves(adapter: Adapter) -> list[IPv4Network]:
     halves = [half for own in adapter.interfaces for half in own.network.subnets()]
     if not halves:
-        raise BadInput(f"{adapter.name} has no address; say which subnet: 10.61.20.0/24")
+        raise BadInput(f"{adapter.name} has no address", "say which subnet: 10.61.20.0/24")
     return halves
 
 

@@ -14,6 +14,7 @@ from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
 
+from portcall.core.finding import Line
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.host import namespaces
@@ -98,10 +99,12 @@ def plant_to_join(process: int | None) -> Running:
         named = next((each for each in plants if each.process == process), None)
         if named is None:
             listed = ", ".join(map(str, plants)) or "none"
-            raise BadInput(f"{process}: is no practice plant of yours that is up; up are: {listed}")
+            raise BadInput(
+                f"{process}: is no practice plant of yours that is up", f"up are: {listed}"
+            )
         return named
     if not plants:
-        raise NotPossibleHere("no practice plant is up; bring one up: portcall plant shell")
+        raise NotPossibleHere("no practice plant is up; bring one up", Line("plant shell"))
     if len(plants) > 1:
         raise BadInput(
             f"several plants are up, name one by its number: {', '.join(map(str, plants))}"
@@ -137,8 +140,8 @@ def join(plant: Running, command: Sequence[str]) -> int:
             namespaces.enter(descriptor, kind)
     except OSError as error:
         raise NotPossibleHere(
-            f"the plant {plant} cannot be entered: {error.strerror}; join it as the person who "
-            "brought it up, with sudo if that was with sudo"
+            f"the plant {plant} cannot be entered: {error.strerror}",
+            "join it as the person who brought it up, with sudo if that was with sudo",
         ) from None
     child = os.fork()  # A process namespace is that of the children of who entered it.
     if child == 0:

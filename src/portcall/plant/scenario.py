@@ -190,7 +190,7 @@ def read_scenario(path: Path) -> Scenario:
     if not adapters or not devices:
         raise BadInput(f"{path}: needs at least one [[workstation]] and one [[devices]]")
     if len(devices) > _MOST_DEVICES:
-        raise BadInput(f"{path}: has {len(devices)} devices; at most {_MOST_DEVICES} fit")
+        raise BadInput(f"{path}: has {len(devices)} devices", f"at most {_MOST_DEVICES} fit")
     names = [a.name for a in adapters] + [d.name for d in devices]
     macs = [str(entry.mac) for entry in adapters] + [str(entry.mac) for entry in devices]
     macs += [str(leg.mac) for device in devices for leg in device.legs]

@@ -7,6 +7,7 @@ from functools import partial
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 from portcall.core.address import Mac
+from portcall.core.finding import Line, Name
 from portcall.core.talk.pacer import Pacer
 from portcall.core.trouble import BadInput
 from portcall.host import cables
@@ -100,7 +101,7 @@ class Wiring:
         if wire is not None:
             if wire not in self._scenario.wires:
                 wires = ", ".join(self._scenario.wires)
-                raise BadInput(f"{wire}: no wire is called that; there are {wires}")
+                raise BadInput(f"{wire}: no wire is called that", f"there are {wires}")
             self._switches.call(partial(cables.move_port, port, self._switch(wire)))
             self._wires[name] = wire
         self._switches.call(partial(cables.set_link, port, up=plugged))
@@ -112,7 +113,7 @@ class Wiring:
         """Put a rough cable between a device or adapter and its switch."""
         port = self._ports[name]
         if port in self._rough:
-            raise BadInput(f"{name} has a rough cable already: portcall plant mend {name}")
+            raise BadInput(f"{name} has a rough cable already", Line("plant mend", Name(name)))
         self._rough.add(port)
         switch = self._switch(self._wires[name])
         patch, end = f"{port}p", f"{port}e"

@@ -24,7 +24,7 @@ class CaptureFile:
             with callers_rights():
                 if not _may_be_replaced(path):
                     raise BadInput(
-                        f"{path}: is there already, and is no capture; name another file"
+                        f"{path}: is there already, and is no capture", "name another file"
                     )
                 self._file = open(path, "wb")  # noqa: SIM115 - closed by __exit__
         except OSError as error:

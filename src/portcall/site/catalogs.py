@@ -95,8 +95,8 @@ def keep_catalog(added: Catalog, stem: str, source: str, site: Path | None) -> P
     if kept.exists() and (lost := read_catalog(kept).entries - added.entries):
         entries = "an entry" if len(lost) == 1 else f"{len(lost)} entries"
         raise BadInput(
-            f"{source}: {kept} is kept under that name and has {entries} that this one has "
-            "not; add it under another name, or remove that one first"
+            f"{source}: {kept} is kept under that name and has {entries} that this one has not",
+            "add it under another name, or remove that one first",
         )
     try:
         make_folder(folder)
@@ -151,7 +151,9 @@ class _Reading:
                 raise BadInput(f"{self._source}: {key}: is none of {', '.join(known)}")
             good = isinstance(entries, list) and all(isinstance(e, dict) for e in entries)
             if not good:
-                raise BadInput(f"{self._source}: {key}: is not a list of tables; write [[{key}]]")
+                raise BadInput(
+                    f"{self._source}: {key}: is not a list of tables", f"write [[{key}]]"
+                )
         makers: dict[Codes, str] = {}
         products: dict[Codes, Product] = {}
         for entry in tables.get("makers", ()):

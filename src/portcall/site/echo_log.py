@@ -90,8 +90,8 @@ class EchoLog:
 def _check_head(path: Path, line: bytes) -> None:
     if line.strip().decode("utf-8", "replace").split(",") != list(COLUMNS):
         raise BadInput(
-            f"{path}: is no log of echoes: its first line is not {','.join(COLUMNS)}; "
-            "name another file"
+            f"{path}: is no log of echoes: its first line is not {','.join(COLUMNS)}",
+            "name another file",
         )
 
 

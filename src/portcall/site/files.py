@@ -156,7 +156,9 @@ def open_to_read(path: Path) -> BinaryIO:
         raise IsADirectoryError(errno.EISDIR, os.strerror(errno.EISDIR))
     if not stat.S_ISREG(kind):
         os.close(descriptor)
-        raise BadInput(f"{path}: is a pipe or a device, and no file; save what it gives in a file")
+        raise BadInput(
+            f"{path}: is a pipe or a device, and no file", "save what it gives in a file"
+        )
     return os.fdopen(descriptor, "rb")
 
 

@@ -190,8 +190,8 @@ def _check_whose(folder: Path) -> None:
             raise NotPossibleHere(f"{path}: cannot be looked at: {error.strerror}") from None
         if whose:
             raise BadInput(
-                f"{path}: {whose}, so what the site there says is not followed; work in a folder "
-                f"of your own, or name this one: {SITE_VARIABLE}={folder}"
+                f"{path}: {whose}, so what the site there says is not followed",
+                f"work in a folder of your own, or name this one: {SITE_VARIABLE}={folder}",
             )
 
 

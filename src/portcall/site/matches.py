@@ -145,7 +145,8 @@ def _write(match: OpenMatch) -> None:
     except OSError as error:
         raise NotPossibleHere(
             f"{path.parent}: what match changes must be written down first, and cannot be: "
-            f"{error.strerror}; nothing was changed"
+            f"{error.strerror}",
+            "nothing was changed",
         ) from None
 
 

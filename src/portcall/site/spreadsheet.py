@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, Any
 
 from portcall.core.plan.editing import csv_line
 from portcall.core.plan.text import (
-    Line,
+    TableLine,
     declared_delimiter,
     decode,
     delimiter_of,
@@ -45,7 +45,7 @@ class Table:
     """One table of a file: its sheet's name, "" for CSV, and its lines as numbered there."""
 
     sheet: str
-    lines: Sequence[Line]
+    lines: Sequence[TableLine]
     hidden_rows: int = 0
 
 
@@ -59,13 +59,13 @@ def read_tables(path: Path) -> tuple[Table, ...]:
         return tuple(_sheets(path.name, data))
     if data.startswith(b"\xd0\xcf\x11\xe0"):
         raise BadInput(
-            f"{path.name}: is an Excel file of the kind before 2007, or one with a password; "
-            "save it as .xlsx"
+            f"{path.name}: is an Excel file of the kind before 2007, or one with a password",
+            "save it as .xlsx",
         )
     return (Table("", _csv_lines(path.name, data)),)
 
 
-def _csv_lines(name: str, data: bytes) -> Sequence[Line]:
+def _csv_lines(name: str, data: bytes) -> Sequence[TableLine]:
     try:
         text, _ = decode(data)
     except BadInput as trouble:
@@ -85,13 +85,13 @@ def _sheets(name: str, data: bytes) -> Iterator[Table]:
             names = set(packed.namelist())
             unpacked = sum(each.file_size for each in packed.infolist())
     except zipfile.BadZipFile:
-        raise BadInput(f"{name}: is damaged; save it again from the spreadsheet") from None
+        raise BadInput(f"{name}: is damaged", "save it again from the spreadsheet") from None
     if "content.xml" in names:
-        raise BadInput(f"{name}: is an OpenDocument file; save it as .xlsx or as CSV (UTF-8)")
+        raise BadInput(f"{name}: is an OpenDocument file", "save it as .xlsx or as CSV (UTF-8)")
     if "xl/workbook.xml" not in names:
-        raise BadInput(f"{name}: is no spreadsheet; save it as .xlsx or as CSV (UTF-8)")
+        raise BadInput(f"{name}: is no spreadsheet", "save it as .xlsx or as CSV (UTF-8)")
     if unpacked > _LARGEST_UNPACKED:
-        raise BadInput(f"{name}: unpacks to {unpacked} octets; no plan has so many")
+        raise BadInput(f"{name}: unpacks to {unpacked} octets", "no plan has so many")
     import openpyxl
 
     try:
@@ -99,7 +99,9 @@ def _sheets(name: str, data: bytes) -> Iterator[Table]:
         formulas = openpyxl.load_workbook(BytesIO(data))
     except Exception as error:  # Whatever a damaged file makes a reader of it stumble over.
         kind = type(error).__name__
-        raise BadInput(f"{name}: cannot be read as a spreadsheet ({kind}); save it again") from None
+        raise BadInput(
+            f"{name}: cannot be read as a spreadsheet ({kind})", "save it again"
+        ) from None
     for sheet in results.worksheets:
         if sheet.sheet_state == "visible":
             yield _table(name, sheet, formulas[sheet.title])
@@ -114,15 +116,15 @@ def _table(name: str, sheet: Worksheet, formulas: Worksheet) -> Table:
     )
     if last[0] > _MOST_ROWS or last[1] > _MOST_COLUMNS:
         raise BadInput(
-            f"{name}, sheet {printable(sheet.title, 40)}: has {last[0]} rows and {last[1]} "
-            f"columns; at most {_MOST_ROWS} and {_MOST_COLUMNS} are read"
+            f"{name}, sheet {printable(sheet.title, 40)}: has {last[0]} rows and {last[1]} columns",
+            f"at most {_MOST_ROWS} and {_MOST_COLUMNS} are read",
         )
     _fill_merged(sheet, cells, last[0])
     rows: dict[int, dict[int, str]] = {}
     for (row, column), text in cells.items():
         rows.setdefault(row, {})[column] = text
     lines = [
-        Line(number, [row.get(place, "") for place in range(1, max(row) + 1)])
+        TableLine(number, [row.get(place, "") for place in range(1, max(row) + 1)])
         for number, row in sorted(rows.items())
     ]
     lines = [line for line in lines if not line.is_empty]

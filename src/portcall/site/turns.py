@@ -42,7 +42,9 @@ def turn(what: str, doing: str, patience: float = 0.0) -> Iterator[None]:
         return
     try:
         if not _taken(descriptor, patience):
-            raise NotPossibleHere(f"{_who(descriptor)} {doing}; wait until it has ended, or end it")
+            raise NotPossibleHere(
+                f"{_who(descriptor)} {doing}", "wait until it has ended, or end it"
+            )
         note = f"{os.getpid()} portcall {shlex.join(sys.argv[1:])}"
         # On a full disk the lock holds all the same; only who has it is not told.
         with suppress(OSError):
@@ -62,7 +64,7 @@ def alone_in(folder: Path, patience: float) -> Iterator[None]:
     descriptor = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
     try:
         if not _taken(descriptor, patience):
-            raise NotPossibleHere(f"{folder}: another command is changing its files; try again")
+            raise NotPossibleHere(f"{folder}: another command is changing its files", "try again")
         yield
     finally:
         os.close(descriptor)

@@ -13,6 +13,7 @@ from portcall.cli.say import note, print_json, shown_path
 from portcall.cli.table import Remark, Tone, print_lines, wide_option
 from portcall.cli.views.plan_rows import extra_columns_sentences, print_plan, row_document
 from portcall.core.counted import counted
+from portcall.core.finding import Line
 from portcall.core.plan.reading import PlanError
 from portcall.core.plan.rows import Plan
 from portcall.core.plan.targets import rows_of_group
@@ -96,8 +97,8 @@ def _read(file: Path | None) -> tuple[Path, Plan, PlanError | None]:
     path = file or site.plan_path
     if path is None:
         raise BadInput(
-            "there is no plan.csv in this folder or above it; name a file, or begin one: "
-            "portcall plan take"
+            "there is no plan.csv in this folder or above it; name a file, or begin one",
+            Line("plan take"),
         )
     try:
         return path, site.read_plan(file) if file else site.plan(), None

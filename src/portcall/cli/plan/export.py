@@ -62,7 +62,7 @@ def export_command(
     if file.exists() and site.plan_path is not None and file.samefile(site.plan_path):
         raise BadInput(f"{file}: is the plan itself")
     if file.exists() and not overwrite:
-        raise BadInput(f"{file}: is there already; another name, or --overwrite")
+        raise BadInput(f"{file}: is there already", "another name, or --overwrite")
     rows = list(plan) if group is None else rows_of_group(group, plan)
     heading = _heading(plan, rows)
     cells = [[_cells(row).get(column, "") for column in heading] for row in rows]

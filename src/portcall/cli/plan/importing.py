@@ -109,12 +109,14 @@ def _table(file: Path, sheet: str | None, chosen: Mapping[str, str]) -> Table:
                 return table
         there = f"the sheets are {listed}" if listed else "it has no sheets"
         raise BadInput(
-            f"--sheet {printable(sheet, 40)}: {file.name} has none of that name; {there}"
+            f"--sheet {printable(sheet, 40)}: {file.name} has none of that name", f"{there}"
         )
     likely = [table for table in tables if has_heading(table.lines, chosen)]
     if len(likely) > 1:
         names = ", ".join(table.sheet for table in likely)
-        raise BadInput(f"{file.name}: has addresses in several sheets, {names}; say which: --sheet")
+        raise BadInput(
+            f"{file.name}: has addresses in several sheets, {names}", "say which: --sheet"
+        )
     if not tables:
         raise BadInput(f"{file.name}: has no visible sheet")
     return likely[0] if likely else tables[0]

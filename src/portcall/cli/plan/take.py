@@ -29,6 +29,7 @@ from portcall.core.address import Mac, parse_mac
 from portcall.core.counted import counted
 from portcall.core.find.device import Device
 from portcall.core.find.proposing import LeftOut, Proposal, is_meant, propose
+from portcall.core.finding import values_as_json
 from portcall.core.plan.changing import Cells, Change, adding
 from portcall.core.plan.targets import parse_targets
 from portcall.core.record.entry import Entry, Kind
@@ -240,7 +241,9 @@ def _document(
             {
                 "mac": str(each.device.mac) if each.device.mac else None,
                 "addresses": [str(address) for address in each.device.addresses],
-                "reason": each.reason,
+                "reason": str(each.reason),
+                "code": each.reason.code,
+                "values": values_as_json(each.reason),
             }
             for each in left_out
         ],

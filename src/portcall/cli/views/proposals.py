@@ -23,7 +23,7 @@ from portcall.core.find.proposing import LeftOut, Proposal
 from portcall.core.plan.changing import Cells
 from portcall.core.plan.columns import COLUMNS
 from portcall.core.plan.editing import csv_line
-from portcall.core.plan.text import BrokenLine, Line, delimiter_in, lines_in, lines_of
+from portcall.core.plan.text import BrokenLine, TableLine, delimiter_in, lines_in, lines_of
 
 
 def print_proposals(
@@ -47,7 +47,12 @@ def print_proposals(
             note(left_out_sentence(no_room))
     if left_out:
         console().print(Text("left out", "bold"))
-        print_lines(Remark(f"{MARK} {_who(each)}: {each.reason}") for each in left_out)
+        print_lines(_left_out(each) for each in left_out)
+
+
+def _left_out(each: LeftOut) -> Remark:
+    said = f"{_who(each)}: {each.reason.sentence}"
+    return Remark(said, line=each.reason.line, mark=f"{MARK} ")
 
 
 def _who(each: LeftOut) -> str:
@@ -138,7 +143,7 @@ def _edited(rows: Sequence[Cells]) -> Sequence[Cells]:
             return rows
         lines = lines_in(saved)
         try:
-            heading, *rest = list(lines_of(lines, *delimiter_in(lines))) or [Line(1, [])]
+            heading, *rest = list(lines_of(lines, *delimiter_in(lines))) or [TableLine(1, [])]
         except BrokenLine as error:
             note(f"what was saved {error}")
             text = saved

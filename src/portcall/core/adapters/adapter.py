@@ -132,16 +132,16 @@ def choose(adapters: Sequence[Adapter], name: str | None) -> Adapter:
     if name is not None:
         named = next((a for a in adapters if a.name == name), None)
         if named is None:
-            raise NotPossibleHere(f"no adapter is called {name!r}; here are: {listed or 'none'}")
+            raise NotPossibleHere(f"no adapter is called {name!r}", f"here are: {listed or 'none'}")
         if named.mac is None:
             raise NotPossibleHere(
-                f"{name} is a {named.kind}, with no Ethernet in it; name the adapter that has the "
-                f"plant's cable. Here are: {listed}"
+                f"{name} is a {named.kind}, with no Ethernet in it",
+                f"name the adapter that has the plant's cable. Here are: {listed}",
             )
         if not named.up:
             raise NotPossibleHere(
-                f"{name} is switched off in this computer's settings; switch it on "
-                f"(ip link set {name} up) and try again"
+                f"{name} is switched off in this computer's settings",
+                f"switch it on (ip link set {name} up) and try again",
             )
         if not named.link:
             raise NotPossibleHere(
@@ -161,8 +161,9 @@ def choose(adapters: Sequence[Adapter], name: str | None) -> Adapter:
             f"{names}: which one has the plant's cable? Name it with --adapter. Here are: {listed}"
         )
     raise NotPossibleHere(
-        "no wired adapter has a link and no default route; plug in the plant's cable, "
-        f"or name an adapter with --adapter. Here are: {listed or 'none'}"
+        "no wired adapter has a link and no default route",
+        "plug in the plant's cable, or name an adapter with --adapter. Here are: "
+        f"{listed or 'none'}",
     )
 
 

@@ -97,7 +97,7 @@ def check_own(interface: IPv4Interface, plan: Plan, subnets: Sequence[Subnet]) -
     row = plan.by_address(interface.ip)
     if row:
         raise BadInput(
-            f"{interface.ip}: the plan gives it to {row.name}; choose an address no device has"
+            f"{interface.ip}: the plan gives it to {row.name}", "choose an address no device has"
         )
     if any(subnet.gateway == interface.ip for subnet in subnets):
-        raise BadInput(f"{interface.ip}: is the subnet's gateway; choose another address")
+        raise BadInput(f"{interface.ip}: is the subnet's gateway", "choose another address")

@@ -107,7 +107,7 @@ def check_range(
     if network is None:
         raise BadInput(f"{span}: is not inside a subnet that this computer is in")
     if len(span) > MOST_TEMPORARY:
-        raise BadInput(f"{span}: has {len(span)} addresses; lend at most {MOST_TEMPORARY}")
+        raise BadInput(f"{span}: has {len(span)} addresses", f"lend at most {MOST_TEMPORARY}")
     for edge in (network.network_address, network.broadcast_address):
         if edge in span:
             raise BadInput(f"{span}: contains {edge}, the network or broadcast number of {network}")

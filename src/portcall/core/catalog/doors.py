@@ -18,13 +18,15 @@ def parse_door(text: str, names: Mapping[int, str]) -> int:
     if text.isascii() and text.isdigit():
         if 0 < int(text) <= _HIGHEST:
             return int(text)
-        raise BadInput(f"{text}: is no TCP port; ports are 1 to {_HIGHEST}")
+        raise BadInput(f"{text}: is no TCP port", f"ports are 1 to {_HIGHEST}")
     wanted = _plain(text)
     for port, name in names.items():
         if wanted and _plain(name) == wanted:
             return port
     known = ", ".join(dict.fromkeys(name.lower() for name in names.values()))
-    raise BadInput(f"{printable(text, 40)}: is no port and no door known here; there are {known}")
+    raise BadInput(
+        f"{printable(text, 40)}: is no port and no door known here", f"there are {known}"
+    )
 
 
 def _plain(text: str) -> str:

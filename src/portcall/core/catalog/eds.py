@@ -35,8 +35,8 @@ def parse_eds(text: str, source: str) -> Catalog:
         raise BadInput(f"{source}: is no EDS: it has no [Device] section")
     if len(devices) > _MOST_DEVICES:
         raise BadInput(
-            f"{source}: has {len(devices):,} [Device] sections; no more than {_MOST_DEVICES:,} are "
-            "read"
+            f"{source}: has {len(devices):,} [Device] sections",
+            f"no more than {_MOST_DEVICES:,} are read",
         )
     makers: dict[Codes, str] = {}
     products: dict[Codes, Product] = {}

@@ -7,15 +7,18 @@ from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
-from portcall.core.address import SELF_ASSIGNED, AddressError, AddressRange, parse_mask
+from portcall.core.address import SELF_ASSIGNED, AddressRange, Mac
+from portcall.core.find import sentences as say
 from portcall.core.find.device import Device
 from portcall.core.find.overview import Scene
 from portcall.core.find.sighting import Field
+from portcall.core.finding import Finding, Line, Name, Setting
 from portcall.core.plan.columns import COLUMNS
 from portcall.core.plan.reading import LONGEST_NAME, PlanError, read_lines
 from portcall.core.plan.rows import PlannedDevice
-from portcall.core.plan.text import Line
+from portcall.core.plan.text import TableLine
 from portcall.core.printable import for_spreadsheets, printable
+from portcall.core.wire.dhcp import prefix_length
 
 _TOLD = {
     "kind": Field.KIND,
@@ -41,10 +44,10 @@ class Proposal:
 
 @dataclass(frozen=True, slots=True)
 class LeftOut:
-    """A device that is not planned and gets no row as it is, and why: a line to type at its end."""
+    """A device that is not planned and gets no row as it is, and why."""
 
     device: Device
-    reason: str
+    reason: Finding
 
 
 def propose(
@@ -88,41 +91,53 @@ def _is_planned(device: Device, scene: Scene) -> bool:
     return any(scene.row_at(address) is not None for address in device.addresses)
 
 
-def _obstacle(device: Device, scene: Scene) -> str | None:
+def _obstacle(device: Device, scene: Scene) -> Finding | None:
     """Why a device cannot be a row, whatever is said, or None."""
     mac = device.mac
     if not device.addresses:
-        asks = f" and asks for one by {device.asks[0].protocol}" if device.asks else ""
-        return f"it has no address{asks}: portcall plan add NAME ADDRESS/N --mac {mac}"
+        asks = device.asks[0].protocol if device.asks else None
+        return say.ROW_HAS_NO_ADDRESS(_add_by_hand(mac), protocol=asks)
     if device.answers_for_others:
-        return f"it answers for {len(device.addresses)} addresses, as a router does for others"
+        return say.ANSWERS_FOR_MANY(count=len(device.addresses))
     address = device.addresses[0]
     if device.rivals:
-        others = ", ".join(scene.called_mac(rival) for rival in device.rivals)
-        return f"{address} is shared with {others}: portcall move {mac} --to ADDRESS/N"
+        move = Line("move", mac, "--to", "ADDRESS/N") if mac is not None else None
+        others = [scene.called_mac(rival) for rival in device.rivals]
+        return say.SHARED_WITH(move, address=address, rivals=others)
     for miss in scene.near(device):
-        return f"its MAC {miss}: portcall plan set {miss.row.name} mac={mac}"
+        return say.MAC_NEARLY(_with_mac(miss.row, mac), near=miss.finding)
     row = next((row for each in device.addresses if (row := scene.row_at(each))), None)
     if row is None:
         return None
     if row.mac is None:
-        return f"{row.name} is planned here, without a MAC: portcall plan set {row.name} mac={mac}"
-    return f"{row.address} is planned for {row.name}, {row.mac}: portcall why {row.name}"
+        return say.PLANNED_WITHOUT_MAC(_with_mac(row, mac), name=row.name)
+    line = Line("why", row.name)
+    return say.PLANNED_FOR(line, address=row.address, name=row.name, planned_mac=row.mac)
 
 
-def _doubt(device: Device, defaults: Sequence[AddressRange]) -> str | None:
+def _with_mac(row: PlannedDevice, mac: Mac | None) -> Line:
+    """What writes the MAC into a row."""
+    return Line("plan set", row.name, Setting(Name("mac"), mac or "MAC"))
+
+
+def _add_by_hand(mac: Mac | None) -> Line:
+    """What makes a row of a device at another address than it has."""
+    if mac is None:
+        return Line("plan add", "NAME", "ADDRESS/N")
+    return Line("plan add", "NAME", "ADDRESS/N", "--mac", mac)
+
+
+def _doubt(device: Device, defaults: Sequence[AddressRange]) -> Finding | None:
     """Why a device is likely not to stay where it is, or None."""
     address = device.addresses[0]
-    what = None
     if any(address in span for span in defaults):
-        what = f"{address} is a maker's default address"
-    elif address in SELF_ASSIGNED:
-        what = f"it took {address} itself, because nobody gave it one"
-    mac = f" --mac {device.mac}" if device.mac is not None else ""
-    return f"{what}: portcall plan add NAME ADDRESS/N{mac}" if what else None
+        return say.AT_DEFAULT(_add_by_hand(device.mac), address=address)
+    if address in SELF_ASSIGNED:
+        return say.TOOK_IT_ITSELF(_add_by_hand(device.mac), address=address)
+    return None
 
 
-def _proposal(device: Device, masks: _Masks, names: _Names) -> Proposal | str:
+def _proposal(device: Device, masks: _Masks, names: _Names) -> Proposal | Finding:
     """The row of a device, or what rule of the plan it would break."""
     address = device.addresses[0]
     # A device may say what a spreadsheet runs, and people open their plan in one.
@@ -133,7 +148,7 @@ def _proposal(device: Device, masks: _Masks, names: _Names) -> Proposal | str:
         "mac": str(device.mac or ""),
         "address": str(address),
         "mask": masks.of(device),
-        "gateway": device.value(Field.GATEWAY) or "",
+        "gateway": str(device.gateway or ""),
         **told,
     }
     remarks = []
@@ -148,7 +163,7 @@ def _proposal(device: Device, masks: _Masks, names: _Names) -> Proposal | str:
     except PlanError as error:
         wrong = {problem.column: problem.text for problem in error.problems}
         if set(wrong) - {"gateway", "mask"}:
-            return "; ".join(f"{column} {text}" for column, text in wrong.items())
+            return say.BREAKS_RULES(rules=[f"{column} {text}" for column, text in wrong.items()])
         remarks += [
             f"it says that its {column} is {text}; left out" for column, text in wrong.items()
         ]
@@ -161,8 +176,8 @@ def _proposal(device: Device, masks: _Masks, names: _Names) -> Proposal | str:
 
 def _read(cells: dict[str, str]) -> PlannedDevice:
     """A row by itself, held against the plan's rules. Raises PlanError."""
-    heading = Line(1, list(COLUMNS))
-    line = Line(2, [cells.get(column, "") for column in COLUMNS])
+    heading = TableLine(1, list(COLUMNS))
+    line = TableLine(2, [cells.get(column, "") for column in COLUMNS])
     return read_lines([heading, line], "").devices[0]
 
 
@@ -198,11 +213,10 @@ class _Masks:
 
 def _said_interface(device: Device) -> IPv4Interface | None:
     """A device's address with the mask that it says itself."""
-    told = device.value(Field.MASK)
-    try:
-        return IPv4Interface((device.addresses[0], parse_mask(told))) if told else None
-    except (AddressError, IndexError):
+    prefix = prefix_length(device.mask) if device.mask is not None else None
+    if not prefix or not device.addresses:
         return None
+    return IPv4Interface((device.addresses[0], prefix))
 
 
 class _Names:

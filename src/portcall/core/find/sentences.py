@@ -156,3 +156,17 @@ NOT_IN_SUBNET = Sentence(
     "not-in-subnet",
     "this computer is not in {network}, where {count:device} can be found",
 )
+
+# Why a device gets no row as it is.
+ROW_HAS_NO_ADDRESS = Sentence(
+    "row-has-no-address", "it has no address[ and asks for one by {protocol}]"
+)
+ANSWERS_FOR_MANY = Sentence(
+    "answers-for-many", "it answers for {count} addresses, as a router does for others"
+)
+MAC_NEARLY = Sentence("mac-nearly", "its MAC {near}")
+PLANNED_WITHOUT_MAC = Sentence("planned-without-mac", "{name} is planned here, without a MAC")
+PLANNED_FOR = Sentence("planned-for", "{address} is planned for {name}, {planned_mac}")
+AT_DEFAULT = Sentence("at-default", "{address} is a maker's default address")
+TOOK_IT_ITSELF = Sentence("took-it-itself", "it took {address} itself, because nobody gave it one")
+BREAKS_RULES = Sentence("breaks-rules", "{rules:;}")

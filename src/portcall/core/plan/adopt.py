@@ -59,7 +59,7 @@ def adopt(
     name, address = words
     known = plan.by_name(name)
     if known is not None:
-        raise BadInput(f"{name}: is in the plan, at {known.address}; type its name alone")
+        raise BadInput(f"{name}: is in the plan, at {known.address}", "type its name alone")
     address, _, mask = address.partition("/")
     cells = {"name": name, "mac": str(mac), "address": address}
     if mask:
@@ -75,11 +75,11 @@ def _row(word: str, rows: Sequence[PlannedDevice], plan: Plan) -> PlannedDevice:
         word = rows[int(word) - 1].name
     named = plan.by_name(word)
     if named is None:
-        raise BadInput(f"{word}: is no row of the plan; a new one needs NAME ADDRESS")
+        raise BadInput(f"{word}: is no row of the plan", "a new one needs NAME ADDRESS")
     if named.is_served:
         has = named.mac or "a circuit"
         raise BadInput(
-            f"{named.name}: has {has} in the plan; correct the plan, or choose another row"
+            f"{named.name}: has {has} in the plan", "correct the plan, or choose another row"
         )
     return named
 

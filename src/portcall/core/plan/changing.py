@@ -57,7 +57,7 @@ def removing(names: Sequence[str]) -> Edit:
     def edit(plan: Plan, data: bytes) -> bytes:
         lines = {_row(name, plan).line for name in names}
         if len(lines) == len(plan.devices):
-            raise BadInput("a plan has one row at least; for none, delete its file")
+            raise BadInput("a plan has one row at least", "for none, delete its file")
         # From the last one up: the lines above keep their numbers.
         for line in sorted(lines, reverse=True):
             data = PlanText(data).without_row(line)
@@ -104,7 +104,7 @@ def _check_column(column: str, columns: Sequence[str]) -> None:
         return
     close = get_close_matches(column, known, n=1)
     meant = f"did you mean {close[0]}?" if close else f"there are {', '.join(known)}"
-    raise BadInput(f"{printable(column, 40)}: is no column of the plan; {meant}")
+    raise BadInput(f"{printable(column, 40)}: is no column of the plan", f"{meant}")
 
 
 @dataclass(frozen=True, slots=True)

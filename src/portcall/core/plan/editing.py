@@ -117,6 +117,7 @@ class PlanText:
         except UnicodeEncodeError as error:
             shown = printable(error.object[error.start : error.end])
             raise BadInput(
-                f"{shown}: the plan's file is saved in {self._encoding.codec}, which has no such "
-                "character; save it as UTF-8 and try again"
+                f"{shown}: the plan's file is saved in {self._encoding.codec}, which has no "
+                "such character",
+                "save it as UTF-8 and try again",
             ) from None

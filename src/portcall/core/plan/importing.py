@@ -18,7 +18,7 @@ from portcall.core.plan.expected import alike
 from portcall.core.plan.reading import REQUIRED, PlanError, Problem, read_lines
 from portcall.core.plan.rows import Plan, PlannedDevice, Subnet
 from portcall.core.plan.synonyms import meaning_of
-from portcall.core.plan.text import Line
+from portcall.core.plan.text import TableLine
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput
 
@@ -73,13 +73,13 @@ class Understood:
     passed_over: tuple[tuple[int, str], ...]
 
 
-def has_heading(lines: Sequence[Line], chosen: Mapping[str, str] | None = None) -> bool:
+def has_heading(lines: Sequence[TableLine], chosen: Mapping[str, str] | None = None) -> bool:
     """Whether a table has a heading that names an address."""
     return _heading(lines, chosen or {}) is not None
 
 
 def understand(
-    lines: Sequence[Line],
+    lines: Sequence[TableLine],
     source: str,
     plan: Plan,
     subnets: Sequence[Subnet] = (),
@@ -102,9 +102,9 @@ def understand(
     # A mask behind an address has a column, too, where the table has none for it.
     behind = [column for column in ("mask",) if any(column in cell for cell in cells)]
     names = list(dict.fromkeys([*columns.ours, *behind, *columns.extra]))
-    table = [Line(columns.line, names)]
+    table = [TableLine(columns.line, names)]
     table += [
-        Line(line.number, [cell.get(name, "") for name in names])
+        TableLine(line.number, [cell.get(name, "") for name in names])
         for line, cell in zip(rows, cells, strict=True)
     ]
     problems: list[Problem] = []
@@ -127,10 +127,10 @@ def understand(
     )
 
 
-def _heading(lines: Sequence[Line], chosen: Mapping[str, str]) -> int | None:
+def _heading(lines: Sequence[TableLine], chosen: Mapping[str, str]) -> int | None:
     """Which of the first lines is the heading: the one with the most words that are understood."""
 
-    def understood(line: Line) -> int:
+    def understood(line: TableLine) -> int:
         meanings = {_meaning(cell, chosen) for cell in line.cells} - {None}
         return len(meanings) if "address" in meanings and len(meanings) > 1 else 0
 
@@ -149,7 +149,7 @@ def _meaning(heading: str, chosen: Mapping[str, str]) -> str | None:
     return None if meaning in chosen else meaning
 
 
-def _no_heading(lines: Sequence[Line], chosen: Mapping[str, str]) -> str:
+def _no_heading(lines: Sequence[TableLine], chosen: Mapping[str, str]) -> str:
     there = next((line for line in lines if len([c for c in line.cells if c.strip()]) > 1), None)
     if there is None:
         return "has no line with more than one cell; is this the right file or sheet?"
@@ -165,7 +165,7 @@ def _no_heading(lines: Sequence[Line], chosen: Mapping[str, str]) -> str:
     )
 
 
-def _columns(heading: Line, chosen: Mapping[str, str], source: str) -> Columns:
+def _columns(heading: TableLine, chosen: Mapping[str, str], source: str) -> Columns:
     """What each heading means. Raises BadInput where two mean the same, or one is missing."""
     ours: dict[str, int] = {}
     headings: dict[str, str] = {}
@@ -178,7 +178,8 @@ def _columns(heading: Line, chosen: Mapping[str, str], source: str) -> Columns:
         elif meaning in REQUIRED or meaning == "mac":
             raise BadInput(
                 f"{source} line {heading.number}: {headings[meaning]} and {words} both mean "
-                f'{meaning}; say which: --column {meaning}="{headings[meaning]}"'
+                f"{meaning}",
+                f'say which: --column {meaning}="{headings[meaning]}"',
             )
         elif words:
             extra[_once(words.lower(), (*extra, *COLUMNS))] = place
@@ -186,15 +187,16 @@ def _columns(heading: Line, chosen: Mapping[str, str], source: str) -> Columns:
         if not any(alike(words, cell) for cell in heading.cells):
             there = ", ".join((*headings.values(), *extra))
             raise BadInput(
-                f"--column {column}={printable(words, 60)}: {source} line {heading.number} has no "
-                f"such heading; it has {there}"
+                f"--column {column}={printable(words, 60)}: {source} line {heading.number} has "
+                "no such heading",
+                f"it has {there}",
             )
     missing = [column for column in REQUIRED if column not in ours]
     if missing:
         words = ", ".join((*headings.values(), *extra))
         raise BadInput(
-            f"{source} line {heading.number}: no heading means {missing[0]}; it has {words}; say "
-            f'which: --column {missing[0]}="…"'
+            f"{source} line {heading.number}: no heading means {missing[0]}; it has {words}",
+            f'say which: --column {missing[0]}="…"',
         )
     return Columns(heading.number, ours, headings, extra)
 
@@ -207,17 +209,17 @@ def _once(name: str, taken: Iterable[str]) -> str:
     return made
 
 
-def _is_title(line: Line, columns: Columns) -> bool:
+def _is_title(line: TableLine, columns: Columns) -> bool:
     """Whether a line only says what those below it are: one cell, and no address."""
     filled = [n for n, cell in enumerate(line.cells) if cell.strip()]
     return len(filled) == 1 and filled[0] != columns.ours["address"]
 
 
-def _only_cell(line: Line) -> str:
+def _only_cell(line: TableLine) -> str:
     return printable(next(cell for cell in line.cells if cell.strip()), 60)
 
 
-def _cells(line: Line, columns: Columns) -> dict[str, str]:
+def _cells(line: TableLine, columns: Columns) -> dict[str, str]:
     """The cells of a row by our columns, with what is certain put right."""
     places = {**columns.ours, **columns.extra}
     cells = {

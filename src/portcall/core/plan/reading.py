@@ -27,7 +27,7 @@ from portcall.core.plan.columns import COLUMNS, IDENTITY, STARTING
 from portcall.core.plan.expected import Expected, parse_firmware
 from portcall.core.plan.rows import Plan, PlannedDevice, Subnet, gateway_for, prefix_for
 from portcall.core.plan.slips import slip
-from portcall.core.plan.text import BrokenLine, Line, decode, delimiter_in, lines_in, lines_of
+from portcall.core.plan.text import BrokenLine, TableLine, decode, delimiter_in, lines_in, lines_of
 from portcall.core.printable import from_spreadsheets, printable
 from portcall.core.trouble import BadInput
 
@@ -72,7 +72,7 @@ def parse_plan(data: bytes, source: str, subnets: Sequence[Subnet] = ()) -> Plan
     return reading.sound(reading.read(data), source)
 
 
-def read_lines(lines: Sequence[Line], source: str, subnets: Sequence[Subnet] = ()) -> Plan:
+def read_lines(lines: Sequence[TableLine], source: str, subnets: Sequence[Subnet] = ()) -> Plan:
     """As ``parse_plan``, from lines of which the first is the heading, with our names in it."""
     reading = _Reading(subnets)
     return reading.sound(reading.take(lines), source)
@@ -109,7 +109,7 @@ class _Reading:
             self._problem(trouble.number, None, str(trouble))
             return Plan()
 
-    def take(self, lines: Sequence[Line]) -> Plan:
+    def take(self, lines: Sequence[TableLine]) -> Plan:
         """The plan of some lines, of which the first is the heading."""
         if not lines:
             self._problem(WHOLE, None, f"is empty; a plan starts with the line {_HEADING}")

@@ -110,7 +110,8 @@ class Plan:
         if here and there and here is not there:
             raise BadInput(
                 f"{pair.mac}={pair.interface}: the plan has {there.name} for this MAC and "
-                f"{here.name} for this address; correct the plan, or type an address that is free"
+                f"{here.name} for this address",
+                "correct the plan, or type an address that is free",
             )
         old = here or there
         if old is None:

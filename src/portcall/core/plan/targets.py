@@ -70,7 +70,7 @@ def row_of(text: str, plan: Plan) -> PlannedDevice | None:
     mac = parse_mac(text)
     row = plan.by_mac(mac)
     if row is None:
-        raise BadInput(f"{mac}: is the MAC of no row of the plan; name the device's address here")
+        raise BadInput(f"{mac}: is the MAC of no row of the plan", "name the device's address here")
     return row
 
 
@@ -82,8 +82,8 @@ def bounded(ranges: tuple[AddressRange, ...], large: bool = False) -> tuple[Addr
         shown = ", ".join(str(span) for span in ranges)
         lifted = "" if large else ", or lift the limit with --large"
         raise AddressError(
-            f"{shown}: has {total:,} addresses; one sweep takes at most {most:,}; "
-            f"name a smaller range{lifted}"
+            f"{shown}: has {total:,} addresses; one sweep takes at most {most:,}",
+            f"name a smaller range{lifted}",
         )
     return ranges
 
@@ -118,7 +118,7 @@ def parse_device(text: str, plan: Plan) -> Meant:
             check_device_address(address)
         except AddressError as error:
             raise BadInput(
-                f"{error}; a device is named by its plan row, its MAC or address"
+                f"{error}", "a device is named by its plan row, its MAC or address"
             ) from None
         row = plan.by_address(address)
         return Meant(str(address), row, None, address)
@@ -132,7 +132,7 @@ def rows_of_group(group: str, plan: Plan) -> list[PlannedDevice]:
     if not rows:
         groups = ", ".join(dict.fromkeys(row.group for row in plan if row.group))
         there = f"there are {groups}" if groups else "no row of the plan has a group"
-        raise BadInput(f"--group {printable(group, 60)}: is no group of the plan; {there}")
+        raise BadInput(f"--group {printable(group, 60)}: is no group of the plan", f"{there}")
     return rows
 
 

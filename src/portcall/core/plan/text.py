@@ -8,12 +8,13 @@ import re
 from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
+from portcall.core.finding import Line
 from portcall.core.trouble import BadInput
 
 _LARGEST_FILE = 4 * 1024 * 1024
 
 
-class Line(NamedTuple):
+class TableLine(NamedTuple):
     """A line of a table: the number that it has in its file, from 1, and its cells as text."""
 
     number: int
@@ -70,13 +71,13 @@ def delimiter_in(lines: Sequence[str]) -> tuple[int, str]:
     return (first, delimiter_of(lines[first])) if declared is None else (first + 1, declared)
 
 
-def lines_of(lines: Sequence[str], start: int, delimiter: str) -> Iterator[Line]:
+def lines_of(lines: Sequence[str], start: int, delimiter: str) -> Iterator[TableLine]:
     """The cells of a text's lines, from one on; empty lines are left out. Raises BrokenLine."""
     rows = csv.reader(lines[start:], delimiter=delimiter)
     number = start + 1
     try:
         for cells in rows:
-            line = Line(number, cells)
+            line = TableLine(number, cells)
             if not line.is_empty:
                 yield line
             number = start + rows.line_num + 1
@@ -123,24 +124,24 @@ _MARKED = (
 def decode(data: bytes) -> tuple[str, Encoding]:
     """The text of a plan's file, and how it is encoded. Raises BadInput when it is no text."""
     if len(data) > _LARGEST_FILE:
-        raise BadInput(f"has {len(data)} octets; a plan has at most {_LARGEST_FILE}")
+        raise BadInput(f"has {len(data)} octets", f"a plan has at most {_LARGEST_FILE}")
     kind = next((kind for mark, kind in _SPREADSHEETS.items() if data.startswith(mark)), None)
     if kind is not None:
         raise BadInput(
-            f"is {kind}, and not the plan's CSV; take its rows: portcall plan import FILE"
+            f"is {kind}, and not the plan's CSV; take its rows", Line("plan import", "FILE")
         )
     marked = next((each for each in _MARKED if data.startswith(each.mark)), None)
     control = next((o for o in data if o < 32 and o not in b"\t\r\n"), None)
     if control is not None and (marked is None or marked.codec == "utf-8"):
         raise BadInput(
-            f"is not text (it has an octet {control:#04x}); save it from the spreadsheet as "
-            "CSV (UTF-8)"
+            f"is not text (it has an octet {control:#04x})",
+            "save it from the spreadsheet as CSV (UTF-8)",
         )
     try:
         encoding = marked or Encoding("utf-8")
         return encoding.decode(data), encoding
     except UnicodeDecodeError:
         if marked is not None and marked.codec != "utf-8":
-            raise BadInput("is not text; save it from the spreadsheet as CSV (UTF-8)") from None
+            raise BadInput("is not text", "save it from the spreadsheet as CSV (UTF-8)") from None
     encoding = Encoding(_CODE_PAGE)
     return encoding.decode(data), encoding

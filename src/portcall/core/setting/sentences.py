@@ -132,3 +132,11 @@ BACK_ASKING = Sentence(
 )
 NOT_BACK = Sentence("not-back", "it did not come back in time")
 NOT_OFF = Sentence("not-off", "it answered all the time: it was not switched off")
+
+# What happens meanwhile.
+CIP_CANNOT = Sentence("cip-cannot", "it answers CIP: {because}")
+RESTARTS = Sentence("restarts", "it takes a new address when it restarts: it is told to restart")
+NO_ANSWER_ANY_MORE = Sentence("no-answer-any-more", "no answer at {address} any more")
+ANSWERS_AT = Sentence("answers-at", "it answers at {address}")
+NO_FRAMES_APART = Sentence("no-frames-apart", "frames to one MAC alone cannot be sent: {because}")
+IS_OFF = Sentence("is-off", "it is off, or starting …")

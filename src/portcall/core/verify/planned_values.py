@@ -94,7 +94,7 @@ def parse_reading(text: str) -> tuple[str, str]:
     if column == "gateway" and value != _NO_GATEWAY:
         return column, str(parse_address(value))
     if len(value) > _LONGEST:
-        raise BadInput(f"{column}: has {len(value)} letters; at most {_LONGEST} are kept")
+        raise BadInput(f"{column}: has {len(value)} letters", f"at most {_LONGEST} are kept")
     return column, value
 
 

@@ -82,7 +82,7 @@ async def looked_before(served: Served, plan: Plan, options: Options, tell: Tell
         other = OtherServer(offer)
         if not options.alongside:
             does = f"it offers {offer.address}" if offer.address else "it answers others"
-            raise NotPossibleHere(f"{other}; {does}. Unplug it, or serve --alongside it")
+            raise NotPossibleHere(f"{other}", f"{does}. Unplug it, or serve --alongside it")
         tell(other)
     return before
 

@@ -8,6 +8,7 @@ from ipaddress import IPv4Interface
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.counted import named
+from portcall.core.finding import Line
 from portcall.core.plan.rows import Plan, PlannedDevice, parse_pair
 from portcall.core.plan.targets import nearest, row_of
 from portcall.core.printable import printable
@@ -102,18 +103,20 @@ def in_reach(plan: Plan, adapter: Adapter, tell: Tell = nobody) -> Plan:
         if own is not None and own.ip == row.address:
             raise BadInput(
                 f"{row.address}: the plan gives it to {row.name}, and this computer has it on "
-                f"{adapter.name}; portcall restore, or choose another address"
+                f"{adapter.name}",
+                "portcall restore, or choose another address",
             )
         (outside if own is None else inside).append(row)
     if not adapter.interfaces or (outside and not inside and not any(r.circuit for r in outside)):
         if not outside:
             raise NotPossibleHere(
-                f"{adapter.name} has no address to serve from; first: portcall match SUBNET"
+                f"{adapter.name} has no address to serve from; first", Line("match", "SUBNET")
             )
         row = outside[0]
         raise NotPossibleHere(
-            f"{adapter.name} is not in the subnet of {row.name} ({row.interface.network}); "
-            f"first: portcall match {row.address}, or add --match"
+            f"{adapter.name} is not in the subnet of {row.name} ({row.interface.network}); add "
+            "--match, or first",
+            Line("match", row.address),
         )
     by_relay = tuple(row for row in outside if not row.circuit)
     if by_relay:

@@ -114,4 +114,4 @@ async def watch_link(
 
     await watch_adapters(changed, stop)
     if gone.is_set():
-        raise NotPossibleHere(f"{adapter.name} is gone; plug it in, match, and assign again")
+        raise NotPossibleHere(f"{adapter.name} is gone", "plug it in, match, and assign again")

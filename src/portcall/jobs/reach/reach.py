@@ -209,6 +209,6 @@ def must_have_an_address(adapter: Adapter, targets: Sequence[Target]) -> None:
     """Raise NotPossibleHere when there is nothing that an answer could come back to."""
     if not adapter.addresses:
         raise NotPossibleHere(
-            f"{adapter.name} has no address to ask from; put it into the subnet first: "
-            f"portcall match {address_of(targets[0])}"
+            f"{adapter.name} has no address to ask from; put it into the subnet first",
+            Line("match", address_of(targets[0])),
         )

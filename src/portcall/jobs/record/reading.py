@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from portcall.core.address import Mac
+from portcall.core.finding import Line
 from portcall.core.plan.rows import Plan
 from portcall.core.printable import printable
 from portcall.core.record.compare import Why
@@ -64,7 +65,7 @@ class Looks:
         if words.isdecimal():
             found = next((each for each in self._found if str(each.number) == words), None)
             if found is None:
-                raise BadInput(f"{words}: no look has this number; see portcall logbook show")
+                raise BadInput(f"{words}: no look has this number", "see portcall logbook show")
             return self._read(f"look {found.number}", found)
         until = parse_time(words).ends
         before = [each for each in self._found if each.entry.at < until]
@@ -76,7 +77,7 @@ class Looks:
         """The last look, or one so many before it. Raises BadInput."""
         if len(self._found) <= back:
             has = "no look" if not self._found else f"{len(self._found)} only"
-            raise BadInput(f"the logbook has {has}; look again: portcall find")
+            raise BadInput(f"the logbook has {has}; look again", Line("find"))
         words = "the look before" if back else "the last look"
         return self._read(words, self._found[-1 - back])
 
@@ -148,8 +149,8 @@ def parse_time(words: str, now: Callable[[], datetime] = lambda: datetime.now(UT
         return Span(first, last)
     except (ValueError, OverflowError):
         raise BadInput(
-            f"{printable(plain, 40)}: is no look and no time; write last, a number, yesterday, "
-            '2026-11-20 or "2026-11-20 14:00"'
+            f"{printable(plain, 40)}: is no look and no time",
+            'write last, a number, yesterday, 2026-11-20 or "2026-11-20 14:00"',
         ) from None
 
 
@@ -159,7 +160,8 @@ def _read_file(path: Path) -> SeenLook:
     except (ValueError, RecursionError):
         look = None
     if look is None:
-        raise BadInput(f"{path.name}: is not what find prints: portcall find --json > {path.name}")
+        typed = f"portcall find --json > {path.name}"
+        raise BadInput(f"{path.name}: is not what find prints", f"this writes it: {typed}")
     return look
 
 

@@ -66,7 +66,7 @@ def _attached(data: bytes) -> bytes | None:
         from pypdf import PdfReader
     except ImportError:
         raise NotPossibleHere(
-            "pypdf: not installed, and needed to read a PDF; pip install 'portcall[report]'"
+            "pypdf: not installed, and needed to read a PDF", "pip install 'portcall[report]'"
         ) from None
     try:
         found = PdfReader(BytesIO(data)).attachments.get(ATTACHED)

@@ -66,8 +66,8 @@ def pdf(record: Mapping[str, Any]) -> bytes:
     except (ImportError, OSError) as error:
         # It loads Pango, a library of the operating system, when it is imported.
         raise NotPossibleHere(
-            f"the PDF is set by weasyprint, which does not start here: {error}; "
-            "write FILE.html, and print that from a browser"
+            f"the PDF is set by weasyprint, which does not start here: {error}",
+            "write FILE.html, and print that from a browser",
         ) from None
     made = datetime.fromisoformat(record["as_of"] or "2000-01-01T00:00:00+00:00")
     attached = Attachment(

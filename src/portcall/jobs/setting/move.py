@@ -32,7 +32,7 @@ from portcall.jobs.setting.keep import (
     write_by_cip,
 )
 
-Say = Callable[[str], None]
+Say = Callable[[Finding], None]
 
 _ATTEMPTS, _BETWEEN = 10, 1.0
 _PATIENCE = 8.0
@@ -73,7 +73,7 @@ async def move_by_cip(
     identity, before = told.identity, told.settings
     fixed = before.cannot() if before else told.unread
     if before is None or fixed:
-        say(f"it answers CIP: {fixed}")
+        say(sentences.CIP_CANNOT(because=fixed))
         return None
     busy = in_use(job, identity)
     if busy:
@@ -89,7 +89,7 @@ async def move_by_cip(
     moves = any(change.attribute is Attribute.CONFIGURATION for change in changes)
     restart = moves and bool(before.capability & ConfigurationCapability.NEEDS_RESTART)
     if restart:
-        say("it takes a new address when it restarts: it is told to restart")
+        say(sentences.RESTARTS())
     answers = await write_by_cip(near, at, changes, restart)
     # A device that did not answer to the last change may have gone to its new address with it.
     no = tuple(refused(each) for each in answers if each.status and not each.change.minor)
@@ -141,9 +141,9 @@ async def _arrival(adapter: Adapter, job: Job, began: float, say: Say) -> _Arriv
 
     def tell(fact: Whereabout) -> None:
         if isinstance(fact, Left):
-            say(f"no answer at {fact.address} any more")
+            say(sentences.NO_ANSWER_ANY_MORE(address=fact.address))
         elif isinstance(fact, At) and fact.address not in asked:
-            say(f"it answers at {fact.address}")
+            say(sentences.ANSWERS_AT(address=fact.address))
         elif isinstance(fact, Other) and fact.address == wanted:
             others.append(fact)
 

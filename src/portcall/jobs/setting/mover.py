@@ -194,7 +194,7 @@ class Mover:
             try:
                 leg = Leg(runner, self.adapter.name, interface, Only(at, job.mac))
             except NotPossibleHere as trouble:
-                self.tell(f"frames to one MAC alone cannot be sent: {trouble}")
+                self.tell(say.NO_FRAMES_APART(because=str(trouble)))
                 return None
             with closing(leg):
                 return await move_by_cip(self.adapter, job, remember, self.tell, leg.vantage)

@@ -79,8 +79,8 @@ def with_goal(meant: Meant, to: str | None, site: Site, plan: Plan) -> Meant:
             raise BadInput(str(_nowhere(meant)))
         if row is not None and row.mac is None and meant.address is None and meant.mac is None:
             raise BadInput(
-                f"{row.name}: has no MAC in the plan, so nobody can tell which device it is; name "
-                f"it by its MAC or address with --to {row.interface}, or see --series"
+                f"{row.name}: has no MAC in the plan, so nobody can tell which device it is",
+                f"name it by its MAC or address with --to {row.interface}, or see --series",
             )
         return meant
     interface, assumed = _goal(to, row, site)

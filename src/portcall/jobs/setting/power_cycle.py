@@ -65,7 +65,7 @@ def watch_power_cycle(
         before = cycle.was_off
         cycle.take(fact)
         if cycle.was_off and not before:
-            tell("it is off, or starting …")
+            tell(say.IS_OFF())
 
     def over(now: float) -> bool:
         return cycle.judged(now) is not None

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from portcall.core.counted import counted
 from portcall.core.find.overview import Scene
+from portcall.core.finding import Line
 from portcall.core.plan.rows import Plan
 from portcall.core.sketch.compose import Seen, compose
 from portcall.core.sketch.picture import Picture
@@ -25,7 +26,8 @@ def picture_of(site: Site, plan: Plan, meant: NamedLook, wired: NamedLook) -> Pi
     if count > 2 * MOST_DEVICES:
         raise BadInput(
             f"{counted(count, 'device')} in look and plan: up to {MOST_DEVICES:,} are drawn; "
-            "look at fewer: portcall find RANGE"
+            "look at fewer",
+            Line("find", "RANGE"),
         )
     gathering = gathering_for(site, plan)
     for each in meant.look.sightings():

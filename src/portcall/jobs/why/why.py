@@ -8,7 +8,7 @@ from ipaddress import IPv4Address, IPv4Interface
 from portcall.core.adapters.adapter import choose_for
 from portcall.core.address import check_host
 from portcall.core.catalog.doors import parse_door
-from portcall.core.finding import Name
+from portcall.core.finding import Line, Name
 from portcall.core.plan.rows import Plan
 from portcall.core.plan.targets import parse_target
 from portcall.core.trouble import BadInput
@@ -25,7 +25,7 @@ def prepare(text: str, door: str | None, adapter: str | None, site: Site, plan: 
     """A climb to what was typed. Raises BadInput, NotPossibleHere."""
     address = parse_target(text, plan)
     if not isinstance(address, IPv4Address):
-        raise BadInput(f"{text}: is a subnet; name one device by its address or planned name")
+        raise BadInput(f"{text}: is a subnet", "name one device by its address or planned name")
     ports = read_catalogs(site.folder).all_ports
     port = None if door is None else parse_door(door, ports)
     row = plan.by_address(address)
@@ -35,13 +35,14 @@ def prepare(text: str, door: str | None, adapter: str | None, site: Site, plan: 
     if holder is not None:
         raise BadInput(
             f"{address}: is this computer's own address, on {holder}; name a device, or take the "
-            "address off first: portcall restore"
+            "address off first",
+            Line("restore"),
         )
     near = next((own for each in adapters if (own := each.on_subnet_of(address))), None)
     if near is not None:
         check_host(IPv4Interface((address, near.network.prefixlen)))
     if way.adapter is None and way.refused is None and not way.own:
-        raise BadInput(f"{address}: is everybody's address there, a broadcast; name one device")
+        raise BadInput(f"{address}: is everybody's address there, a broadcast", "name one device")
     before = named_before(site)
     named = adapter or (before.name if before else None)
     chosen = choose_for(adapters, named, address, way.adapter)

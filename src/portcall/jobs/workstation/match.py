@@ -86,8 +86,9 @@ def refuse_overlap(adapter: Adapter, network: IPv4Network) -> None:
         for its in other.interfaces:
             if other.name != adapter.name and its.network.overlaps(network):
                 raise NotPossibleHere(
-                    f"{network} overlaps {its.network} on {other.name}: packets could leave by the "
-                    f"wrong adapter; disconnect {other.name}, or use it with --adapter {other.name}"
+                    f"{network} overlaps {its.network} on {other.name}: packets could leave by "
+                    "the wrong adapter",
+                    f"disconnect {other.name}, or use it with --adapter {other.name}",
                 )
 
 
@@ -96,8 +97,8 @@ def refuse_managed(adapter: Adapter, alone: bool, tell: Tell) -> None:
     manager = managed_by(adapter)
     if manager and alone:
         raise NotPossibleHere(
-            f"{adapter.name} is run by {manager}, which would put its addresses back at once; "
-            f"tell {manager} to leave {adapter.name} alone, or match without --replace"
+            f"{adapter.name} is run by {manager}, which would put its addresses back at once",
+            f"tell {manager} to leave {adapter.name} alone, or match without --replace",
         )
     if manager:
         tell(Managed(adapter.name, manager))
@@ -201,11 +202,11 @@ def match(
         address = free_address(adapter, choices, told) if probe else next(choices, None)
         _refuse_lost_link(adapter, losses)
         if taken:
-            raise NotPossibleHere(f"{taken[0]}; nothing is changed")
+            raise NotPossibleHere(f"{taken[0]}", "nothing is changed")
         if address is None:
             raise NotPossibleHere(
-                f"{wanted.network}: no address is left for this computer; "
-                "choose one yourself with --address"
+                f"{wanted.network}: no address is left for this computer",
+                "choose one yourself with --address",
             )
         interface = IPv4Interface((address, wanted.network.prefixlen))
         put_in_force(adapter, interface, alone)
@@ -223,7 +224,8 @@ def _refuse_lost_link(adapter: Adapter, losses: int | None) -> None:
     if now is None or not now.link or link_counters(adapter.name).losses != losses:
         raise NotPossibleHere(
             f"{adapter.name} lost its link meanwhile: whether an address is free is not known, "
-            "and nothing is changed; check the cable, and type this again"
+            "and nothing is changed",
+            "check the cable, and type this again",
         )
 
 

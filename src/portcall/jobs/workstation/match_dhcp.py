@@ -12,6 +12,7 @@ from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import AddressError, check_host
 from portcall.core.assign.client import Obtained
 from portcall.core.assign.lookout import LONGEST, Offer
+from portcall.core.finding import Line
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.privilege import Privilege, require
 from portcall.jobs.telling import Tell
@@ -59,7 +60,7 @@ def best_offer(adapter: Adapter, alone: bool, tell: Tell, taking: bool = True) -
         tell(Offered(offer))
     if not found:
         raise NotPossibleHere(
-            f"nobody on {adapter.name} hands out addresses; give a TARGET: portcall match ADDRESS"
+            f"nobody on {adapter.name} hands out addresses; give a TARGET", Line("match", "ADDRESS")
         )
     return found[0]
 
@@ -74,7 +75,7 @@ def match_by_dhcp(adapter: Adapter, offer: Offer, alone: bool, probe: bool, tell
     obtained = asyncio.run(take(adapter, offer, secrets.randbits(32)))
     if obtained is None:
         raise NotPossibleHere(
-            f"{offer.server} offered {offer.address} and did not give it; try again"
+            f"{offer.server} offered {offer.address} and did not give it", "try again"
         )
     interface = obtained.interface
     lease = Lease(obtained.server, obtained.server_mac, obtained.lease_seconds, began)
@@ -90,7 +91,7 @@ def match_by_dhcp(adapter: Adapter, offer: Offer, alone: bool, probe: bool, tell
             with suppress(OSError):
                 refuse(adapter, interface.ip, obtained.server)
             raise NotPossibleHere(
-                f"{obtained.server} gives {interface.ip}, and somebody has it; declined"
+                f"{obtained.server} gives {interface.ip}, and somebody has it", "declined"
             )
     if added or _is_by_lease(adapter, interface):
         put_in_force(adapter, interface, alone and added, lease)

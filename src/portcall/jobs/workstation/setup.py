@@ -82,16 +82,17 @@ def installed() -> Installed:
     archive = one_file()
     if archive is not None:
         raise NotPossibleHere(
-            f"{archive}: runs by the interpreter that everybody runs, and that gets no rights; run "
-            "what needs them with sudo, or install this program: pip install portcall"
+            f"{archive}: runs by the interpreter that everybody runs, and that gets no rights",
+            "run what needs them with sudo, or install this program: pip install portcall",
         )
     script = called().resolve()
     data = read_bounded(script, _LONGEST_SCRIPT, "script of this program")
     first, _, rest = data.partition(b"\n")
     if script.name != "portcall" or not first.startswith(b"#!/"):
         raise NotPossibleHere(
-            f"{script}: is no script of this program that names its interpreter: there is nothing "
-            "here that could be given rights; run what needs them with sudo"
+            f"{script}: is no script of this program that names its interpreter: there is "
+            "nothing here that could be given rights",
+            "run what needs them with sudo",
         )
     copy = os.fsencode(script.with_name(COPY))
     if first != b"#!" + copy:
@@ -166,7 +167,8 @@ def set_up(of: Installed, group: int) -> None:
     if ignores_rights(of.script.parent):
         raise NotPossibleHere(
             f"{of.script.parent}: programs there run without rights of their own (it is mounted "
-            "nosuid); install this program elsewhere"
+            "nosuid)",
+            "install this program elsewhere",
         )
     if b" " in of.first or len(os.fsencode(of.copy)) > _LONGEST_FIRST_LINE:
         shown = printable(os.fsdecode(of.first), 80)
@@ -184,7 +186,7 @@ def set_up(of: Installed, group: int) -> None:
         raise _refused(of.copy, error) from None
     if not good:
         raise NotPossibleHere(
-            f"{of.interpreter}: a copy of it does not run this program; nothing is changed"
+            f"{of.interpreter}: a copy of it does not run this program", "nothing is changed"
         )
     _rewrite(of, b"#!" + os.fsencode(of.copy) + b"\n" + _BEFORE + of.first + b"\n" + of.rest)
 

@@ -49,5 +49,6 @@ def record_changes(folder: Path, changes: Iterable[Change]) -> None:
     except OSError as error:
         raise NotPossibleHere(
             f"{path}: what is changed in the plan is written down first, and cannot be: "
-            f"{error.strerror}; nothing was changed"
+            f"{error.strerror}",
+            "nothing was changed",
         ) from None

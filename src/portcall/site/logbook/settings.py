@@ -69,7 +69,8 @@ class SettingsLog:
         except OSError as error:
             raise NotPossibleHere(
                 f"{self.path}: what is set in a device is written down first, and cannot be: "
-                f"{error.strerror}; nothing was changed"
+                f"{error.strerror}",
+                "nothing was changed",
             ) from None
 
     def done(self) -> dict[tuple[str, IPv4Address], Mac]:

@@ -78,15 +78,15 @@ def check_url(text: str, own: bool) -> sql.URL:
     shown = _shown(url)
     if "password" in url.query or "sslpassword" in url.query:
         raise BadInput(
-            f"{shown}: a password behind the question mark is written into logs and lists; put it "
-            "into ~/.pgpass or PGPASSWORD"
+            f"{shown}: a password behind the question mark is written into logs and lists",
+            "put it into ~/.pgpass or PGPASSWORD",
         )
     if url.get_backend_name() != "postgresql":
         raise BadInput(f"{shown}: a shared logbook is a PostgreSQL database: postgresql://…")
     if url.password and not own:
         raise BadInput(
-            f"{shown}: a password in a file of the site is read by everybody who has it; put "
-            "it into ~/.pgpass or PGPASSWORD, or give the whole address by PORTCALL_LOGBOOK"
+            f"{shown}: a password in a file of the site is read by everybody who has it",
+            "put it into ~/.pgpass or PGPASSWORD, or give the whole address by PORTCALL_LOGBOOK",
         )
     url = url.set(drivername="postgresql+psycopg")
     return url if own else _with_proof(url, shown)
@@ -97,8 +97,8 @@ def _with_proof(url: sql.URL, shown: str) -> sql.URL:
     odd = ", ".join(sorted(set(url.query) - _OF_A_SITE))
     if odd:
         raise BadInput(
-            f"{shown}: {printable(odd, 40)} is not taken from a file of the site; give the whole "
-            "address by PORTCALL_LOGBOOK"
+            f"{shown}: {printable(odd, 40)} is not taken from a file of the site",
+            "give the whole address by PORTCALL_LOGBOOK",
         )
     named = url.query.get("host", url.host or "")
     hosts = named if isinstance(named, tuple) else tuple(named.split(","))
@@ -134,7 +134,7 @@ def sync(book: Logbook, site: str, url: sql.URL) -> Synced:
             str(error.orig).splitlines()[0] if str(error.orig) else "no reason given"
         )
         raise NotPossibleHere(
-            f"{place}: {reason}; the logbook here is whole, and what was copied stays: sync later"
+            f"{place}: {reason}", "the logbook here is whole, and what was copied stays: sync later"
         ) from None
     return Synced(sent, received)
 
