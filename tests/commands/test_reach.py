@@ -193,4 +193,4 @@ def test_other_commands_give_the_same_reasons(matched):
     matched.run("portcall plant mend")
     matched.run("portcall plant fault dryer-plc nobody-there")
     kept = matched.run("portcall keep dryer-plc")
-    assert "portcall why dryer-plc says" in kept.out + kept.err
+    assert "portcall why dryer-plc" in kept.out + kept.err

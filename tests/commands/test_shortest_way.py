@@ -14,9 +14,7 @@ from portcall import __version__
 from portcall.cli import completing
 from portcall.core.catalog.catalog import USUAL_PORTS
 from portcall.core.catalog.doors import parse_door
-from portcall.core.find.device import TRUST
-from portcall.core.find.sighting import Method
-from portcall.jobs.look.findings import WIRE_METHODS
+from portcall.core.find.protocols import PROTOCOLS, WIRE_METHODS
 from portcall.plant.join import place_to_write
 
 
@@ -135,10 +133,10 @@ def test_the_shell_completes_what_is_known_without_loading_the_command(prepared)
 
 
 def test_what_is_completed_is_what_there_is():
-    assert list(map(str, WIRE_METHODS)) == completing.METHODS
-    # A method that is in no list of jobs/look/findings.py would never be asked, and nobody told.
-    assert {each for each in Method if not each.is_list} == set(WIRE_METHODS)
-    assert set(TRUST) == set(Method)
+    # What nobody starts would never be asked, and nobody told.
+    assert {each for each in PROTOCOLS if not each.is_list} == set(WIRE_METHODS)
+    ranks = [each.trust for each in PROTOCOLS.values()]
+    assert len(set(ranks)) == len(ranks)
     plain = {name.replace(" ", "").lower() for name in USUAL_PORTS.values()}
     assert plain - set(completing.DOORS) == {"isotransport"}
     assert all(parse_door(door, USUAL_PORTS) for door in completing.DOORS)

@@ -22,6 +22,7 @@ from portcall.core.adapters.obstacles import Workstation, obstacles
 from portcall.core.address import Mac, parse_mac, parse_range
 from portcall.core.find.device import Asking
 from portcall.core.find.devices import merge
+from portcall.core.find.protocols import PROTOCOLS
 from portcall.core.find.remarks import remarks
 from portcall.core.find.sighting import Field, Method, Sighting, said_by
 from portcall.core.finding import Name
@@ -464,7 +465,7 @@ def test_who_says_who_it_is_passes_without_echoes_by_whatever_protocol():
     ):
         judged = verdict_of(seen(address=AT_21, method=method, **said))
         assert (judged.verdict, str(judged.identity)) == (Verdict.RIGHT, "Gale 7")
-        assert findings_of(judged)[0] == f"ping: not asked; it answers {method.shown}"
+        assert findings_of(judged)[0] == f"ping: not asked; it answers {PROTOCOLS[method].shown}"
     assert verdict_of().verdict is Verdict.SILENT
     # A port that opens, with nobody behind it who says a word.
     mute = seen(address=AT_21, method=Method.WEB, manner="TLS at port 443 does not come about")

@@ -9,7 +9,7 @@ from portcall.core.find.devices import merge
 from portcall.core.find.overview import Scene, faults, neighbourhoods, next_steps
 from portcall.core.find.proposing import propose
 from portcall.core.find.sighting import Method, Sighting
-from portcall.core.finding import Name
+from portcall.core.finding import Line, Name
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.talk.request import AddressProtocol
 
@@ -66,7 +66,7 @@ def test_a_proposed_row_runs_in_no_spreadsheet_and_names_no_mac_that_nobody_told
     (made,), (left,) = propose(scene, defaults)
     assert (made.cells["name"], made.cells["product"]) == ("'=1+1", "'+5 V")
     assert (made.row.name, made.row.expected.product) == ("=1+1", "+5 V")
-    assert left.reason.endswith("portcall plan add NAME ADDRESS/N")
+    assert left.reason.line == Line("plan add", "NAME", "ADDRESS/N")
 
 
 def test_devices_stand_by_subnet_this_computers_first_and_those_without_address_last():

@@ -1,7 +1,8 @@
-"""What the shell may complete: commands, adapters, planned names, plant devices, methods, doors.
+"""What the shell may complete: commands, adapters, planned names, plant devices, doors.
 
 This answers while a person waits for a key, so that it loads nothing that it does not need: where
-only a command itself knows, as with its options, Click is asked, which imports that command.
+only a command itself knows, as with its options and the methods of a look, Click is asked, which
+imports that command.
 """
 
 from __future__ import annotations
@@ -18,12 +19,8 @@ from portcall.jobs.workstation import completion
 VARIABLE = "_PORTCALL_COMPLETE"
 _PROGRAM = "portcall"
 
-METHODS = [
-    *("listen", "lldp", "dhcp", "arp", "ipv6", "dcp", "cip", "bacnet", "mdns", "snmp", "netbios"),
-    *("modbus", "opcua", "web", "ports"),
-]
 DOORS = ["cip", "modbus", "opcua", "web", "secureweb", "ftp", "ssh", "telnet", "remotescreen"]
-"""As they are spelt without spaces; a test holds both against what they stand for."""
+"""As they are spelt without spaces; a test holds them against what they stand for."""
 
 _TAKE_NAMES = {
     *("find", "match", "assign", "keep", "move", "swap", "blink"),
@@ -33,7 +30,6 @@ _TAKE_A_DOOR_SECOND = {"why", "trace", "open"}
 _ON_PLANT_DEVICES = {"power-cycle", "unplug", "plug", "fault", "mend", "on"}
 _AFTER_OPTION = {
     "--adapter": "adapters",
-    "--method": "methods",
     "--door": "doors",
     "--power-cycle": "names",
 }
@@ -106,8 +102,6 @@ def candidates(
 def _known(kind: str) -> Iterable[str]:
     if kind == "adapters":
         return completion.adapter_names()
-    if kind == "methods":
-        return METHODS
     if kind == "doors":
         return DOORS
     if kind == "names":

@@ -39,14 +39,14 @@ from portcall.cli.views.watch import watch_view
 from portcall.core.address import AddressRange
 from portcall.core.counted import counted
 from portcall.core.find.device import Device
-from portcall.core.find.sighting import Method
+from portcall.core.find.protocols import WIRE_METHODS
 from portcall.core.plan.rows import Plan
 from portcall.core.plan.targets import parse_targets, with_group
 from portcall.core.record.entry import Kind
 from portcall.core.record.look import device_document
 from portcall.core.talk.pacer import HIGHEST_PACE
 from portcall.core.trouble import BadInput
-from portcall.jobs.look.findings import LISTEN_SECONDS, WIRE_METHODS
+from portcall.jobs.look.findings import LISTEN_SECONDS
 from portcall.jobs.look.looked import Looked, look
 from portcall.jobs.look.orders import gathering_for, orders_for
 from portcall.jobs.look.watching import Watching
@@ -62,7 +62,7 @@ LONGEST_LISTEN = 3600
     "--method",
     "methods",
     multiple=True,
-    type=click.Choice([method.value for method in WIRE_METHODS]),
+    type=click.Choice(list(WIRE_METHODS)),
     help="Use only this method of finding; may be repeated.",
 )
 @click.option(
@@ -125,7 +125,7 @@ def find_command(
     named = parse_targets(ranges, gathering.plan, large)
     adapter = chosen_adapter(adapter_name)
     say_what_rights_are_missing()
-    wanted = [Method(method) for method in methods] or list(WIRE_METHODS)
+    wanted = [each for each in WIRE_METHODS if not methods or each in methods]
     asked_pace = site.pace if pace is None else dataclasses.replace(site.pace, in_all=pace)
     orders = orders_for(adapter, site, gathering, named, wanted, asked_pace, unpaced, listen)
     begin_capture(adapter, capture)

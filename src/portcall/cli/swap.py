@@ -32,7 +32,7 @@ from portcall.cli.views.swapped import (
 )
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import Mac, parse_mac
-from portcall.core.finding import Line, Name, Setting
+from portcall.core.finding import Finding, Line, Name, Setting
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.plan.targets import parse_device
 from portcall.core.record.entry import Kind
@@ -191,7 +191,7 @@ def _confirmed(around: Around, new: Candidate) -> Candidate | None:
     return new if _answer(question) == "" else None
 
 
-def _may_be_other(may: bool, asks: bool, differs: Sequence[str]) -> bool:
+def _may_be_other(may: bool, asks: bool, differs: Sequence[Finding]) -> bool:
     """Whether another product may take the place: said by an option, or by a person, in full."""
     for sentence in differs:
         note(f"another product: {sentence}")
@@ -201,9 +201,9 @@ def _may_be_other(may: bool, asks: bool, differs: Sequence[str]) -> bool:
     return _answer(question).casefold() == "yes"
 
 
-def _may_stay_open(asks: bool, findings: Sequence[str]) -> bool:
+def _may_stay_open(asks: bool, findings: Sequence[Finding]) -> bool:
     """Whether a device that does not hold its address may be the planned one."""
-    note(f"it does not hold its address when the power goes: {'; '.join(findings)}")
+    note(f"it does not hold its address when the power goes: {'; '.join(map(str, findings))}")
     if not asks:
         return True
     question = "Enter writes it into the plan, and this stays open; n: the plan stays as it is"

@@ -20,7 +20,8 @@ from portcall.cli.table import (
     remark_of,
 )
 from portcall.cli.views.devices import Found, addresses
-from portcall.core.find.device import TRUST, Device
+from portcall.core.find.device import Device
+from portcall.core.find.protocols import PROTOCOLS, TRUST
 from portcall.core.find.sighting import Field, Method
 
 
@@ -60,7 +61,7 @@ def _lines(device: Device, now: float) -> list[_Line]:
         _Line(
             each.field,
             str(each.value),
-            each.method.shown,
+            PROTOCOLS[each.method].shown,
             None if each.method.is_list else ago(now - at),
         )
         for each, at in said

@@ -12,6 +12,7 @@ from collections.abc import Iterator, Sequence
 from ipaddress import IPv4Address, IPv4Interface
 
 from portcall.core.address import UNSPECIFIED, AddressRange, Mac
+from portcall.core.find.protocol import Protocol
 from portcall.core.find.sighting import Method, Sighting
 from portcall.core.talk.conversation import Actions, Conversation, Frame, Report, SendEach
 from portcall.core.wire import arp
@@ -123,3 +124,6 @@ class ArpSweep(Conversation[Frame, Sighting]):
             position = last + 1
         if position <= end:
             yield position, end, UNSPECIFIED
+
+
+PROTOCOL = Protocol(Method.ARP, "ARP", 52, says_who=False, needs_link=True)

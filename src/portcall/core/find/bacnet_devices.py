@@ -8,6 +8,7 @@ from ipaddress import IPv4Address
 
 from portcall.core.catalog.catalog import Codes, Numbering
 from portcall.core.find import sentences as say
+from portcall.core.find.protocol import Protocol, ToAll
 from portcall.core.find.sighting import Field, Method, Sighting, said_by
 from portcall.core.printable import printable
 from portcall.core.talk.ask_all import AskAll
@@ -120,3 +121,12 @@ class BacnetDevices(AskAll[Datagram, Sighting]):
             self.wake_at = max(self.wake_at or 0.0, now + ANSWER_WAIT)
             wanted = ReadProperty(waiting[0], self._known[peer], waiting[0])
             yield Send(Datagram(peer, bacnet.encode(wanted)))
+
+
+PROTOCOL = Protocol(
+    Method.BACNET,
+    "BACnet",
+    11,
+    # Answers to Who-Is come in at BACnet's own port, often by broadcast.
+    to_all=ToAll(lambda broadcast: BacnetDevices((broadcast,)), bacnet.PORT),
+)

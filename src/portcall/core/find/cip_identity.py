@@ -4,11 +4,15 @@ by its address, and over TCP."""
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from functools import partial
 from ipaddress import IPv4Address
 
+from portcall.core.address import LIMITED_BROADCAST
 from portcall.core.catalog.catalog import Codes, Numbering
 from portcall.core.cip.identity_object import ask_identity
+from portcall.core.find import cip_interface
 from portcall.core.find import sentences as say
+from portcall.core.find.protocol import Behind, Protocol, Scripts, ToAll, ToEach
 from portcall.core.find.sighting import Field, Learnt, Method, Said, Sighting, said_by
 from portcall.core.printable import decoded, printable
 from portcall.core.talk.ask_all import AskAll
@@ -115,3 +119,19 @@ def script() -> Script[Learnt]:
     identity = yield from ask_identity()
     if identity is not None:
         yield Learnt(said(identity), codes(identity))
+
+
+def _behind(door: Endpoint, is_known: bool) -> Scripts:
+    """Who it is, unless that is known; and how the interface is set that was reached."""
+    who: Scripts = () if is_known else (script,)
+    return (*who, partial(cip_interface.script, door.address))
+
+
+PROTOCOL = Protocol(
+    Method.CIP,
+    "CIP",
+    10,
+    to_all=ToAll(lambda broadcast: IdentityByBroadcast((LIMITED_BROADCAST,))),
+    to_each=ToEach(lambda community: IdentityByAddress(), if_unknown=True),
+    doors={cip.PORT: Behind(_behind, cip.encode_list_identity(), cip.parse)},
+)

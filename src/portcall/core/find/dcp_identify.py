@@ -7,9 +7,10 @@ from collections.abc import Iterable
 from portcall.core.address import UNSPECIFIED, Mac
 from portcall.core.catalog.catalog import Codes, Numbering
 from portcall.core.find import sentences as say
+from portcall.core.find.protocol import OnTheLink, Protocol
 from portcall.core.find.sighting import Field, Method, Sighting, said_by
 from portcall.core.printable import decoded
-from portcall.core.talk.ask_all import AskAll
+from portcall.core.talk.ask_all import ASK_TIMES, AskAll
 from portcall.core.talk.conversation import Actions, Frame, Report
 from portcall.core.wire import dcp
 from portcall.core.wire.octets import Malformed
@@ -73,3 +74,12 @@ class DcpIdentify(AskAll[Frame, Sighting]):
             yield Report(sighting(mac, station, now))
             if mac == self._only:
                 self.over, self.wake_at = True, None
+
+
+PROTOCOL = Protocol(
+    Method.DCP,
+    "DCP",
+    12,
+    needs_link=True,
+    on_the_link=OnTheLink(DcpIdentify, ASK_TIMES * ANSWER_WAIT),
+)

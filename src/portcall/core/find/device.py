@@ -1,6 +1,7 @@
 """A device as far as it is known, and which of several values is shown.
 
-Every value keeps the method that said it; which of several is shown follows ``TRUST``.
+Every value keeps the method that said it; which of several is shown follows
+``protocols.TRUST``.
 """
 
 from __future__ import annotations
@@ -12,35 +13,9 @@ from typing import NamedTuple
 
 from portcall.core.address import Mac
 from portcall.core.catalog.catalog import Codes
+from portcall.core.find.protocols import TRUST
 from portcall.core.find.sighting import Door, Field, Method, Said, Told
 from portcall.core.talk.request import AddressProtocol
-
-TRUST = (
-    Method.PLAN,
-    Method.CIP,
-    Method.BACNET,
-    Method.DCP,
-    Method.MODBUS,
-    Method.CATALOG,
-    Method.REGISTRY,
-    Method.LLDP,
-    Method.SNMP,
-    Method.NETBIOS,
-    Method.MDNS,
-    Method.OPCUA,
-    Method.WEB,
-    Method.LISTEN,
-    Method.DHCP,
-    Method.ARP,
-    Method.IPV6,
-    Method.PORTS,
-)
-"""The order of trust:
-
-when several methods gave a value, that of the first is shown. The plan's names come first; then
-what industrial protocols say in words; then the lists that turn numbers into words; then general
-protocols, whose texts people change; last what was overheard.
-"""
 
 _RANK = {method: rank for rank, method in enumerate(TRUST)}
 

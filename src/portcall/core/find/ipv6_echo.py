@@ -6,8 +6,9 @@ from collections.abc import Iterable
 from ipaddress import IPv6Address
 
 from portcall.core.address import Mac
+from portcall.core.find.protocol import OnTheLink, Protocol
 from portcall.core.find.sighting import Method, Sighting
-from portcall.core.talk.ask_all import AskAll
+from portcall.core.talk.ask_all import ASK_TIMES, AskAll
 from portcall.core.talk.conversation import Actions, Frame, Report, Send
 from portcall.core.wire import ipv6
 from portcall.core.wire.octets import Malformed
@@ -52,3 +53,13 @@ class Ipv6Echo(AskAll[Frame, Sighting]):
         if pair not in self._seen and len(self._seen) < _MOST_NODES:
             self._seen.add(pair)
             yield Report(Sighting(now, Method.IPV6, frame.source_mac, ipv6=frame.source))
+
+
+PROTOCOL = Protocol(
+    Method.IPV6,
+    "IPV6",
+    53,
+    says_who=False,
+    needs_link=True,
+    on_the_link=OnTheLink(Ipv6Echo, ASK_TIMES * ANSWER_WAIT),
+)

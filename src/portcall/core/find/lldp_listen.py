@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from portcall.core.address import UNSPECIFIED, Mac
 from portcall.core.find import sentences as say
+from portcall.core.find.protocol import Protocol
 from portcall.core.find.sighting import Field, Method, Sighting, said_by
 from portcall.core.printable import NO_TEXT, decoded
 from portcall.core.wire import lldp
@@ -38,3 +39,6 @@ def sighting(sender: Mac, said: lldp.Announcement, now: float) -> Sighting:
         (Field.MANNER, say.MANAGED_AT(managed=others[:_MOST_OTHERS]) if others else None),
     )
     return Sighting(now, Method.LLDP, mac, first, values)
+
+
+PROTOCOL = Protocol(Method.LLDP, "LLDP", 30, says_who=False, needs_link=True)

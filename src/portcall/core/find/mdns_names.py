@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from ipaddress import IPv4Address
 
+from portcall.core.find.protocol import Protocol, ToAll
 from portcall.core.find.sighting import Field, Method, Said, Sighting, said_by
 from portcall.core.printable import printable
 from portcall.core.talk.ask_all import AskAll
@@ -100,3 +101,6 @@ class MdnsNames(AskAll[Datagram, Sighting]):
             if name == _ALL and len(self._kinds) < _MOST_KINDS:
                 self._kinds[f"{target}."] = None
         yield Report(Sighting(now, Method.MDNS, address=sender, said=said(answer, sender)))
+
+
+PROTOCOL = Protocol(Method.MDNS, "mDNS", 33, to_all=ToAll(lambda broadcast: MdnsNames()))

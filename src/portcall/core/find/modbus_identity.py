@@ -8,6 +8,7 @@ from itertools import count
 from typing import NamedTuple, TypeAlias
 
 from portcall.core.find import sentences as say
+from portcall.core.find.protocol import Behind, Protocol
 from portcall.core.find.sighting import Field, Learnt, Method, Told, said_by
 from portcall.core.printable import NO_TEXT, DeviceText, decoded
 from portcall.core.talk.dialogue import Exchange, Script
@@ -194,3 +195,15 @@ def _fields(objects: Mapping[int, bytes]) -> tuple[tuple[Field, DeviceText], ...
             # code.
             found[field] = value
     return tuple(found.items())
+
+
+_FIRST = ModbusMessage(1, 1, modbus.encode_identification_request(ReadCode.BASIC))
+
+PROTOCOL = Protocol(
+    Method.MODBUS,
+    "Modbus",
+    13,
+    doors={
+        modbus.PORT: Behind(lambda door, is_known: (script,), modbus.encode(_FIRST), modbus.parse)
+    },
+)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from ipaddress import IPv4Address
 
+from portcall.core.find.protocol import Protocol, ToEach
 from portcall.core.find.sighting import Field, Learnt, Method, said_by
 from portcall.core.printable import decoded
 from portcall.core.wire import netbios
@@ -45,3 +46,12 @@ class NodeStatusQuestion:
         return Learnt(
             said_by(Method.NETBIOS, (Field.NAME, first(False)), (Field.DESCRIPTION, description))
         )
+
+
+PROTOCOL = Protocol(
+    Method.NETBIOS,
+    "NetBIOS",
+    32,
+    # A computer's name: what said by another protocol who it is, is none.
+    to_each=ToEach(lambda community: NodeStatusQuestion(), if_unknown=True),
+)

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from functools import partial
 from ipaddress import IPv4Address
 
+from portcall.core.find.protocol import Behind, Protocol
 from portcall.core.find.sighting import Field, Learnt, Method, said_by
 from portcall.core.printable import decoded
 from portcall.core.talk.dialogue import Exchange, Script
@@ -34,3 +36,16 @@ def script(address: IPv4Address) -> Script[Learnt]:
             )
         )
     yield Exchange(opcua.encode_close_channel(channel), opcua.whole_length, wanted=False)
+
+
+def _is_spoken(reply: bytes) -> bool:
+    return opcua.parse_kind(reply) in (b"ACK", b"ERR")
+
+
+_BEHIND = Behind(
+    lambda door, is_known: (partial(script, door.address),),
+    opcua.encode_hello(b"opc.tcp://device"),
+    _is_spoken,
+)
+
+PROTOCOL = Protocol(Method.OPCUA, "OPC UA", 34, doors={opcua.PORT: _BEHIND})

@@ -12,6 +12,7 @@ from portcall.core.address import NO_MAC, UNSPECIFIED, Mac
 from portcall.core.catalog.catalog import Codes, Numbering
 from portcall.core.find import dcp_identify, lldp_listen, mdns_names
 from portcall.core.find import sentences as say
+from portcall.core.find.protocol import Protocol
 from portcall.core.find.sighting import Field, Method, Said, Sighting, said_by
 from portcall.core.printable import decoded
 from portcall.core.talk.conversation import Actions, Conversation, Frame, Report
@@ -203,3 +204,6 @@ def _request(frame: udp.UdpFrame, now: float) -> Sighting | None:
     said = said_by(Method.LISTEN, (Field.NAME, name))
     protocol = AddressProtocol.BOOTP if kind is None else AddressProtocol.DHCP
     return Sighting(now, Method.LISTEN, message.mac, address, said, protocol)
+
+
+PROTOCOL = Protocol(Method.LISTEN, "overheard", 50, says_who=False, needs_link=True)

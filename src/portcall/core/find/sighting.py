@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from enum import StrEnum
 from ipaddress import IPv4Address, IPv6Address
-from typing import NamedTuple, Protocol, TypeAlias
+from typing import ClassVar, NamedTuple, Protocol, TypeAlias
 
 from portcall.core.address import Mac
 from portcall.core.catalog.catalog import Codes
@@ -15,66 +15,42 @@ from portcall.core.talk.ask_each import Question
 from portcall.core.talk.request import AddressProtocol
 
 
-class Method(StrEnum):
-    """Ways of finding and identifying, and the three lists that can tell a maker or a name."""
+class Method(str):
+    """The name of a way of finding or identifying, or of a list that can tell a maker or a name.
 
-    LISTEN = "listen"
-    DHCP = "dhcp"
-    LLDP = "lldp"
-    ARP = "arp"
-    IPV6 = "ipv6"
-    DCP = "dcp"
-    CIP = "cip"
-    BACNET = "bacnet"
-    MDNS = "mdns"
-    SNMP = "snmp"
-    NETBIOS = "netbios"
-    MODBUS = "modbus"
-    OPCUA = "opcua"
-    WEB = "web"
-    PORTS = "ports"
-    PLAN = "plan"
-    REGISTRY = "registry"
-    CATALOG = "catalog"
+    Of one name there is one object. Here stand those that the rest of the house speaks of; what
+    each is stands at the end of its module (``protocol.Protocol``).
+    """
+
+    __slots__ = ()
+
+    LISTEN: ClassVar[Method]
+    DHCP: ClassVar[Method]
+    LLDP: ClassVar[Method]
+    ARP: ClassVar[Method]
+    IPV6: ClassVar[Method]
+    DCP: ClassVar[Method]
+    CIP: ClassVar[Method]
+    BACNET: ClassVar[Method]
+    MDNS: ClassVar[Method]
+    SNMP: ClassVar[Method]
+    NETBIOS: ClassVar[Method]
+    MODBUS: ClassVar[Method]
+    OPCUA: ClassVar[Method]
+    WEB: ClassVar[Method]
+    PORTS: ClassVar[Method]
+    PLAN: ClassVar[Method]
+    REGISTRY: ClassVar[Method]
+    CATALOG: ClassVar[Method]
 
     @property
     def is_list(self) -> bool:
         """Whether it is a list that is looked up, and nothing on the wire."""
         return self in (Method.PLAN, Method.REGISTRY, Method.CATALOG)
 
-    @property
-    def asks_who(self) -> bool:
-        """Whether devices are asked by it who they are, and answer with words of their own."""
-        return not self.is_list and self not in _WITHOUT_WORDS
 
-    @property
-    def shown(self) -> str:
-        """As people write it."""
-        return _SHOWN.get(self, self.upper())
-
-
-_WITHOUT_WORDS = (
-    Method.LISTEN,
-    Method.DHCP,
-    Method.LLDP,
-    Method.ARP,
-    Method.IPV6,
-    Method.PORTS,
-)
-
-_SHOWN = {
-    Method.BACNET: "BACnet",
-    Method.MDNS: "mDNS",
-    Method.NETBIOS: "NetBIOS",
-    Method.MODBUS: "Modbus",
-    Method.OPCUA: "OPC UA",
-    Method.WEB: "its web page",
-    Method.PORTS: "an open port",
-    Method.LISTEN: "overheard",
-    Method.PLAN: "the plan",
-    Method.REGISTRY: "the registry",
-    Method.CATALOG: "the catalogue",
-}
+for _name in Method.__annotations__:
+    setattr(Method, _name, Method(_name.lower()))
 
 
 class Field(StrEnum):

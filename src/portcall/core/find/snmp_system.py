@@ -9,6 +9,7 @@ from ipaddress import IPv4Address
 
 from portcall.core.catalog.catalog import Codes, Numbering
 from portcall.core.find import sentences as say
+from portcall.core.find.protocol import Protocol, ToEach
 from portcall.core.find.sighting import Field, Learnt, Method, said_by
 from portcall.core.printable import decoded
 from portcall.core.wire import snmp
@@ -112,3 +113,6 @@ class EngineQuestion:
         if engine[0] & 0x80:
             codes = Codes(Numbering.SNMP, int.from_bytes(engine[:4], "big") & 0x7FFFFFFF)
         return Learnt(said_by(Method.SNMP, (Field.MANNER, say.SNMP_V3())), codes)
+
+
+PROTOCOL = Protocol(Method.SNMP, "SNMP", 31, to_each=ToEach(SystemGroup))

@@ -9,9 +9,11 @@ import html
 import re
 import zlib
 from dataclasses import dataclass
+from functools import partial
 from ipaddress import IPv4Address
 from urllib.parse import urljoin, urlsplit
 
+from portcall.core.find.protocol import Behind, Protocol
 from portcall.core.find.sighting import Field, Learnt, Method, said_by
 from portcall.core.printable import decoded, printable
 from portcall.core.talk.dialogue import Exchange, Script
@@ -208,3 +210,29 @@ def _text(data: bytes, told: bytes) -> str:
     except (LookupError, ValueError):
         pass
     return decoded(data)
+
+
+ASK_FOR_PAGE = b"GET / HTTP/1.0\r\n\r\n"
+_TLS_ALERT, _TLS_HANDSHAKE = 0x15, 0x16
+"""RFC 8446 §5.1, ContentType."""
+
+
+def _is_tls(reply: bytes) -> bool:
+    return reply[0] in (_TLS_ALERT, _TLS_HANDSHAKE)
+
+
+def _behind(secure: bool) -> Behind:
+    return Behind(
+        lambda door, is_known: (partial(script, door.address, door.port, secure),),
+        ASK_FOR_PAGE,
+        _is_tls if secure else read_page,
+        secure,
+    )
+
+
+PROTOCOL = Protocol(
+    Method.WEB,
+    "its web page",
+    35,
+    doors={port: _behind(scheme == "https") for port, scheme in PAGES.items()},
+)

@@ -10,7 +10,7 @@ from typing import TypeAlias
 from portcall.core.plan.columns import COLUMNS
 from portcall.core.plan.editing import PlanText
 from portcall.core.plan.rows import Plan, PlannedDevice
-from portcall.core.plan.targets import nearest
+from portcall.core.plan.targets import unknown
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput
 
@@ -83,7 +83,7 @@ def parse_cells(words: Iterable[str]) -> dict[str, str]:
 def _row(name: str, plan: Plan) -> PlannedDevice:
     row = plan.by_name(name)
     if row is None:
-        raise BadInput(f"{printable(name, 60)}: is {nearest(name, plan)}")
+        raise unknown(f"{printable(name, 60)}: is", name, plan)
     return row
 
 

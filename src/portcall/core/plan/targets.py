@@ -20,7 +20,7 @@ from portcall.core.address import (
     parse_range,
     parse_subnet,
 )
-from portcall.core.finding import Name
+from portcall.core.finding import Line, Name
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput
@@ -36,7 +36,7 @@ def parse_target(text: str, plan: Plan) -> IPv4Address | IPv4Network:
         return row.address
     looks_numeric = text[:1].isdigit() and all(c.isdigit() or c in "./" for c in text)
     if not looks_numeric and not is_ipv6(text):
-        raise BadInput(f"{printable(text, 60)}: is no address, and {nearest(text, plan)}")
+        raise unknown(f"{printable(text, 60)}: is no address, and", text, plan)
     if "/" in text:
         return parse_subnet(text)
     address = parse_address(text)
@@ -56,9 +56,7 @@ def parse_targets(
         elif text[:1].isdigit() or is_ipv6(text):
             spans.append(parse_range(text))
         else:
-            raise BadInput(
-                f"{printable(text, 60)}: is no address or range, and {nearest(text, plan)}"
-            )
+            raise unknown(f"{printable(text, 60)}: is no address or range, and", text, plan)
     return bounded(joined(spans), large)
 
 
@@ -122,7 +120,7 @@ def parse_device(text: str, plan: Plan) -> Meant:
             ) from None
         row = plan.by_address(address)
         return Meant(str(address), row, None, address)
-    raise BadInput(f"{shown}: is no address, no MAC, and {nearest(text, plan)}")
+    raise unknown(f"{shown}: is no address, no MAC, and", text, plan)
 
 
 def rows_of_group(group: str, plan: Plan) -> list[PlannedDevice]:
@@ -147,12 +145,13 @@ _ALIKE = 0.75
 """How much of a name has to be the same; one wrong letter of six."""
 
 
-def nearest(text: str, plan: Plan) -> str:
-    """What an unknown name may have been meant to be, as the end of a sentence."""
+def unknown(what: str, text: str, plan: Plan) -> BadInput:
+    """The refusal of a name that nobody knows: ``what`` begins it; what may have been meant ends it."""
     rows = {row.name.casefold(): row.name for row in plan}
     if not rows:
-        return "there is no plan here that could name it"
+        return BadInput(f"{what} there is no plan here that could name it")
     close = get_close_matches(text.casefold(), rows, n=3, cutoff=_ALIKE)
     if not close:
-        return "not in the plan: portcall plan show"
-    return f"not in the plan; did you mean {' or '.join(rows[each] for each in close)}?"
+        return BadInput(f"{what} not in the plan", Line("plan show"))
+    meant = " or ".join(rows[each] for each in close)
+    return BadInput(f"{what} not in the plan", f"did you mean {meant}?")

@@ -20,6 +20,7 @@ from portcall.core.address import (
     parse_range,
 )
 from portcall.core.find.device import Device
+from portcall.core.find.protocols import PROTOCOLS, method_named
 from portcall.core.find.sentences import MANNERS
 from portcall.core.find.sighting import Door, Field, Method, Said, Sighting, Told
 from portcall.core.find.switch_tables import SwitchTables, read_tables
@@ -66,7 +67,7 @@ def sightings_in(document: Mapping[str, Any]) -> Iterator[Sighting]:
     listed = (_address(each) for each in _list(document.get("addresses")))
     addresses: list[IPv4Address | None] = [each for each in listed if each is not None]
     told: dict[Method, list[Said]] = {
-        method: [] for each in _list(document.get("methods")) if (method := _method(each))
+        method: [] for each in _list(document.get("methods")) if (method := method_named(each))
     }
     for said in _list(document.get("said"))[:_MOST_SAID]:
         known = _said(said)
@@ -166,7 +167,7 @@ class SeenLook:
         return None
 
 
-_LISTS = frozenset(method for method in Method if method.is_list)
+_LISTS = frozenset(method for method in PROTOCOLS if method.is_list)
 _OVERHEARD = frozenset((Method.LISTEN, Method.LLDP))
 _EVERYWHERE = frozenset((Method.DCP, Method.IPV6))
 """Methods that reach everybody on the wire, whatever address they have."""
@@ -247,10 +248,6 @@ def _mac(text: Any) -> Mac | None:
         return None
 
 
-def _method(text: Any) -> Method | None:
-    return Method(text) if isinstance(text, str) and text in set(Method) else None
-
-
 def _protocol(text: Any) -> AddressProtocol | None:
     known = isinstance(text, str) and text in {each.value for each in AddressProtocol}
     return AddressProtocol(text) if known else None
@@ -259,7 +256,7 @@ def _protocol(text: Any) -> AddressProtocol | None:
 def _said(said: Any) -> Said | None:
     if not isinstance(said, dict) or not isinstance(said.get("value"), str):
         return None
-    method, what = _method(said.get("by")), said.get("what")
+    method, what = method_named(said.get("by")), said.get("what")
     if method is None or not isinstance(what, str) or what not in set(Field):
         return None
     value = _told(Field(what), said)

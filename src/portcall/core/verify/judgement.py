@@ -25,7 +25,8 @@ from enum import StrEnum
 from ipaddress import IPv4Address
 
 from portcall.core.address import Mac
-from portcall.core.find.device import TRUST, Device, is_one_device
+from portcall.core.find.device import Device, is_one_device
+from portcall.core.find.protocols import PROTOCOLS, TRUST
 from portcall.core.find.sighting import Field, Method
 from portcall.core.finding import Finding, Line, Name
 from portcall.core.plan.near import MOST_NEAR, difference
@@ -269,7 +270,7 @@ def _present(
     return Judgement(row, verdict, tuple(told), identity, seconds, mask, unread, held.by_hand)
 
 
-_ASKED = tuple(method for method in TRUST if method.asks_who)
+_ASKED = tuple(method for method in TRUST if PROTOCOLS[method].says_who)
 """The methods by which a device answers with a word of its own, the most trusted first."""
 
 
@@ -280,7 +281,7 @@ def spoken(there: Sequence[Device]) -> list[str]:
     """
     said = (each for device in there for each in device.said)
     methods = {each.method for each in said if each.field is not Field.MANNER}
-    return [method.shown for method in _ASKED if method in methods]
+    return [PROTOCOLS[method].shown for method in _ASKED if method in methods]
 
 
 def _mask(there: Sequence[Device]) -> str | None:

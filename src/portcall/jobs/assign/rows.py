@@ -10,7 +10,7 @@ from portcall.core.adapters.adapter import Adapter
 from portcall.core.counted import named
 from portcall.core.finding import Line
 from portcall.core.plan.rows import Plan, PlannedDevice, parse_pair
-from portcall.core.plan.targets import nearest, row_of
+from portcall.core.plan.targets import row_of, unknown
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.jobs.telling import Tell, nobody
@@ -71,7 +71,7 @@ def rows_to_serve(
         if "=" not in word:
             row = row_of(word, plan)
             if row is None:
-                raise BadInput(f"{printable(word, 60)}: is {nearest(word, plan)}")
+                raise unknown(f"{printable(word, 60)}: is", word, plan)
             kept.add(row.name)
     for pair in pairs:
         plan = plan.with_pair(pair)

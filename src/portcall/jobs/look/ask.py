@@ -6,29 +6,19 @@ Questions by UDP go through ``AskEach``, questions by TCP through ``converse``.
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable, Collection, Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from contextlib import ExitStack
 from functools import partial
 from ipaddress import IPv4Address, IPv4Network
-from typing import Any
 
-from portcall.core.address import LIMITED_BROADCAST
-from portcall.core.find import (
-    cip_identity,
-    cip_interface,
-    modbus_identity,
-    opcua_server,
-    web_page,
-)
-from portcall.core.find.bacnet_devices import BacnetDevices
-from portcall.core.find.cip_identity import IdentityByAddress, IdentityByBroadcast
-from portcall.core.find.mdns_names import MdnsNames
-from portcall.core.find.netbios_names import NodeStatusQuestion
+from portcall.core.find import cip_identity
+from portcall.core.find.cip_identity import IdentityByBroadcast
+from portcall.core.find.protocol import ToEach
+from portcall.core.find.protocols import AT_DOOR, PROTOCOLS, WIRE_METHODS
 from portcall.core.find.sighting import (
     Door,
     Field,
     IdentityQuestion,
-    Learnt,
     Method,
     Sighting,
     said_by,
@@ -37,11 +27,10 @@ from portcall.core.find.sighting import (
 from portcall.core.find.snmp_system import EngineQuestion, SystemGroup
 from portcall.core.find.switch_tables import ReadTables
 from portcall.core.talk.ask_each import ANSWER_WAITS, AskEach
-from portcall.core.talk.conversation import Conversation, Datagram, Endpoint
-from portcall.core.talk.dialogue import Script
+from portcall.core.talk.conversation import Endpoint
 from portcall.core.talk.pacer import sustained
 from portcall.core.trouble import NotPossibleHere
-from portcall.core.wire import bacnet, cip, modbus, opcua
+from portcall.core.wire import cip
 from portcall.host.datagrams import Datagrams
 from portcall.host.runner import End, Runner
 from portcall.host.vantage import Vantage
@@ -62,15 +51,6 @@ left.
 _PACKETS_OF_A_TALK = 30
 """How many packets one device is sent behind one door, at most."""
 
-_METHOD_AT = {
-    cip.PORT: Method.CIP,
-    modbus.PORT: Method.MODBUS,
-    opcua.PORT: Method.OPCUA,
-    web_page.PORT: Method.WEB,
-    web_page.SECURE_PORT: Method.WEB,
-    web_page.OTHER_PORT: Method.WEB,
-}
-
 
 async def ask_everybody(
     runner: Runner, found: Findings, vantage: Vantage, cip_done: asyncio.Event
@@ -81,40 +61,42 @@ async def ask_everybody(
     """
     assert vantage.interface is not None
     broadcast = vantage.interface.network.broadcast_address
-    ask = IdentityByBroadcast((LIMITED_BROADCAST,))
-    everything: tuple[tuple[Method, Conversation[Datagram, Sighting], Any], ...] = (
-        (Method.CIP, ask, partial(Datagrams.at, vantage)),
-        (Method.BACNET, BacnetDevices((broadcast,)), partial(_bacnet_port, vantage)),
-        (Method.MDNS, MdnsNames(), partial(Datagrams.at, vantage)),
-    )
     loop = asyncio.get_running_loop()
     with ExitStack() as stack, found.outlook.doing("broadcasts", _BROADCAST_SECONDS):
         ends: list[End] = []
-        for method, conversation, opened in everything:
-            if method not in found.orders.methods:
+        for method in (each for each in WIRE_METHODS if each in found.orders.methods):
+            to_all = PROTOCOLS[method].to_all
+            if to_all is None:
                 continue
             if ends:
                 await asyncio.sleep(BETWEEN_BROADCASTS)
             try:
-                medium = stack.enter_context(runner.using(opened()))
+                medium = stack.enter_context(runner.using(_opened(vantage, to_all.port)))
             except NotPossibleHere as trouble:
                 found.cannot(method, str(trouble))
                 continue
-            ends.append(runner.start(conversation, medium, found.report))
-            if method is Method.CIP:
+            asking = to_all.make(broadcast)
+            ends.append(runner.start(asking, medium, found.report))
+            if isinstance(asking, IdentityByBroadcast):
                 stack.enter_context(found.hearing(medium))
                 timer = loop.call_later(cip_identity.LONGEST_DELAY + _ON_ITS_WAY, cip_done.set)
                 stack.callback(timer.cancel)
+                stack.callback(_tell_refusal, found, asking)
         for end in ends:
             await end.wait()
     cip_done.set()
-    if ask.refusal is not None:
-        found.cannot(Method.CIP, f"{ask.refusal}: a question could not be sent")
 
 
-def _bacnet_port(vantage: Vantage) -> Datagrams:
-    """A socket on BACnet's own port, where answers to Who-Is arrive, often by broadcast."""
-    made: Datagrams = vantage.call(lambda: Datagrams(vantage.adapter, bacnet.PORT, shared=True))
+def _tell_refusal(found: Findings, asked: IdentityByBroadcast) -> None:
+    if asked.refusal is not None:
+        found.cannot(Method.CIP, f"{asked.refusal}: a question could not be sent")
+
+
+def _opened(vantage: Vantage, port: int | None) -> Datagrams:
+    """A socket for a question to all, on the port where its answers come in."""
+    if port is None:
+        return Datagrams.at(vantage)
+    made: Datagrams = vantage.call(lambda: Datagrams(vantage.adapter, port, shared=True))
     return made
 
 
@@ -165,23 +147,23 @@ async def ask_these(
     def unidentified() -> list[IPv4Address]:
         return [address for address in addresses if address not in found.identified]
 
-    async def silent_to_cip() -> None:
+    async def ask_unknown(to_each: ToEach) -> None:
         await cip_done.wait()
-        if Method.CIP in wanted and (silent := unidentified()):
-            await _by_datagram(runner, found, vantage, IdentityByAddress(), silent)
-
-    async def by_netbios() -> None:
-        # A computer's name: what said by CIP what it is, is none.
-        await cip_done.wait()
-        if Method.NETBIOS in wanted and (others := unidentified()):
-            await _by_datagram(runner, found, vantage, NodeStatusQuestion(), others)
+        if others := unidentified():
+            question = to_each.make(found.orders.community)
+            await _by_datagram(runner, found, vantage, question, others)
 
     with found.outlook.doing("asking devices", seconds):
         async with asyncio.TaskGroup() as tasks:
-            tasks.create_task(silent_to_cip())
-            tasks.create_task(by_netbios())
-            if Method.SNMP in wanted:
-                tasks.create_task(_by_snmp(runner, found, vantage, addresses))
+            for method in wanted:
+                to_each = PROTOCOLS[method].to_each
+                if method is Method.SNMP:
+                    tasks.create_task(_by_snmp(runner, found, vantage, addresses))
+                elif to_each is not None and to_each.if_unknown:
+                    tasks.create_task(ask_unknown(to_each))
+                elif to_each is not None:
+                    question = to_each.make(found.orders.community)
+                    tasks.create_task(_by_datagram(runner, found, vantage, question, addresses))
             tasks.create_task(_knock(runner, found, vantage, addresses, cip_done))
 
 
@@ -264,9 +246,12 @@ async def _knock(
 def _doors(orders: Orders) -> list[int]:
     """The ports to try: all of them, or those of the methods that were asked for."""
     wanted = orders.methods
-    return [
-        port for port in orders.ports if Method.PORTS in wanted or _METHOD_AT.get(port) in wanted
-    ]
+    return [port for port in orders.ports if Method.PORTS in wanted or _method_at(port) in wanted]
+
+
+def _method_at(port: int) -> Method:
+    protocol = AT_DOOR.get(port)
+    return protocol.method if protocol is not None else Method.PORTS
 
 
 def talk_at(door: Endpoint, wanted: Collection[Method], identified: bool = False) -> Talk:
@@ -274,20 +259,8 @@ def talk_at(door: Endpoint, wanted: Collection[Method], identified: bool = False
 
     A device that is ``identified`` has said already who it is.
     """
-    method = _METHOD_AT.get(door.port, Method.PORTS)
-    scripts: list[Callable[[], Script[Learnt | web_page.Onward]]] = []
-    if method not in wanted:
-        pass
-    elif method is Method.CIP:
-        if not identified:
-            scripts.append(cip_identity.script)
-        scripts.append(partial(cip_interface.script, door.address))
-    elif method is Method.MODBUS:
-        scripts.append(modbus_identity.script)
-    elif method is Method.OPCUA:
-        scripts.append(partial(opcua_server.script, door.address))
-    elif method is Method.WEB:
-        secure = door.port == web_page.SECURE_PORT
-        scripts.append(partial(web_page.script, door.address, door.port, secure))
-    secure = door.port == web_page.SECURE_PORT and bool(scripts)
-    return Talk(method, scripts, secure)
+    protocol = AT_DOOR.get(door.port)
+    if protocol is None or protocol.method not in wanted:
+        return Talk(_method_at(door.port))
+    behind = protocol.doors[door.port]
+    return Talk(protocol.method, behind.scripts(door, identified), behind.secure)

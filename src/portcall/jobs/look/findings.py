@@ -13,36 +13,13 @@ from portcall.core.catalog.catalog import USUAL_PORTS
 from portcall.core.find.arrivals import Ear
 from portcall.core.find.device import MANY_ADDRESSES
 from portcall.core.find.outlook import Outlook
+from portcall.core.find.protocols import ASKING_EACH, WIRE_METHODS
 from portcall.core.find.sighting import Method, Sighting
 from portcall.core.find.snmp_system import DEFAULT_COMMUNITY
 from portcall.core.find.switch_tables import SwitchTables
 from portcall.core.talk.pacer import Pace
 from portcall.core.talk.request import AddressProtocol
 from portcall.host.datagrams import Datagrams
-
-ON_THE_LINK = (
-    Method.LISTEN,
-    Method.LLDP,
-    Method.DHCP,
-    Method.ARP,
-    Method.IPV6,
-    Method.DCP,
-)
-"""The methods that need raw Ethernet."""
-
-ASKING_ALL = (Method.CIP, Method.BACNET, Method.MDNS)
-ASKING_EACH = (
-    Method.CIP,
-    Method.SNMP,
-    Method.NETBIOS,
-    Method.MODBUS,
-    Method.OPCUA,
-    Method.WEB,
-    Method.PORTS,
-)
-
-WIRE_METHODS = tuple(dict.fromkeys((*ON_THE_LINK, *ASKING_ALL, *ASKING_EACH)))
-"""The methods that use the wire, in the order in which they start."""
 
 LISTEN_SECONDS = 4.0
 """A device without an address asks every few seconds; shorter than this misses it."""

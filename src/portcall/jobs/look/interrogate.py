@@ -6,6 +6,7 @@ import asyncio
 from collections.abc import Mapping
 from ipaddress import IPv4Address
 
+from portcall.core.find.protocols import BEHIND_DOORS
 from portcall.core.find.sighting import Door, Field, Method, Said, Sighting, said_by
 from portcall.core.talk.conversation import Endpoint
 from portcall.core.talk.pacer import Pace
@@ -14,7 +15,6 @@ from portcall.host.vantage import Vantage
 from portcall.jobs.look.ask import talk_at
 from portcall.jobs.look.converse import Talk, converse
 
-_METHODS = (Method.CIP, Method.MODBUS, Method.OPCUA, Method.WEB)
 _IDENTITY = (Field.MAKER, Field.PRODUCT, Field.SERIAL, Field.FIRMWARE)
 
 
@@ -27,7 +27,7 @@ async def interrogate(
     def opened(door: Endpoint) -> Talk:
         opened_here = Door(door.port, ports.get(door.port, ""))
         said.extend(said_by(Method.PORTS, (Field.PORT, opened_here)))
-        return talk_at(door, _METHODS)
+        return talk_at(door, BEHIND_DOORS)
 
     def report(seen: Sighting) -> None:
         said.extend(seen.said)

@@ -25,11 +25,9 @@ from portcall.core.find.arp_sweep import ANSWER_WAIT as SWEEP_WAIT
 from portcall.core.find.arp_sweep import ROUNDS, ArpSweep
 from portcall.core.find.arrivals import Arrival, Arrivals, dropped
 from portcall.core.find.borrowed import borrowable
-from portcall.core.find.dcp_identify import ANSWER_WAIT as DCP_WAIT
-from portcall.core.find.dcp_identify import DcpIdentify
-from portcall.core.find.ipv6_echo import Ipv6Echo
 from portcall.core.find.outlook import Outlook
 from portcall.core.find.overhear import Overhear
+from portcall.core.find.protocols import BY_ADDRESS, ON_THE_LINK, PROTOCOLS, WIRE_METHODS
 from portcall.core.find.sighting import Field, Method, Sighting, said_by
 from portcall.core.find.switch_tables import SwitchTables
 from portcall.core.talk.probe import PROBE_TIME
@@ -43,14 +41,7 @@ from portcall.host.neighbours import known_neighbours
 from portcall.host.runner import End, Runner, paced, rare_collections
 from portcall.host.vantage import Vantage
 from portcall.jobs.look.ask import ask_devices, ask_everybody, ask_these
-from portcall.jobs.look.findings import (
-    ASKING_ALL,
-    ASKING_EACH,
-    ON_THE_LINK,
-    Findings,
-    NotRun,
-    Orders,
-)
+from portcall.jobs.look.findings import Findings, NotRun, Orders
 from portcall.jobs.look.holders import MOST_TRIED, free_to_borrow
 from portcall.jobs.telling import nobody
 from portcall.jobs.together import begin, together
@@ -121,7 +112,7 @@ class Look:
     @property
     def methods(self) -> list[Method]:
         """The methods that were wanted."""
-        return [each for each in Method if each in self._orders.methods]
+        return [each for each in WIRE_METHODS if each in self._orders.methods]
 
     @property
     def not_run(self) -> list[NotRun]:
@@ -199,14 +190,12 @@ class Look:
             servers = Lookout(mac, _IDENTIFIER, serving=own)
             end = self._runner.start(servers, link, self._server_offered)
             self._await("DHCP servers", LOOKOUT_SECONDS, tasks, end)
-        if Method.DCP in wanted:
-            asking = DcpIdentify(mac, _IDENTIFIER)
-            self._await(
-                "DCP", 2 * DCP_WAIT, tasks, self._runner.start(asking, link, self.findings.report)
-            )
-        if Method.IPV6 in wanted:
-            echo = Ipv6Echo(mac, _IDENTIFIER)
-            self._await("IPv6", 2.0, tasks, self._runner.start(echo, link, self.findings.report))
+        for method in wanted:
+            by = PROTOCOLS[method].on_the_link
+            if by is not None:
+                asking = by.make(mac, _IDENTIFIER)
+                end = self._runner.start(asking, link, self.findings.report)
+                self._await(PROTOCOLS[method].shown, by.seconds, tasks, end)
         if Method.ARP in wanted and SELF_ASSIGNED in self._networks and not orders.within:
             self.findings.cannot(
                 Method.ARP,
@@ -285,7 +274,7 @@ class Look:
             tasks.create_task(self._ask_from(vantage, _SHOWN_FIRST))
         if not own and self._link is None:
             reason = f"{self.adapter.name} has no address that a device could answer to"
-            for method in (*ASKING_ALL, *ASKING_EACH):
+            for method in BY_ADDRESS:
                 self.findings.cannot(method, reason)
 
     async def _ask_from(self, vantage: Vantage, later: float = 0.0) -> None:
@@ -428,7 +417,7 @@ class Look:
         )
 
     def _cannot_ask_in(self, network: IPv4Network, reason: str) -> None:
-        for method in (*ASKING_ALL, *ASKING_EACH):
+        for method in BY_ADDRESS:
             self.findings.cannot(method, f"not in {network}: {reason}")
 
     def _probe_early(self) -> None:

@@ -10,11 +10,12 @@ from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import SELF_ASSIGNED, AddressRange, hosts, joined
 from portcall.core.catalog.catalog import Catalog
 from portcall.core.find.devices import Gathering
+from portcall.core.find.protocols import WIRE_METHODS
 from portcall.core.find.sighting import Method
 from portcall.core.plan.rows import Plan
 from portcall.core.plan.targets import MOST_ADDRESSES, bounded
 from portcall.core.talk.pacer import Pace
-from portcall.jobs.look.findings import LISTEN_SECONDS, WIRE_METHODS, Orders
+from portcall.jobs.look.findings import LISTEN_SECONDS, Orders
 from portcall.site.catalogs import read_catalogs
 from portcall.site.folder import Site
 from portcall.site.makers import maker_lookup

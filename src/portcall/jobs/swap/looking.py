@@ -9,6 +9,7 @@ from time import monotonic
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.find.device import Device
+from portcall.core.find.protocols import WIRE_METHODS
 from portcall.core.find.sighting import Field, Method
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.swap.candidates import (
@@ -18,7 +19,6 @@ from portcall.core.swap.candidates import (
     predecessor,
     still_there,
 )
-from portcall.jobs.look.findings import WIRE_METHODS
 from portcall.jobs.look.looked import look
 from portcall.jobs.look.orders import gathering_for, orders_for
 from portcall.jobs.telling import Tell

@@ -15,6 +15,7 @@ from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import AddressRange
 from portcall.core.find.device import Device
 from portcall.core.find.outlook import Outlook
+from portcall.core.find.protocols import WIRE_METHODS
 from portcall.core.find.sighting import Method
 from portcall.core.finding import Finding, Line
 from portcall.core.plan.rows import Plan, PlannedDevice
@@ -28,7 +29,7 @@ from portcall.host.adapters import way_out
 from portcall.host.echoes import NoPings
 from portcall.host.leg import Leg
 from portcall.host.runner import Runner, paced
-from portcall.jobs.look.findings import WIRE_METHODS, NotRun
+from portcall.jobs.look.findings import NotRun
 from portcall.jobs.look.looked import Looked, look
 from portcall.jobs.look.orders import NotSearched, gathering_for, orders_for, searchable
 from portcall.jobs.reach.asking import Rounds, ask

@@ -18,6 +18,7 @@ from portcall.core.adapters.own_address import Wanted, candidates
 from portcall.core.address import Mac, assumed_network, hosts
 from portcall.core.catalog.catalog import USUAL_PORTS
 from portcall.core.find.device import is_one_device
+from portcall.core.find.protocols import AT_DOOR
 from portcall.core.find.web_page import PAGES
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.talk.pacer import Pace
@@ -42,7 +43,6 @@ from portcall.core.why.ladder import (
     Verdict,
     not_asked,
 )
-from portcall.core.why.tasting import PROTOCOLS
 from portcall.core.why.who_has import PATIENCE
 from portcall.host.adapter_watch import Cable, cable_of
 from portcall.host.adapters import link_counters, way_out
@@ -326,7 +326,7 @@ class Climb:
             wanted = []
         if not trial.came_back and not trial.answered:
             # Who is silent to all is asked at the doors of the trade alone.
-            wanted = [port for port in wanted if port in PROTOCOLS]
+            wanted = [port for port in wanted if port in AT_DOOR]
         if wanted:
             name, address = self.adapter.name, self.goal.address
             await try_doors(runner, name, address, wanted, trial, talks=True)

@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
 
 from portcall.core.adapters.adapter import Adapter, AdapterKind
+from portcall.core.find.protocols import AT_DOOR, BEHIND_DOORS
 from portcall.core.find.sighting import Method, Said, Sighting
 from portcall.core.reach.echo_facts import Fact, Replied, Told
 from portcall.core.reach.ping import Ping
@@ -17,7 +18,6 @@ from portcall.core.talk.door_knock import ANSWER_WAIT, DoorState, Knock
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.why.evidence import FEW_LOST, EchoSeen, Trial, lost_by_chance
 from portcall.core.why.frames_seen import FramesSeen
-from portcall.core.why.tasting import PROTOCOLS
 from portcall.host.echoes import Echoes, NoPings, own_identifier
 from portcall.host.link import Link
 from portcall.host.runner import FORBIDDEN, Runner
@@ -62,7 +62,6 @@ _FIRST_SEQUENCE = 1000
 MOST_TALKS = 3
 """Doors behind which it is asked who is there."""
 
-_METHODS = (Method.CIP, Method.MODBUS, Method.OPCUA, Method.WEB)
 _MOST_ERRORS = 16
 
 
@@ -193,11 +192,11 @@ async def try_doors(
 
     def opened(door: Endpoint) -> Talk:
         nonlocal said
-        if not talks or door.port not in PROTOCOLS or len(trial.said) >= MOST_TALKS:
+        if not talks or door.port not in AT_DOOR or len(trial.said) >= MOST_TALKS:
             return Talk(Method.PORTS)
         # A device has one connection at a time: what is said is said behind the last that opened.
         said = trial.said[door.port] = []
-        return talk_at(door, _METHODS)
+        return talk_at(door, BEHIND_DOORS)
 
     def settled(knock: Knock) -> None:
         assert knock.state is not None
