@@ -146,7 +146,7 @@ _ALIKE = 0.75
 
 
 def unknown(what: str, text: str, plan: Plan) -> BadInput:
-    """The refusal of a name that nobody knows: ``what`` begins it; what may have been meant ends it."""
+    """The refusal of a name that nobody knows; ``what`` begins it, what may be meant ends it."""
     rows = {row.name.casefold(): row.name for row in plan}
     if not rows:
         return BadInput(f"{what} there is no plan here that could name it")
