@@ -1,8 +1,7 @@
 """SNMP messages of versions 1 and 2c, as far as reading a few values needs them; engines of 3.
 
 RFC 1157 §4 and RFC 3416 §3 (messages), RFC 3418 §2 (the system group), RFC 3412 §6 and RFC 3411 §5
-(version 3 and its engine IDs). The BER of it is a
-library's; it is imported when the first message is made, since most commands make none.
+(version 3 and its engine IDs). All of it is written in BER (X.690 §8): a tag, a length, contents.
 """
 
 from __future__ import annotations
@@ -10,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping
 from enum import IntEnum
 from ipaddress import IPv4Address
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from portcall.core.wire.octets import Malformed, Reader
 
@@ -75,30 +74,35 @@ class SnmpMessage(NamedTuple):
     """It is a GetBulkRequest: so many are asked for that follow each key."""
 
 
+_INTEGER, _OCTETS, _NULL, _OBJECT_ID, _SEQUENCE = 0x02, 0x04, 0x05, 0x06, 0x30
+_IP_ADDRESS = 0x40
+_NUMBERS = (_INTEGER, 0x41, 0x42, 0x43, 0x46)
+"""INTEGER, and of RFC 3416 §3 Counter32, Unsigned32, TimeTicks, Counter64."""
+
+_OTHERS = (_NULL, 0x44, 0x45, 0x80, 0x81, 0x82)
+"""What tells no value: NULL, Opaque, and that there is no object, no instance or nothing more."""
+
+_GET, _GET_NEXT, _RESPONSE, _GET_BULK = 0xA0, 0xA1, 0xA2, 0xA5
+_MOST_BOUND = 64
+
+
 def encode_get(message: SnmpMessage) -> bytes:
     """A GetRequest for the keys of ``values``."""
-    from puresnmp.pdu import GetRequest
-
-    return _encode(message, GetRequest)
+    return _encode(message, _GET)
 
 
 def encode_get_next(message: SnmpMessage) -> bytes:
     """A GetNextRequest for what follows the keys of ``values``."""
-    from puresnmp.pdu import GetNextRequest
-
-    return _encode(message, GetNextRequest)
+    return _encode(message, _GET_NEXT)
 
 
 def encode_get_bulk(message: SnmpMessage) -> bytes:
     """A GetBulkRequest for the ``repetitions`` that follow the keys of ``values``; not version 1.
 
-    RFC 3416 §4.2.3.
+    RFC 3416 §4.2.3: the number that are asked for once, none here, stands where an error would.
     """
-    from puresnmp.pdu import BulkGetRequest
-    from x690.types import ObjectIdentifier
-
-    keys = [ObjectIdentifier(key) for key in message.values]
-    return _whole(message, BulkGetRequest(message.request, 0, message.repetitions, *keys))
+    asked = message._replace(values=dict.fromkeys(message.values))
+    return _encode(asked, _GET_BULK, message.repetitions)
 
 
 def encode_discovery(number: int) -> bytes:
@@ -145,131 +149,136 @@ def parse_error(data: bytes) -> int:
 
 def encode_response(message: SnmpMessage) -> bytes:
     """A Response; values that are text are object identifiers."""
-    from puresnmp.pdu import GetResponse
-
-    return _encode(message, GetResponse)
+    return _encode(message, _RESPONSE)
 
 
-def _encode(message: SnmpMessage, kind: type) -> bytes:
-    from puresnmp.pdu import PDUContent
-    from puresnmp.types import IpAddress
-    from puresnmp.varbind import VarBind
-    from x690.types import Integer, Null, ObjectIdentifier, OctetString, X690Type
-
-    def wrapped(value: Value) -> X690Type[Any]:
-        if value is None:
-            return Null()
-        if isinstance(value, int):
-            return Integer(value)
-        if isinstance(value, IPv4Address):
-            return IpAddress(value)
-        return OctetString(value) if isinstance(value, bytes) else ObjectIdentifier(value)
-
-    bound = [VarBind(ObjectIdentifier(key), wrapped(v)) for key, v in message.values.items()]
-    return _whole(message, kind(PDUContent(message.request, bound)))
+def _encode(message: SnmpMessage, pdu: int, index: int = 0) -> bytes:
+    pairs = (
+        _tagged(_SEQUENCE, _tagged(_OBJECT_ID, _identifier(key)) + _value(value))
+        for key, value in message.values.items()
+    )
+    numbers = b"".join(_tagged(_INTEGER, _number(each)) for each in (message.request, 0, index))
+    body = _tagged(pdu, numbers + _tagged(_SEQUENCE, b"".join(pairs)))
+    head = _tagged(_INTEGER, _number(message.version)) + _tagged(_OCTETS, message.community)
+    return _tagged(_SEQUENCE, head + body)
 
 
-def _whole(message: SnmpMessage, pdu: Any) -> bytes:
-    from x690.types import Integer, OctetString, Sequence
+def _tagged(tag: int, contents: bytes) -> bytes:
+    """Contents with their tag and length, which is one octet where that is enough (X.690 §8.1)."""
+    count = len(contents)
+    if count < 0x80:
+        return bytes((tag, count)) + contents
+    length = count.to_bytes((count.bit_length() + 7) // 8, "big")
+    return bytes((tag, 0x80 | len(length))) + length + contents
 
-    return bytes(Sequence([Integer(message.version), OctetString(message.community), pdu]))
+
+def _number(value: int) -> bytes:
+    """Two's complement in as few octets as hold it (X.690 §8.3)."""
+    return value.to_bytes((value + (value < 0)).bit_length() // 8 + 1, "big", signed=True)
+
+
+def _identifier(key: str) -> bytes:
+    """The numbers of an object identifier, seven bits an octet, the first two in one (X.690 §8.19)."""
+    first, second, *rest = map(int, key.split("."))
+    octets = bytearray()
+    for number in (first * 40 + second, *rest):
+        sevens = [number & 0x7F]
+        while number := number >> 7:
+            sevens.append(0x80 | number & 0x7F)
+        octets += bytes(reversed(sevens))
+    return bytes(octets)
+
+
+def _value(value: Value) -> bytes:
+    if value is None:
+        return _tagged(_NULL, b"")
+    if isinstance(value, int):
+        return _tagged(_INTEGER, _number(value))
+    if isinstance(value, IPv4Address):
+        return _tagged(_IP_ADDRESS, value.packed)
+    if isinstance(value, bytes):
+        return _tagged(_OCTETS, value)
+    return _tagged(_OBJECT_ID, _identifier(value))
 
 
 def parse(data: bytes) -> SnmpMessage:
     """Read a request or a response. Raises Malformed, also for one that reports an error."""
     if len(data) > LONGEST:
         raise Malformed(f"SNMP message of {len(data)} octets", LONGEST)
-    at = _check_shape(data)
-    is_bulk = data[at] == _GET_BULK
-    if is_bulk:
-        # It has the shape of a GetNextRequest, with the repetitions where that has the place of
-        # an error (RFC 3416 §3); the library reads only the latter.
-        data = data[:at] + bytes((_GET_NEXT,)) + data[at + 1 :]
-    from puresnmp.pdu import GetNextRequest, GetRequest, GetResponse
-    from puresnmp.types import IpAddress
-    from x690 import decode
-    from x690.types import Integer, ObjectIdentifier, OctetString, Sequence
-
-    try:
-        parts, _ = decode(data, enforce_type=Sequence)
-        version, community, pdu = parts
-        if not (isinstance(version, Integer) and isinstance(community, OctetString)):
-            raise Malformed("SNMP version or community is of another type", 0)
-        if not isinstance(pdu, GetRequest | GetNextRequest | GetResponse):
-            raise Malformed("SNMP message is neither a request nor a response", 0)
-        values: dict[str, Value] = {}
-        for bound in pdu.value.varbinds:
-            value = bound.value
-            if isinstance(value, OctetString):
-                values[str(bound.oid)] = bytes(value.value)
-            elif isinstance(value, ObjectIdentifier):
-                values[str(bound.oid)] = str(value.value)
-            elif isinstance(value, IpAddress) or (
-                isinstance(value, Integer) and isinstance(value.value, int)
-            ):
-                values[str(bound.oid)] = value.value
-            else:
-                values[str(bound.oid)] = None
-        return SnmpMessage(
-            Version(version.value),
-            community.value,
-            int(pdu.value.request_id),
-            values,
-            isinstance(pdu, GetNextRequest) and not is_bulk,
-            pdu.value.error_index if is_bulk else 0,
-        )
-    except Malformed:
-        raise
-    except Exception as error:
-        # The library's errors are of many kinds: its own, and those of what it is made with.
-        raise Malformed(f"SNMP: {type(error).__name__}", 0) from None
-
-
-_INTEGER, _OCTETS, _OBJECT_ID, _SEQUENCE = 0x02, 0x04, 0x06, 0x30
-
-
-def _is_simple(value: object) -> bool:
-    return isinstance(value, int | IPv4Address)
-
-
-_GET_NEXT, _RESPONSE, _GET_BULK = 0xA1, 0xA2, 0xA5
-_PDUS = (0xA0, _GET_NEXT, _RESPONSE, _GET_BULK)
-_SIMPLE = {_INTEGER, _OCTETS, 0x05, _OBJECT_ID, *range(0x40, 0x47), 0x80, 0x81, 0x82}
-_MOST_BOUND = 64
-
-
-def _check_shape(data: bytes) -> int:
-    """That the tags are those of a message and every length fits, before the library sees it.
-
-    Nested where nothing may be nested, its error messages take time without bound. Gives where the
-    PDU begins.
-    """
     outer = Reader(data, "SNMP")
     message = _inside(outer, (_SEQUENCE,))
-    _inside(message, (_INTEGER,))
-    _inside(message, (_OCTETS,))
-    # The message ends where the data does, or is refused below.
-    at = len(data) - message.remaining
-    pdu = _inside(message, _PDUS)
-    for _ in range(3):
-        _inside(pdu, (_INTEGER,))
+    version = _integer(message)
+    community = _inside(message, (_OCTETS,)).rest()
+    kind, pdu = _under(message, (_GET, _GET_NEXT, _RESPONSE, _GET_BULK))
+    request, error, index = _integer(pdu), _integer(pdu), _integer(pdu)
     bound = _inside(pdu, (_SEQUENCE,))
-    for count in range(_MOST_BOUND + 1):
-        if not bound.remaining:
-            break
-        if count == _MOST_BOUND:
+    values: dict[str, Value] = {}
+    while bound.remaining:
+        if len(values) >= _MOST_BOUND:
             raise bound.wrong(f"more than {_MOST_BOUND} values")
         pair = _inside(bound, (_SEQUENCE,))
-        _inside(pair, (_OBJECT_ID,))
-        _inside(pair, _SIMPLE)
+        key = _read_identifier(_inside(pair, (_OBJECT_ID,)))
+        values[key] = _read_value(*_under(pair, _VALUES))
         _at_end(pair)
-    for reader in (bound, pdu, message, outer):
+    for reader in (pdu, message, outer):
         _at_end(reader)
-    return at
+    if version not in set(Version):
+        raise outer.wrong(f"version {version}")
+    if error and kind != _GET_BULK:
+        raise outer.wrong(f"reports the error {error}")
+    repetitions = index if kind == _GET_BULK else 0
+    return SnmpMessage(Version(version), community, request, values, kind == _GET_NEXT, repetitions)
+
+
+_VALUES = (_OCTETS, _OBJECT_ID, _IP_ADDRESS, *_NUMBERS, *_OTHERS)
+
+
+def _read_value(tag: int, contents: Reader) -> Value:
+    if tag in _NUMBERS:
+        return int.from_bytes(contents.rest(), "big", signed=True)
+    if tag == _OBJECT_ID:
+        return _read_identifier(contents)
+    octets = contents.rest()
+    if tag == _IP_ADDRESS:
+        return IPv4Address(octets) if len(octets) == 4 else None
+    return octets if tag == _OCTETS else None
+
+
+def _integer(reader: Reader) -> int:
+    contents = _inside(reader, (_INTEGER,)).rest()
+    if not contents:
+        raise reader.wrong("a number without octets")
+    return int.from_bytes(contents, "big", signed=True)
+
+
+def _read_identifier(contents: Reader) -> str:
+    numbers: list[int] = []
+    number = 0
+    while contents.remaining:
+        octet = contents.u8()
+        number = number << 7 | octet & 0x7F
+        if not octet & 0x80:
+            numbers.append(number)
+            number = 0
+        elif not contents.remaining or number > _LARGEST_ARC:
+            raise contents.wrong("a number of an object identifier has no end")
+    if not numbers:
+        raise contents.wrong("an object identifier without numbers")
+    first = min(numbers[0] // 40, 2)
+    return ".".join(map(str, (first, numbers[0] - 40 * first, *numbers[1:])))
+
+
+_LARGEST_ARC = 2**32
+"""RFC 2578 §3.5: no number of an object identifier is larger."""
 
 
 def _inside(reader: Reader, tags: Collection[int]) -> Reader:
-    """The contents under the next tag, which must be one of these (X.690 §8.1)."""
+    """The contents under the next tag, which must be one of these."""
+    return _under(reader, tags)[1]
+
+
+def _under(reader: Reader, tags: Collection[int]) -> tuple[int, Reader]:
+    """The next tag, which must be one of these, and its contents (X.690 §8.1)."""
     tag, length = reader.u8(), reader.u8()
     if tag not in tags:
         raise reader.wrong(f"tag {tag:#04x} has no place here")
@@ -278,7 +287,7 @@ def _inside(reader: Reader, tags: Collection[int]) -> Reader:
         if not 1 <= octets <= 3:
             raise reader.wrong(f"a length of {octets} octets")
         length = int.from_bytes(reader.take(octets), "big")
-    return Reader(reader.take(length), "SNMP")
+    return tag, Reader(reader.take(length), "SNMP")
 
 
 def _at_end(reader: Reader) -> None:
