@@ -19,10 +19,10 @@ from portcall.jobs.record.reading import NamedLook
 from portcall.site.folder import Site
 
 
-def look_afresh(site: Site, adapter_name: str | None) -> NamedLook | None:
+def look_afresh(site: Site) -> NamedLook | None:
     """Look, and write it down; None when Ctrl-C ended that."""
     gathering = gathering_for(site)
-    adapter = chosen_adapter(adapter_name)
+    adapter = chosen_adapter()
     orders = orders_for(adapter, site, gathering)
     work = partial(look, adapter, orders, gathering, tell=note)
     looked, interrupted = run_until_interrupted(lambda stop: work(stop=stop))

@@ -13,14 +13,13 @@ import click
 from portcall.cli.main import INTERRUPTED, NO, YES
 from portcall.cli.options import (
     adapter_option,
-    begin_capture,
     capture_option,
     chosen_adapter,
     group_option,
     json_option,
 )
 from portcall.cli.running import run, run_until_interrupted
-from portcall.cli.say import note
+from portcall.cli.say import note, wants_json
 from portcall.cli.views.assign import view_for
 from portcall.cli.views.questions import Questions
 from portcall.core.adapters.adapter import Adapter
@@ -93,9 +92,6 @@ def assign_command(
     reply: str,
     alongside: bool,
     group: str | None,
-    adapter_name: str | None,
-    capture: str | None,
-    as_json: bool,
 ) -> int:
     """Answer BOOTP and DHCP requests of planned devices with their planned address.
 
@@ -110,7 +106,7 @@ def assign_command(
     portcall assign 02-77-B1-4C-09-21=10.61.20.21/24 --until-done
     """
     at_terminal = sys.stdin.isatty() and sys.stdout.isatty()
-    if ask and (as_json or not at_terminal):
+    if ask and (wants_json() or not at_terminal):
         raise BadInput("--ask needs a person at a terminal to answer, and no --json")
     options = Options(
         _lease_seconds(lease), seconds, until_done, keep, reply == "broadcast", alongside
@@ -123,15 +119,14 @@ def assign_command(
     if group is not None:
         rows = with_group(rows, group, site.plan())
     wanted = rows_to_serve(site, rows, may_be_empty=ask or temporary is not None, tell=note)
-    adapter = chosen_adapter(adapter_name)
-    begin_capture(adapter, capture)
+    adapter = chosen_adapter()
     with _while_serving(adapter, wanted, site) if match else nullcontext(adapter) as adapter:
         served = Served(site, rows, adapter)
         plan = in_reach(wanted, adapter, tell=note)
         if temporary is not None:
             span = parse_range(temporary)
             options = replace(options, span=span, network=network_to_lend(served, span))
-        return _assign(served, plan, options, seen, ask, as_json)
+        return _assign(served, plan, options, seen, ask)
 
 
 def _lease_seconds(text: str) -> int:
@@ -157,7 +152,6 @@ def _assign(
     options: Options,
     seen: PlanState | None,
     ask: bool,
-    as_json: bool,
 ) -> int:
     """Look for other servers, serve, and show it meanwhile."""
     before = run(looked_before(served, plan, options, note))
@@ -171,7 +165,7 @@ def _assign(
 
     assignment = Assignment(served, plan, options, tell, seen)
     maker_of = maker_lookup(served.site.makers)
-    view = view_for(assignment.board, as_json, maker_of, live=not ask)
+    view = view_for(assignment.board, maker_of, live=not ask)
     questions = Questions(assignment, served.site, maker_of) if ask else None
     count = len(plan.devices)
     devices = counted(count, "device")

@@ -7,12 +7,11 @@ import click
 from portcall.cli.main import NO, YES
 from portcall.cli.options import (
     adapter_option,
-    begin_capture,
     capture_option,
     chosen_adapter,
     json_option,
 )
-from portcall.cli.say import note, print_json
+from portcall.cli.say import note, print_json, wants_json
 from portcall.core.plan.targets import parse_device
 from portcall.jobs.setting.blink import Blinking, blink
 from portcall.site.folder import this_site
@@ -32,9 +31,7 @@ from portcall.site.folder import this_site
 @adapter_option
 @capture_option
 @json_option
-def blink_command(
-    target: str, seconds: float, adapter_name: str | None, capture: str | None, as_json: bool
-) -> int:
+def blink_command(target: str, seconds: float) -> int:
     """Have the device TARGET flash its lamp, so that a person finds it in the cabinet.
 
     TARGET is a planned name, a MAC or an address. DCP has a signal for this, and no other protocol
@@ -47,15 +44,14 @@ def blink_command(
     site = this_site()
     plan = site.plan()
     meant = parse_device(target, plan)
-    adapter = chosen_adapter(adapter_name)
-    begin_capture(adapter, capture)
+    adapter = chosen_adapter()
 
     def begins(fact: object) -> None:
-        if not as_json or not isinstance(fact, Blinking):
+        if not wants_json() or not isinstance(fact, Blinking):
             note(fact)
 
     found, reason = blink(adapter, site, plan, meant, seconds, begins)
-    if as_json:
+    if wants_json():
         mac = str(found.mac) if found.device else None
         why_not = str(reason) if reason is not None else None
         document = {"name": meant.name, "mac": mac, "shown": reason is None, "reason": why_not}

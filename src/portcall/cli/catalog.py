@@ -11,13 +11,14 @@ from rich.text import Text
 from portcall.cli.main import NO, YES
 from portcall.cli.options import (
     adapter_option,
-    begin_capture,
+    capture_file,
     capture_option,
     chosen_adapter,
     json_option,
+    named_adapter,
     plan_if_sound,
 )
-from portcall.cli.say import note, print_json
+from portcall.cli.say import note, print_json, wants_json
 from portcall.cli.table import Columns, cell, print_rows
 from portcall.core.catalog.catalog import Catalog
 from portcall.core.plan.targets import parse_device
@@ -52,9 +53,6 @@ def add_command(
     files: tuple[Path, ...],
     device: str | None,
     everywhere: bool,
-    adapter_name: str | None,
-    capture: str | None,
-    as_json: bool,
 ) -> int:
     """Check FILE and keep it, in the site's folder; without a site, for every site.
 
@@ -68,22 +66,22 @@ def add_command(
     """
     if bool(files) == bool(device):
         raise BadInput("give either FILE, or --from DEVICE")
-    if device is None and (adapter_name or capture):
+    if device is None and (named_adapter() or capture_file()):
         raise BadInput(
             "--adapter and --capture go with --from DEVICE", "for a FILE nothing is sent"
         )
     site = this_site()
     folder = None if everywhere else site.folder
     if device is not None:
-        return _add_from(device, site, folder, adapter_name, capture, as_json)
+        return _add_from(device, site, folder)
     added = []
     for file in files:
         kept, catalog = add_catalog(file, folder)
         added.append({"file": str(file), "kept": str(kept), **_counts(catalog)})
-        if not as_json:
+        if not wants_json():
             counts = ", ".join(f"{n} {what}" for what, n in _counts(catalog).items() if n)
             click.echo(f"{file.name}: {counts}; kept in {kept}")
-    if as_json:
+    if wants_json():
         print_json({"added": added})
     return YES
 
@@ -92,26 +90,22 @@ def _add_from(
     device: str,
     site: Site,
     folder: Path | None,
-    adapter_name: str | None,
-    capture: str | None,
-    as_json: bool,
 ) -> int:
     """Keep what a device carries, by the codes that it describes: its file has no name of its own
     that one could trust."""
     plan = plan_if_sound(site)
     meant = parse_device(device, plan)
-    adapter = chosen_adapter(adapter_name)
-    begin_capture(adapter, capture)
+    adapter = chosen_adapter()
     found = describe(adapter, site, plan, meant, note)
     if isinstance(found, str):
-        if as_json:
+        if wants_json():
             print_json({"added": [], "reason": found})
         note(found)
         return NO
     codes, source = found.codes, f"{found.name}'s own description"
     kept = keep_catalog(found.catalog, f"cip-{codes.maker}-{codes.product}", source, folder)
     maker, product = found.catalog.maker(codes), found.catalog.product(codes)
-    if as_json:
+    if wants_json():
         row = {"from": found.name, "kept": str(kept), "checksum": found.is_proven}
         row |= _counts(found.catalog)
         print_json({"added": [row], "reason": None})
@@ -124,7 +118,7 @@ def _add_from(
 
 @catalog_command.command("list")
 @json_option
-def list_command(as_json: bool) -> int:
+def list_command() -> int:
     """What is known: makers, products, default addresses, ports.
 
     \b
@@ -134,7 +128,7 @@ def list_command(as_json: bool) -> int:
     site = this_site()
     catalog = read_catalogs(site.folder)
     rows = _rows(catalog)
-    if as_json:
+    if wants_json():
         keys = ("what", "protocol", "code", "name")
         print_json({"entries": [dict(zip(keys, row, strict=True)) for row in rows]})
         return YES if rows else NO

@@ -7,7 +7,7 @@ import click
 from portcall.cli.logbook import opened
 from portcall.cli.main import INTERRUPTED, NO, YES
 from portcall.cli.options import adapter_option, json_option
-from portcall.cli.say import note, print_json
+from portcall.cli.say import note, print_json, wants_json
 from portcall.cli.table import Remark, Tone, console, print_lines
 from portcall.core.finding import Line
 from portcall.core.record.compare import Changed, Comparison, compare
@@ -24,9 +24,7 @@ _NOW = "now"
 @click.argument("second", required=False, metavar="[B]]")
 @adapter_option
 @json_option
-def compare_command(
-    first: str | None, second: str | None, adapter_name: str | None, as_json: bool
-) -> int:
+def compare_command(first: str | None, second: str | None) -> int:
     """Say what changed between two looks, A and then B: devices, addresses, names, firmware, doors.
 
     A and B are looks or verifications: last, a number of portcall logbook show, yesterday,
@@ -46,22 +44,22 @@ def compare_command(
     afresh = second == _NOW
     # The earlier one first: where there is none, nothing is sent.
     earlier = looks.from_the_end(0 if afresh else 1) if first is None else looks.named(first)
-    later = _afresh(site, adapter_name) if afresh else looks.named(second or "last")
+    later = _afresh(site) if afresh else looks.named(second or "last")
     if later is None:
         return INTERRUPTED
     found = compare(earlier.look, later.look, explained(book, earlier, later))
-    if as_json:
+    if wants_json():
         print_json(_document(found, earlier, later))
     else:
         _print(found, earlier, later)
     return YES if found.is_same else NO
 
 
-def _afresh(site: Site, adapter_name: str | None) -> NamedLook | None:
+def _afresh(site: Site) -> NamedLook | None:
     # What looks at the wire takes longer to load than most comparisons take.
     from portcall.cli.afresh import look_afresh
 
-    return look_afresh(site, adapter_name)
+    return look_afresh(site)
 
 
 def _print(found: Comparison, earlier: NamedLook, later: NamedLook) -> None:

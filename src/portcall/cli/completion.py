@@ -7,7 +7,7 @@ import click
 from portcall.cli.completing import source
 from portcall.cli.main import YES
 from portcall.cli.options import json_option
-from portcall.cli.say import note, print_json
+from portcall.cli.say import note, print_json, wants_json
 from portcall.jobs.workstation.completion import install
 
 _SHELLS = ("bash", "zsh", "fish")
@@ -17,7 +17,7 @@ _SHELLS = ("bash", "zsh", "fish")
 @click.argument("shell", type=click.Choice(_SHELLS))
 @click.option("--install", "installs", is_flag=True, help="Put it where the shell looks for it.")
 @json_option
-def completion_command(shell: str, installs: bool, as_json: bool) -> int:
+def completion_command(shell: str, installs: bool) -> int:
     """Print the script with which SHELL completes commands, adapters, names and more.
 
     \b
@@ -26,13 +26,13 @@ def completion_command(shell: str, installs: bool, as_json: bool) -> int:
     """
     text = source(shell)
     if not installs:
-        if as_json:
+        if wants_json():
             print_json({"shell": shell, "script": text})
         else:
             click.echo(text)
         return YES
     path, line = install(shell, text)
-    if as_json:
+    if wants_json():
         print_json({"shell": shell, "written": str(path), "needs": line})
         return YES
     note(

@@ -13,7 +13,6 @@ import click
 from portcall.cli.main import INTERRUPTED, NO, YES
 from portcall.cli.options import (
     adapter_option,
-    begin_capture,
     capture_option,
     chosen_adapter,
     group_option,
@@ -23,7 +22,7 @@ from portcall.cli.options import (
 )
 from portcall.cli.recording import recorded
 from portcall.cli.running import run_until_interrupted
-from portcall.cli.say import note, print_json_list
+from portcall.cli.say import note, print_json_list, wants_json
 from portcall.cli.table import wide_option
 from portcall.cli.views.card import print_cards
 from portcall.cli.views.devices import (
@@ -99,9 +98,6 @@ def find_command(
     as_csv: bool,
     wide: bool,
     group: str | None,
-    adapter_name: str | None,
-    capture: str | None,
-    as_json: bool,
 ) -> int:
     """Find and identify the devices on the wire.
 
@@ -117,20 +113,19 @@ def find_command(
     portcall find
     portcall find 10.61.20.0/24 --csv > found.csv
     """
-    if (pace and unpaced) or (as_csv and (as_json or watch)):
+    if (pace and unpaced) or (as_csv and (wants_json() or watch)):
         raise BadInput("--pace with --unpaced, or --csv with --json or --watch: choose one")
     site = this_site()
     gathering = gathering_for(site, plan_if_sound(site))
     ranges = with_group(ranges, group, gathering.plan)
     named = parse_targets(ranges, gathering.plan, large)
-    adapter = chosen_adapter(adapter_name)
+    adapter = chosen_adapter()
     say_what_rights_are_missing()
     wanted = [each for each in WIRE_METHODS if not methods or each in methods]
     asked_pace = site.pace if pace is None else dataclasses.replace(site.pace, in_all=pace)
     orders = orders_for(adapter, site, gathering, named, wanted, asked_pace, unpaced, listen)
-    begin_capture(adapter, capture)
     if watch:
-        with watch_view(adapter, gathering, site, as_json) as view:
+        with watch_view(adapter, gathering, site) as view:
             watching = Watching(adapter, gathering, view.tell, view.refreshed)
             view.show(watching)
             run_until_interrupted(partial(watching.run, orders))
@@ -140,7 +135,7 @@ def find_command(
             body = look_body(watching.whole_look, there)
             recorded(site, Kind.LOOK, told, body, adapter=adapter.name)
         return INTERRUPTED
-    with finding_view(gathering, as_json or as_csv) as draw:
+    with finding_view(gathering, wants_json() or as_csv) as draw:
         looked, _ = run_until_interrupted(
             lambda stop: look(adapter, orders, gathering, stop=stop, progress=draw, tell=note)
         )
@@ -150,7 +145,7 @@ def find_command(
     recorded(site, Kind.LOOK, told, look_body(looked, found.devices), adapter=adapter.name)
     one = _the_one(named)
     meant = _meant(one, found, gathering.plan) if one is not None else []
-    if as_json:
+    if wants_json():
         _print_json(found, looked)
     elif as_csv:
         print_csv(found)
@@ -160,7 +155,7 @@ def find_command(
             note(f"nothing was heard of {ranges[0]}: portcall why {ranges[0]}")
     elif found.devices:
         print_found(found, wide)
-    if not as_json:
+    if not wants_json():
         _say_how_it_went(found, looked, is_list=one is None)
     return ending(looked, YES if (found.devices if one is None else meant) else NO)
 

@@ -8,7 +8,7 @@ import click
 
 from portcall.cli.main import COMMANDS, YES
 from portcall.cli.options import json_option
-from portcall.cli.say import print_json
+from portcall.cli.say import print_json, wants_json
 from portcall.cli.topics import TOPICS, page
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput
@@ -17,7 +17,7 @@ from portcall.core.trouble import BadInput
 @click.command("help")
 @click.argument("words", nargs=-1, metavar="[TOPIC]")
 @json_option
-def help_command(words: tuple[str, ...], as_json: bool) -> int:
+def help_command(words: tuple[str, ...]) -> int:
     """Explain TOPIC: what is no command, or a command. Without TOPIC, list what there is.
 
     \b
@@ -25,11 +25,11 @@ def help_command(words: tuple[str, ...], as_json: bool) -> int:
     portcall help plan import
     """
     if not words:
-        _list(as_json)
+        _list()
         return YES
     if len(words) == 1 and words[0] in TOPICS:
         text = page(words[0])
-        if as_json:
+        if wants_json():
             print_json({"topic": words[0], "page": text})
         else:
             from portcall.cli.views.page import print_page
@@ -37,15 +37,15 @@ def help_command(words: tuple[str, ...], as_json: bool) -> int:
             print_page(text)
         return YES
     shown = _help_page(words)
-    if as_json:
+    if wants_json():
         print_json({"topic": " ".join(words), "page": shown})
     else:
         click.echo(shown)
     return YES
 
 
-def _list(as_json: bool) -> None:
-    if as_json:
+def _list() -> None:
+    if wants_json():
         print_json({"topics": [{"name": name, "about": about} for name, about in TOPICS.items()]})
         return
     formatter = click.get_current_context().make_formatter()

@@ -7,7 +7,6 @@ import click
 from portcall.cli.main import NO, YES
 from portcall.cli.options import (
     adapter_option,
-    begin_capture,
     capture_option,
     chosen_adapter,
     group_option,
@@ -36,9 +35,6 @@ def keep_command(
     name: str | None,
     force: bool,
     group: str | None,
-    adapter_name: str | None,
-    capture: str | None,
-    as_json: bool,
 ) -> int:
     """Tell devices to keep the address they have, also when the power was off.
 
@@ -58,11 +54,8 @@ def keep_command(
     if not targets:
         raise click.UsageError("name a TARGET, or --group GROUP")
     meant = [parse_device(text, plan) for text in dict.fromkeys(targets)]
-    adapter = chosen_adapter(adapter_name)
-    begin_capture(adapter, capture)
-    shown = OutcomeView(
-        as_json, "kept", lambda which: "asks again" if undo else "keeps its address"
-    )
+    adapter = chosen_adapter()
+    shown = OutcomeView("kept", lambda which: "asks again" if undo else "keeps its address")
     good = keep_each(
         adapter, site, plan, meant, shown.ended, note, undo=undo, name=name, force=force
     )

@@ -12,14 +12,15 @@ import click
 from portcall.cli.main import NO, YES
 from portcall.cli.options import (
     adapter_option,
-    begin_capture,
+    capture_file,
     capture_option,
     chosen_adapter,
     json_option,
+    named_adapter,
     plan_if_sound,
 )
 from portcall.cli.running import run_until_interrupted
-from portcall.cli.say import note, print_json_list
+from portcall.cli.say import note, print_json_list, wants_json
 from portcall.cli.table import wide_option
 from portcall.cli.views.devices import Found, ending, print_found, summary
 from portcall.cli.views.progress import progress_bar
@@ -63,9 +64,6 @@ def listen_command(
     seconds: float,
     source: Path | None,
     wide: bool,
-    adapter_name: str | None,
-    capture: str | None,
-    as_json: bool,
 ) -> int:
     """Send nothing: who asks for an address, who announces itself, which subnets are heard.
 
@@ -76,19 +74,18 @@ def listen_command(
     site = this_site()
     gathering = gathering_for(site, plan_if_sound(site))
     if source is not None:
-        if adapter_name or capture:
+        if named_adapter() or capture_file():
             raise BadInput("--from reads a file: leave out --adapter and --capture")
         read = read_into(gathering, source)
         heard = f"{read.frames} frames over {read.seconds:.0f} s in {source}"
-        return _tell(gathering, site, None, heard, wide, as_json)
-    adapter = chosen_adapter(adapter_name)
+        return _tell(gathering, site, None, heard, wide)
+    adapter = chosen_adapter()
     orders = replace(
         orders_for(adapter, site, gathering),
         methods=(Method.LISTEN, Method.LLDP),
         ranges=(),
         listen=seconds,
     )
-    begin_capture(adapter, capture)
     with progress_bar() as draw:
         looked, _ = run_until_interrupted(
             lambda stop: look(adapter, orders, gathering, stop=stop, progress=draw, tell=note)
@@ -96,7 +93,7 @@ def listen_command(
     for each in looked.look.not_run:
         raise NotPossibleHere(each.reason)
     heard = "until interrupted" if looked.interrupted else f"for {seconds:g} s"
-    code = _tell(gathering, site, adapter.interfaces, f"{adapter.name}, {heard}", wide, as_json)
+    code = _tell(gathering, site, adapter.interfaces, f"{adapter.name}, {heard}", wide)
     return ending(looked, code)
 
 
@@ -106,13 +103,12 @@ def _tell(
     own: Sequence[IPv4Interface] | None,
     heard: str,
     wide: bool,
-    as_json: bool,
 ) -> int:
     found = Found(gathering, own, site)
     here = [each.network for each in own or ()]
     known = [*here, *(subnet.network for subnet in site.subnets)]
     subnets = spoken(found.devices, known)
-    if as_json:
+    if wants_json():
         entries = (device_document(device, found.remarks(device)) for device in found.devices)
         tail = {
             **summary(found),

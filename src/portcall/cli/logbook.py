@@ -12,7 +12,7 @@ from rich.text import Text
 
 from portcall.cli.main import NO, YES
 from portcall.cli.options import json_option
-from portcall.cli.say import note, print_json
+from portcall.cli.say import note, print_json, wants_json
 from portcall.cli.table import Columns, cell, left_out_sentence, print_rows, wide_option
 from portcall.core.counted import counted
 from portcall.core.plan.targets import parse_device
@@ -52,9 +52,7 @@ def logbook_command() -> None:
 @_kind_option
 @wide_option
 @json_option
-def show_command(
-    device: str | None, since: str | None, kinds: tuple[str, ...], wide: bool, as_json: bool
-) -> int:
+def show_command(device: str | None, since: str | None, kinds: tuple[str, ...], wide: bool) -> int:
     """Tell the story of a device, or of a time.
 
     \b
@@ -64,7 +62,7 @@ def show_command(
     site = this_site()
     book = opened(site)
     found = _found(book, site, device, since, kinds)
-    if as_json:
+    if wants_json():
         print_json({"entries": list(_documents(book, found))})
         return YES
     if not found:
@@ -117,7 +115,7 @@ def export_command(
 @logbook_command.command("sync")
 @click.argument("url", required=False, metavar="[URL]")
 @json_option
-def sync_command(url: str | None, as_json: bool) -> int:
+def sync_command(url: str | None) -> int:
     """Copy entries to and from the logbook that the team shares, a PostgreSQL database.
 
     URL is postgresql://USER@HOST/DATABASE; without it, that of PORTCALL_LOGBOOK or of site.toml.
@@ -140,7 +138,7 @@ def sync_command(url: str | None, as_json: bool) -> int:
         raise BadInput("this folder is no site, so nobody could tell its entries from others'")
     address = check_url(said or site.logbook, own=bool(said))
     synced = sync(opened(site), site.label, address)
-    if as_json:
+    if wants_json():
         print_json({"sent": synced.sent, "received": synced.received})
     else:
         click.echo(str(synced))

@@ -15,13 +15,12 @@ import click
 from portcall.cli.main import NO, NOT_POSSIBLE, YES
 from portcall.cli.options import (
     adapter_option,
-    begin_capture,
     capture_option,
     chosen_adapter,
     json_option,
 )
 from portcall.cli.recording import recorded
-from portcall.cli.say import note, print_json
+from portcall.cli.say import note, print_json, wants_json
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.adapters.own_address import Wanted, check_own, wanted_for
 from portcall.core.address import parse_interface
@@ -61,9 +60,6 @@ def match_command(
     dhcp: bool,
     no_probe: bool,
     dry_run: bool,
-    adapter_name: str | None,
-    capture: str | None,
-    as_json: bool,
 ) -> int:
     """Put this computer into the subnet of TARGET: a device's address, a subnet or a planned name.
 
@@ -78,9 +74,8 @@ def match_command(
     if (target is None) != dhcp or (dhcp and typed):
         raise click.UsageError("match takes a TARGET, or --dhcp without TARGET and --address")
     if target is None:
-        adapter = chosen_adapter(adapter_name)
-        begin_capture(adapter, capture)
-        return _match_by_dhcp(adapter, replace, not no_probe, dry_run, as_json)
+        adapter = chosen_adapter()
+        return _match_by_dhcp(adapter, replace, not no_probe, dry_run)
     site = this_site()
     plan = site.plan()
     wanted = wanted_for(parse_target(target, plan), plan, site.subnets)
@@ -88,8 +83,7 @@ def match_command(
     if own is not None:
         wanted = _by_hand(own, wanted)
         check_own(own, plan, site.subnets)
-    adapter = chosen_adapter(adapter_name)
-    begin_capture(adapter, capture)
+    adapter = chosen_adapter()
     there = _already(adapter, wanted, own)
     if there is not None and replace and not no_probe and not dry_run:
         require_for_match(True, f"portcall match {target} --dry-run shows what it would do")
@@ -97,9 +91,7 @@ def match_command(
             note(f"{there.ip} of this computer is somebody else's, too: another one is taken")
             there = None
     if there is not None and not (replace and len(adapter.addresses) > 1):
-        return _show(
-            Matched(adapter, there, wanted.target, wanted.prefix_from, added=False), as_json
-        )
+        return _show(Matched(adapter, there, wanted.target, wanted.prefix_from, added=False))
     if not replace and any(mine.ip == wanted.target for mine in adapter.interfaces):
         raise NotPossibleHere(
             f"{wanted.target} is this computer's own address on {adapter.name}; to take another "
@@ -109,25 +101,25 @@ def match_command(
     refuse_managed(adapter, replace, note)
     choices = choices_for(adapter, wanted, own, site, plan)
     if dry_run:
-        return _say_what_would_be_done(adapter, wanted, next(choices, None), replace, as_json)
+        return _say_what_would_be_done(adapter, wanted, next(choices, None), replace)
     require_for_match(not no_probe, f"portcall match {target} --dry-run shows what it would do")
     matched = match(adapter, wanted, choices, replace, not no_probe, note, typed=own is not None)
-    return _show(matched, as_json)
+    return _show(matched)
 
 
-def _match_by_dhcp(adapter: Adapter, alone: bool, probe: bool, dry_run: bool, as_json: bool) -> int:
+def _match_by_dhcp(adapter: Adapter, alone: bool, probe: bool, dry_run: bool) -> int:
     """Some machines hand the laptop its address."""
     from portcall.jobs.workstation.match_dhcp import best_offer, match_by_dhcp
 
     offer = best_offer(adapter, alone, note, taking=not dry_run)
     if dry_run:
-        if as_json:
+        if wants_json():
             print_json({"adapter": adapter.name, "would_ask_for": str(offer.address)})
         else:
             click.echo(f"would take {offer.address} from {offer.server}")
         return YES
     matched = match_by_dhcp(adapter, offer, alone, probe, note)
-    code = _show(matched, as_json)
+    code = _show(matched)
     if matched.lease is not None and matched.lease.seconds is not None:
         end = datetime.now() + timedelta(seconds=matched.lease.seconds_left)
         note(
@@ -160,11 +152,11 @@ def _already(adapter: Adapter, wanted: Wanted, own: IPv4Interface | None) -> IPv
 
 
 def _say_what_would_be_done(
-    adapter: Adapter, wanted: Wanted, address: IPv4Address | None, replace: bool, as_json: bool
+    adapter: Adapter, wanted: Wanted, address: IPv4Address | None, replace: bool
 ) -> int:
     interface = IPv4Interface((address, wanted.network.prefixlen)) if address else None
     kept = [str(own) for own in adapter.interfaces]
-    if as_json:
+    if wants_json():
         document = {
             "adapter": adapter.name,
             "would_try_first": str(interface) if interface else None,
@@ -182,7 +174,7 @@ def _say_what_would_be_done(
     return YES if interface else NO
 
 
-def _show(matched: Matched, as_json: bool) -> int:
+def _show(matched: Matched) -> int:
     """Say what is in force now."""
     before, interface, now = matched.before, matched.interface, in_force(matched)
     if matched.added:
@@ -190,7 +182,7 @@ def _show(matched: Matched, as_json: bool) -> int:
         body = {"added": str(interface), "before": had, "alone": matched.alone}
         told = f"{interface} added, before {', '.join(had) or 'no address'}"
         recorded(this_site(), Kind.MATCH, told, body, adapter=before.name)
-    if as_json:
+    if wants_json():
         document = {
             "adapter": before.name,
             "address": str(interface.ip),

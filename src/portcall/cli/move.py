@@ -10,13 +10,12 @@ import click
 from portcall.cli.main import NO, YES
 from portcall.cli.options import (
     adapter_option,
-    begin_capture,
     capture_option,
     chosen_adapter,
     group_option,
     json_option,
 )
-from portcall.cli.say import note
+from portcall.cli.say import note, wants_json
 from portcall.cli.views.outcomes import OutcomeView
 from portcall.cli.views.series import AtTheTerminal
 from portcall.core.address import parse_address
@@ -66,9 +65,6 @@ def move_command(
     undo: bool,
     force: bool,
     group: str | None,
-    adapter_name: str | None,
-    capture: str | None,
-    as_json: bool,
 ) -> int:
     """Bring a DEVICE from the address it has, or none, to its planned one, and prove it is there.
 
@@ -99,35 +95,34 @@ def move_command(
     if start is None and not undo:
         meant = [with_goal(each, to, site, plan) for each in meant]
     elif start is not None:
-        _check_series(meant, plan, as_json)
+        _check_series(meant, plan)
     if name is not None:
         names_for(meant[0], name)  # Refused before anything is sent.
-    adapter = chosen_adapter(adapter_name)
+    adapter = chosen_adapter()
     if not undo:
         refuse_own(adapter, meant)
-    begin_capture(adapter, capture)
     with Mover(adapter, site, seconds, force, note) as mover:
         if start is not None:
             series_of = Series(mover, start, not no_name, AtTheTerminal())
             return YES if series_of.run([each.name for each in meant]) else NO
         if undo:
-            return _undo_all(mover, meant, plan, as_json)
-        return _move_all(mover, meant, plan, name, not no_name, as_json)
+            return _undo_all(mover, meant, plan)
+        return _move_all(mover, meant, plan, name, not no_name)
 
 
 def _move_all(
-    mover: Mover, meant: Sequence[Meant], plan: Plan, name: str | None, named: bool, as_json: bool
+    mover: Mover, meant: Sequence[Meant], plan: Plan, name: str | None, named: bool
 ) -> int:
     """Move one after the other, and say how each went."""
-    shown = OutcomeView(as_json, "moved", _is_at)
+    shown = OutcomeView("moved", _is_at)
     good = move_each(mover, meant, plan, shown.ended, name, named)
     shown.finish(mover.adapter.name)
     return YES if good else NO
 
 
-def _undo_all(mover: Mover, meant: Sequence[Meant], plan: Plan, as_json: bool) -> int:
+def _undo_all(mover: Mover, meant: Sequence[Meant], plan: Plan) -> int:
     """Bring back one after the other, and say how each went."""
-    shown = OutcomeView(as_json, "undone", lambda which: "is set as it was before")
+    shown = OutcomeView("undone", lambda which: "is set as it was before")
     good = undo_each(mover, meant, plan, shown.ended)
     shown.finish(mover.adapter.name)
     return YES if good else NO
@@ -137,14 +132,14 @@ def _is_at(which: Located) -> str:
     return f"is at {which.meant.row.interface if which.meant.row else None}"
 
 
-def _check_series(meant: Sequence[Meant], plan: Plan, as_json: bool) -> None:
+def _check_series(meant: Sequence[Meant], plan: Plan) -> None:
     """Raise BadInput where there are no rows for it, or nobody who connects the next device."""
     stranger = next((each.words for each in meant if each.row is None or each.address), None)
     if stranger is not None:
         raise BadInput(f"{stranger}: --series takes the names of planned devices")
     if not plan.devices:
         raise BadInput("--series needs a plan, and there is no plan.csv in this folder or above it")
-    if as_json or not sys.stdin.isatty():
+    if wants_json() or not sys.stdin.isatty():
         raise BadInput("--series needs a person at a terminal who connects devices, and no --json")
 
 

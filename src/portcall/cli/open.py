@@ -9,9 +9,9 @@ from collections.abc import Mapping
 import click
 
 from portcall.cli.main import NO, YES
-from portcall.cli.options import adapter_option, json_option, plan_if_sound, works_on
+from portcall.cli.options import adapter_option, json_option, named_adapter, plan_if_sound, works_on
 from portcall.cli.running import run
-from portcall.cli.say import note, print_json
+from portcall.cli.say import note, print_json, wants_json
 from portcall.core.find.web_page import PAGES
 from portcall.core.printable import printable
 from portcall.core.talk.door_knock import DoorState
@@ -36,9 +36,7 @@ _USER = re.compile(r"[A-Za-z0-9_][A-Za-z0-9_.-]{0,63}")
 @click.option("--user", default="", metavar="NAME", help="Who to be at the device, for SSH.")
 @adapter_option
 @json_option
-def open_command(
-    target: str, door: str | None, user: str, adapter_name: str | None, as_json: bool
-) -> int:
+def open_command(target: str, door: str | None, user: str) -> int:
     """Open TARGET's page in the browser, or another DOOR with the program for it.
 
     Without DOOR, its page when it has one; else what is open is listed. Nothing is opened that was
@@ -51,14 +49,14 @@ def open_command(
     if user and not _USER.fullmatch(user):
         raise BadInput(f"{printable(user, 40)}: is no user name: letters, digits, dots and hyphens")
     site = this_site()
-    meant = prepare(target, door, adapter_name, site, plan_if_sound(site))
-    works_on(meant.adapter.name, site)
+    meant = prepare(target, door, named_adapter(), site, plan_if_sound(site))
+    works_on(meant.adapter, site)
     goal, adapter, names = meant.goal, meant.adapter, meant.ports
     must_have_an_address(adapter, [goal.address])
     ports = [goal.port] if goal.port is not None else list(names)
     states = run(check_doors(adapter, site.pace, goal.address, ports))
     open_now = [port for port, state in states.items() if state is DoorState.OPEN]
-    if as_json:
+    if wants_json():
         doors = [{"port": port, "name": names.get(port)} for port in sorted(open_now)]
         print_json({"address": str(goal.address), "open": doors})
         return YES if open_now else NO

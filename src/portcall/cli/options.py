@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from ipaddress import IPv4Address
 from pathlib import Path
 
 import click
 
-from portcall.cli.say import ADAPTER, SITE, note
+from portcall.cli.say import ADAPTER, JSON, SITE, note
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.counted import counted
 from portcall.core.finding import Line
@@ -17,12 +18,31 @@ from portcall.core.trouble import BadInput
 from portcall.jobs.workstation import adapters, rights
 from portcall.site.folder import Site, this_site
 
-json_option = click.option("--json", "as_json", is_flag=True, help="Print JSON instead.")
+_NAMED_ADAPTER, _CAPTURE = "portcall.named_adapter", "portcall.capture"
+
+
+def _noted(key: str) -> Callable[[click.Context, click.Parameter, object], None]:
+    """What notes an option in Click's context, for whoever needs it in this command."""
+
+    def note_it(context: click.Context, option: click.Parameter, value: object) -> None:
+        context.meta[key] = value
+
+    return note_it
+
+
+json_option = click.option(
+    "--json",
+    is_flag=True,
+    expose_value=False,
+    callback=_noted(JSON),
+    help="Print JSON instead.",
+)
 
 adapter_option = click.option(
     "--adapter",
-    "adapter_name",
     metavar="NAME",
+    expose_value=False,
+    callback=_noted(_NAMED_ADAPTER),
     help="The adapter with the plant's cable; else that of PORTCALL_ADAPTER, of site.toml, the "
     "matched one, or the only wired one that fits.",
 )
@@ -36,22 +56,42 @@ group_option = click.option(
 capture_option = click.option(
     "--capture",
     metavar="FILE",
+    expose_value=False,
+    callback=_noted(_CAPTURE),
     help="Write what is sent and heard to FILE, as pcapng.",
 )
 
 
-def chosen_adapter(name: str | None, target: IPv4Address | None = None) -> Adapter:
-    """The adapter to use; says which when nobody named it. Raises NotPossibleHere."""
+def named_adapter() -> str | None:
+    """The adapter that was typed with ``--adapter``, or None."""
+    name: str | None = click.get_current_context().meta.get(_NAMED_ADAPTER)
+    return name
+
+
+def capture_file() -> str | None:
+    """The file that was typed with ``--capture``, or None."""
+    file: str | None = click.get_current_context().meta.get(_CAPTURE)
+    return file
+
+
+def chosen_adapter(target: IPv4Address | None = None) -> Adapter:
+    """The adapter to work on; says which when nobody named it. Raises NotPossibleHere."""
     site = this_site()
-    adapter = adapters.chosen_adapter(name, site, note, target)
-    works_on(adapter.name, site)
+    adapter = adapters.chosen_adapter(named_adapter(), site, note, target)
+    works_on(adapter, site)
     return adapter
 
 
-def works_on(adapter: str, site: Site) -> None:
-    """Have every document say on which adapter and at which site this command works."""
-    meta = click.get_current_context().meta
-    meta[ADAPTER], meta[SITE] = adapter, site.label
+def works_on(adapter: Adapter, site: Site) -> None:
+    """Have every document say on which adapter and at which site this command works; and until it
+    ends, write what passes the adapter to the file that was typed. Raises NotPossibleHere."""
+    context = click.get_current_context()
+    context.meta[ADAPTER], context.meta[SITE] = adapter.name, site.label
+    file = capture_file()
+    if file is not None:
+        from portcall.jobs.record.capture import capturing
+
+        context.with_resource(capturing(adapter, Path(file), note))
 
 
 def say_what_rights_are_missing() -> None:
@@ -61,14 +101,6 @@ def say_what_rights_are_missing() -> None:
             "as an ordinary user: who answers no IP is not found, and nobody is asked outside this "
             f"computer's subnets; all of it: {rights.with_rights()}"
         )
-
-
-def begin_capture(adapter: Adapter, file: str | None) -> None:
-    """Until the command ends, write what passes the adapter to a file. Raises NotPossibleHere."""
-    if file is not None:
-        from portcall.jobs.record.capture import capturing
-
-        click.get_current_context().with_resource(capturing(adapter, Path(file), note))
 
 
 def plan_that_is_there(site: Site) -> Plan:

@@ -12,7 +12,7 @@ from rich.text import Text
 
 from portcall.cli.main import YES
 from portcall.cli.options import json_option
-from portcall.cli.say import note, print_json
+from portcall.cli.say import note, print_json, wants_json
 from portcall.cli.table import Columns, cell, left_out_sentence, print_rows, wide_option
 from portcall.plant import control
 from portcall.site.matches import STATE_VARIABLE
@@ -84,7 +84,7 @@ def join_command(process: int | None, command: tuple[str, ...]) -> int:
 @click.option("--faults", "with_faults", is_flag=True, help="Tell what is broken on purpose, too.")
 @wide_option
 @json_option
-def list_command(with_faults: bool, wide: bool, as_json: bool) -> int:
+def list_command(with_faults: bool, wide: bool) -> int:
     """Inside the plant: its devices as they really are.
 
     \b
@@ -93,7 +93,7 @@ def list_command(with_faults: bool, wide: bool, as_json: bool) -> int:
     """
     states = control.device_states()
     broken = control.faults() if with_faults else []
-    if as_json:
+    if wants_json():
         entries = [{name: getattr(s, name) for name in s.__slots__} for s in states]
         faults = [{name: getattr(f, name) for name in f.__slots__} for f in broken]
         print_json({"devices": entries} | ({"faults": faults} if with_faults else {}))

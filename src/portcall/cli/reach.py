@@ -15,11 +15,12 @@ import click
 from portcall.cli.main import INTERRUPTED, NO, NOT_POSSIBLE, YES
 from portcall.cli.options import (
     adapter_option,
-    begin_capture,
+    capture_file,
     capture_option,
     chosen_adapter,
     group_option,
     json_option,
+    named_adapter,
     plan_if_sound,
 )
 from portcall.cli.recording import recorded
@@ -142,9 +143,6 @@ def reach_command(
     from_file: str | None,
     plot_file: str | None,
     group: str | None,
-    adapter_name: str | None,
-    capture: str | None,
-    as_json: bool,
 ) -> int:
     """Send echoes to each TARGET: an address, a range, a subnet or a planned name.
 
@@ -161,7 +159,7 @@ def reach_command(
             raise BadInput(
                 "--from reads what was", "name no target, door, --log or --watch with it"
             )
-        return _read_again(Path(from_file), plot, accept, as_json)
+        return _read_again(Path(from_file), plot, accept)
     if not targets and group is None:
         raise BadInput("which TARGET? an address, a range, a subnet, a planned name or --group")
     site = this_site()
@@ -170,18 +168,17 @@ def reach_command(
     addresses = [address for span in parse_targets(targets, plan) for address in span]
     ports = read_catalogs(site.folder).all_ports if doors else {}
     asked = _targets(addresses, [parse_door(door, ports) for door in doors])
-    adapter = chosen_adapter(adapter_name, addresses[0])
-    named = is_named(adapter_name, site) or capture is not None
-    begin_capture(adapter, capture)
+    adapter = chosen_adapter(addresses[0])
+    named = is_named(named_adapter(), site) or capture_file() is not None
     names = {row.address: row.name for row in plan}
     rounds = Rounds(adapter, asked, _pace(site, pace), interval, wait, sizes or (OCTETS,))
     if watch or lasts or until_up or until_down or log_file:
         ends = Ends(lasts, until_up, until_down)
-        return _watch(site, rounds, ends, plan, log_file, plot, accept, as_json)
+        return _watch(site, rounds, ends, plan, log_file, plot, accept)
     reached, interrupted = run_until_interrupted(
         lambda stop: reach(rounds, plan, count, stop=stop, tell=note, is_named=named)
     )
-    print_results(reached.adapter, reached.results, names, as_json, other_ways=reached.other_ways)
+    print_results(reached.adapter, reached.results, names, other_ways=reached.other_ways)
     _draw(plot, series_of(asked, map(by_the_calendar, reached.facts)), names)
     if interrupted:
         return INTERRUPTED
@@ -198,7 +195,6 @@ def _watch(
     log_file: str | None,
     plot: Path | None,
     accept: float,
-    as_json: bool,
 ) -> int:
     """Watch until it ends; the exit code tells whether what was waited for has come."""
     own, others = not_oneself(rounds.targets)
@@ -214,7 +210,7 @@ def _watch(
         log = EchoLog(kept_in, names) if kept_in else None
         if log is not None:
             stack.enter_context(closing(log))
-        view = stack.enter_context(watch_view(rounds.adapter.name, names, as_json))
+        view = stack.enter_context(watch_view(rounds.adapter.name, names))
         keep = partial(_keep, kept) if plot else None
         watching = Watching(rounds, ends, plan, view.tell, view.refreshed, log, keep)
         view.show(watching)
@@ -323,7 +319,7 @@ def _drawing() -> None:
         )
 
 
-def _read_again(path: Path, plot: Path | None, accept: float, as_json: bool) -> int:
+def _read_again(path: Path, plot: Path | None, accept: float) -> int:
     _drawing()
     names, facts = read_echoes(path)
     if not facts:
@@ -331,7 +327,7 @@ def _read_again(path: Path, plot: Path | None, accept: float, as_json: bool) -> 
     targets = list(dict.fromkeys(fact.target for fact in facts))
     results = summarise(targets, facts)
     series = series_of(targets, facts)
-    print_results(None, results, names, as_json, series)
+    print_results(None, results, names, series)
     _draw(plot, series, names)
     return YES if all(result.came_back(accept) for result in results) else NO
 

@@ -10,7 +10,7 @@ import click
 from portcall.cli.logbook import opened
 from portcall.cli.main import NO, YES
 from portcall.cli.options import json_option, plan_that_is_there
-from portcall.cli.say import note, print_json
+from portcall.cli.say import note, print_json, wants_json
 from portcall.cli.table import Remark, Tone, print_lines
 from portcall.core.counted import counted
 from portcall.core.printable import printable
@@ -52,7 +52,6 @@ def report_command(
     remarks: tuple[str, ...],
     overwrite: bool,
     check: bool,
-    as_json: bool,
 ) -> int:
     """Write the hand-over record of this site to FILE.html, .pdf, .xlsx or .json.
 
@@ -70,7 +69,7 @@ def report_command(
     if check:
         if remarks or overwrite:
             raise BadInput("--check reads FILE: --remark and --overwrite are for writing one")
-        return _check(file, as_json)
+        return _check(file)
     suffix = file.suffix.lower()
     if suffix not in PAGES:
         raise BadInput(f"{file}: ends in none of {', '.join(PAGES)}, so what is to be written?")
@@ -88,7 +87,7 @@ def report_command(
     summary = record["summary"]
     told = f"{summary['right']} of {summary['rows']} verified right"
     rests = counted(len(record["entries"]), "entry", "entries")
-    if as_json:
+    if wants_json():
         print_json({"file": str(file), "digest": record["digest"], **summary})
     else:
         note(f"{file}: {told}; it rests on {rests} of the logbook")
@@ -105,12 +104,12 @@ def _needed(suffix: str) -> None:
         )
 
 
-def _check(file: Path, as_json: bool) -> int:
+def _check(file: Path) -> int:
     site = this_site()
     # The page is made again, to see whether it is still what it was.
     _needed(file.suffix.lower())
     checked = check_record(site, opened(site), file)
-    if as_json:
+    if wants_json():
         print_json(
             {
                 "file": str(file),

@@ -10,7 +10,7 @@ import click
 from portcall.cli.main import NO, YES
 from portcall.cli.options import json_option
 from portcall.cli.recording import recorded
-from portcall.cli.say import note, print_json
+from portcall.cli.say import note, print_json, wants_json
 from portcall.core.record.entry import Kind
 from portcall.jobs.workstation.restore import Restored, listed, restore_all
 from portcall.site.folder import this_site
@@ -20,7 +20,7 @@ from portcall.site.matches import OpenMatch, open_matches, set_aside
 @click.command("restore")
 @click.option("--show", is_flag=True, help="Only list what is open.")
 @json_option
-def restore_command(show: bool, as_json: bool) -> int:
+def restore_command(show: bool) -> int:
     """Put every adapter back as it was before match: what match added goes, what it took off comes.
 
     Works after a crash or a reboot, when an adapter was pulled out and is back, in any order, any
@@ -35,13 +35,13 @@ def restore_command(show: bool, as_json: bool) -> int:
     for sentence in not_believed:
         note(sentence)
     if show:
-        return _show(open_matches(), as_json)
+        return _show(open_matches())
     results = restore_all()
     for result in results:
         told = str(result)
         body = _document(result)
         recorded(this_site(), Kind.MATCH, told, body, adapter=result.entry.adapter)
-    if as_json:
+    if wants_json():
         print_json({"restored": [_document(result) for result in results]})
     elif not results and not not_believed:
         click.echo("nothing is open: no adapter was matched, or all are restored")
@@ -62,8 +62,8 @@ def _document(result: Restored) -> dict[str, object]:
     }
 
 
-def _show(matches: Sequence[OpenMatch], as_json: bool) -> int:
-    if as_json:
+def _show(matches: Sequence[OpenMatch]) -> int:
+    if wants_json():
         entries = [
             {
                 "adapter": entry.adapter,

@@ -45,6 +45,15 @@ def wrapped(sentence: str) -> str:
 ADAPTER, SITE = "portcall.adapter", "portcall.site"
 """Where a command notes, in Click's context, on which adapter and at which site it works."""
 
+JSON = "portcall.json"
+"""Where it is noted that the answer is for a program."""
+
+
+def wants_json() -> bool:
+    """Whether the answer is to be JSON, for a program, instead of words for a person."""
+    context = click.get_current_context(silent=True)
+    return context is not None and bool(context.meta.get(JSON))
+
 
 def document_head() -> dict[str, Any]:
     """What every document says of itself."""

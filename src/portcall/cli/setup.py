@@ -8,7 +8,7 @@ import click
 
 from portcall.cli.main import NO, YES
 from portcall.cli.options import json_option
-from portcall.cli.say import note, print_json
+from portcall.cli.say import note, print_json, wants_json
 from portcall.cli.table import Columns, cell, print_rows
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.jobs.workstation import setup
@@ -22,7 +22,7 @@ from portcall.jobs.workstation.rights import is_root
     "--group", metavar="GROUP", help="Who may run the copy; else the group of who called sudo."
 )
 @json_option
-def setup_command(yes: bool, undo: bool, group: str | None, as_json: bool) -> int:
+def setup_command(yes: bool, undo: bool, group: str | None) -> int:
     """Give this program its rights once, so that no line needs sudo.
 
     They go to a copy of the Python interpreter beside the program, which one group may run; the
@@ -39,7 +39,7 @@ def setup_command(yes: bool, undo: bool, group: str | None, as_json: bool) -> in
         raise BadInput("--undo takes back what was done", "--yes and --group are for doing it")
     of = setup.installed()
     if undo:
-        return _undo(of, as_json)
+        return _undo(of)
     if yes and not is_root():
         words = ["--yes", *(["--group", group] if group else [])]
         raise NotPossibleHere(f"that needs root: {setup.line_as_root(of, *words)}")
@@ -47,7 +47,7 @@ def setup_command(yes: bool, undo: bool, group: str | None, as_json: bool) -> in
     whose = setup.chosen_group(group) if is_root() else None
     if yes and whose is None:
         raise BadInput("root needs no rights", "whose group may run this program? --group GROUP")
-    if not as_json:
+    if not wants_json():
         _show(of, done)
     if whose is not None and (done.missing or done.group != whose[1]):
         number, name = whose
@@ -55,7 +55,7 @@ def setup_command(yes: bool, undo: bool, group: str | None, as_json: bool) -> in
             f"who is in the group {name} will be able to run {of.copy} with these rights; nobody "
             "else but root can run this program then"
         )
-        if yes or (not as_json and sys.stdin.isatty() and click.confirm("do it?", err=True)):
+        if yes or (not wants_json() and sys.stdin.isatty() and click.confirm("do it?", err=True)):
             setup.set_up(of, number)
             of = setup.installed()
             done = setup.state(of)
@@ -64,7 +64,7 @@ def setup_command(yes: bool, undo: bool, group: str | None, as_json: bool) -> in
     elif done.missing:
         words = ["--group", group or "GROUP"] if group or is_root() else []
         note(f"to do it: {setup.line_as_root(of, *words)}")
-    if as_json:
+    if wants_json():
         _print(of, done)
     return NO if done.missing else YES
 
@@ -84,12 +84,12 @@ def _show(of: setup.Installed, done: setup.State) -> None:
             click.echo(f"  {each}")
 
 
-def _undo(of: setup.Installed, as_json: bool) -> int:
+def _undo(of: setup.Installed) -> int:
     if not is_root() and (of.is_set_up or of.copy.exists()):
         raise NotPossibleHere(f"that needs root: {setup.line_as_root(of, '--undo')}")
     was = setup.undo(of)
     after = setup.installed()
-    if as_json:
+    if wants_json():
         _print(after, setup.state(after))
     else:
         note(

@@ -10,8 +10,8 @@ import click
 from portcall.cli.afresh import look_afresh
 from portcall.cli.logbook import opened
 from portcall.cli.main import INTERRUPTED, YES
-from portcall.cli.options import adapter_option, json_option, plan_if_sound
-from portcall.cli.say import note, print_json
+from portcall.cli.options import adapter_option, json_option, named_adapter, plan_if_sound
+from portcall.cli.say import note, print_json, wants_json
 from portcall.cli.views.tree import print_tree
 from portcall.core.counted import counted
 from portcall.core.sketch.layout import lay_out
@@ -44,8 +44,6 @@ def sketch_command(
     words: str | None,
     paper: str,
     overwrite: bool,
-    adapter_name: str | None,
-    as_json: bool,
 ) -> int:
     """Draw the site: switches, subnets, and each device with its name and address.
 
@@ -61,19 +59,19 @@ def sketch_command(
         _check(file, overwrite)
     if now and words is not None:
         raise BadInput("--now or --look: choose one")
-    if adapter_name is not None and not now:
+    if named_adapter() is not None and not now:
         raise BadInput("--adapter is for --now: without that, nothing is sent")
     site = this_site()
     plan = plan_if_sound(site)
     looks = Looks(opened(site))
-    meant = look_afresh(site, adapter_name) if now else looks.named(words or "last")
+    meant = look_afresh(site) if now else looks.named(words or "last")
     if meant is None:
         return INTERRUPTED
     picture = picture_of(site, plan, meant, looks.with_switches(meant))
-    if as_json:
+    if wants_json():
         print_json({"file": str(file) if file else None, **picture_document(picture)})
     if file is None:
-        if not as_json:
+        if not wants_json():
             print_tree(picture)
         return YES
     from portcall.jobs.sketch.draw import drawn, measure

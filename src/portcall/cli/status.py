@@ -11,7 +11,7 @@ from rich.text import Text
 from portcall.cli.logbook import opened
 from portcall.cli.main import NO, YES
 from portcall.cli.options import json_option, plan_that_is_there
-from portcall.cli.say import ago, note, print_json
+from portcall.cli.say import ago, note, print_json, wants_json
 from portcall.cli.table import (
     Columns,
     Remark,
@@ -42,7 +42,7 @@ _TONES = {
 @click.option("--csv", "as_csv", is_flag=True, help="Print CSV instead.")
 @wide_option
 @json_option
-def status_command(as_csv: bool, wide: bool, as_json: bool) -> int:
+def status_command(as_csv: bool, wide: bool) -> int:
     """Say how far the site is, from its logbook; nothing is sent.
 
     Each planned device with what was last known of it, and how old that is. Ends with 0 when every
@@ -54,13 +54,13 @@ def status_command(as_csv: bool, wide: bool, as_json: bool) -> int:
     portcall status
     portcall status --csv > status.csv
     """
-    if as_csv and as_json:
+    if as_csv and wants_json():
         raise BadInput("--csv or --json: choose one")
     site = this_site()
     plan = plan_that_is_there(site)
     found = how_far(opened(site), plan)
     now = datetime.now(UTC)
-    if as_json:
+    if wants_json():
         print_json(_document(found))
     elif as_csv:
         heading = ["name", "mac", "address", "group", "state", "since", "verified", "detail"]

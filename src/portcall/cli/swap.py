@@ -13,14 +13,13 @@ import click
 from portcall.cli.main import INTERRUPTED, NO, YES
 from portcall.cli.options import (
     adapter_option,
-    begin_capture,
     capture_option,
     chosen_adapter,
     json_option,
 )
 from portcall.cli.recording import recorded
 from portcall.cli.running import run_until_interrupted
-from portcall.cli.say import note, print_json
+from portcall.cli.say import note, print_json, wants_json
 from portcall.cli.views.swapped import (
     ask_which,
     candidate_document,
@@ -75,9 +74,6 @@ def swap_command(
     force: bool,
     other_product: bool,
     alongside: bool,
-    adapter_name: str | None,
-    capture: str | None,
-    as_json: bool,
 ) -> int:
     """Put a new device in the place of one that died: address, name, proof, MAC into the plan.
 
@@ -91,23 +87,22 @@ def swap_command(
     portcall swap fan-drive-1 --with 02-77-B1-4C-0A-77 --yes
     """
     asks = not yes
-    if asks and (as_json or not (sys.stdin.isatty() and sys.stdout.isatty())):
+    if asks and (wants_json() or not (sys.stdin.isatty() and sys.stdout.isatty())):
         raise BadInput("there is nobody at a terminal to ask: --yes takes the one that is found")
     mac = parse_mac(chosen) if chosen else None
     site = this_site()
     plan = site.plan()
     row = _row(name, plan)
-    adapter = chosen_adapter(adapter_name)
-    begin_capture(adapter, capture)
+    adapter = chosen_adapter()
     note(f"looking for the device that replaces {row.name}, {row.mac} at {row.address} …")
     around = look_for_new(adapter, site, plan, row, wait, note)
     if around.still_there is not None:
-        return _refused(around, adapter, site, plan, as_json)
+        return _refused(around, adapter, site, plan)
     if not around.candidates and mac is None:
-        return _none(row, as_json)
+        return _none(row)
     new = _chosen(around, mac, plan)
     if new is None and not asks:
-        return _several(around, as_json)
+        return _several(around)
     if asks:
         new = ask_which(around) if new is None else _confirmed(around, new)
         if new is None:
@@ -138,7 +133,7 @@ def swap_command(
     verdict = swapped.judgement.verdict if swapped.judgement else "not done"
     told = f"{new.mac} for {swapped.old}: {verdict}"
     recorded(site, Kind.SWAP, told, document, **about, address=str(row.address))
-    if as_json:
+    if wants_json():
         print_json(document)
     else:
         say_swapped(swapped)
@@ -216,7 +211,7 @@ def _answer(question: str) -> str:
     return said.strip()
 
 
-def _refused(around: Around, adapter: Adapter, site: Site, plan: Plan, as_json: bool) -> int:
+def _refused(around: Around, adapter: Adapter, site: Site, plan: Plan) -> int:
     """The old one is heard: nothing is done; unless it is the new one of a swap that is done."""
     row = around.gone.row
     assert row.mac is not None
@@ -229,7 +224,7 @@ def _refused(around: Around, adapter: Adapter, site: Site, plan: Plan, as_json: 
         sentence = f"{row.name} is right: {row.mac} took the place of {before[-1]} already"
     else:
         sentence = f"{around.still_there}; nothing is done"
-    if as_json:
+    if wants_json():
         document = {"name": row.name, "swapped": False, "is_right": is_done, "why": sentence}
         print_json(document)
     else:
@@ -237,18 +232,18 @@ def _refused(around: Around, adapter: Adapter, site: Site, plan: Plan, as_json: 
     return YES if is_done else NO
 
 
-def _none(row: PlannedDevice, as_json: bool) -> int:
+def _none(row: PlannedDevice) -> int:
     nobody = NobodyNew(row, waits=False)
-    if as_json:
+    if wants_json():
         print_json({"name": row.name, "swapped": False, "candidates": [], "why": str(nobody)})
     else:
         click.echo(f"{nobody}\nwait for one: portcall swap {row.name} --wait 600")
     return NO
 
 
-def _several(around: Around, as_json: bool) -> int:
+def _several(around: Around) -> int:
     """Several could be meant, and nobody is asked."""
-    if as_json:
+    if wants_json():
         told = [candidate_document(each) for each in around.candidates]
         print_json({"name": around.gone.row.name, "swapped": False, "candidates": told})
     else:

@@ -11,14 +11,14 @@ from rich.text import Text
 from portcall.cli.main import NO, YES
 from portcall.cli.options import (
     adapter_option,
-    begin_capture,
     capture_option,
     json_option,
+    named_adapter,
     plan_if_sound,
     works_on,
 )
 from portcall.cli.running import run
-from portcall.cli.say import milliseconds, note, print_json
+from portcall.cli.say import milliseconds, note, print_json, wants_json
 from portcall.cli.table import Columns, cell, print_rows
 from portcall.core.reach.trace import Hop, Said, way_back
 from portcall.jobs.reach.reach import must_have_an_address
@@ -36,9 +36,6 @@ from portcall.site.folder import this_site
 def trace_command(
     target: str,
     door: str | None,
-    adapter_name: str | None,
-    capture: str | None,
-    as_json: bool,
 ) -> int:
     """Show the way to TARGET, hop by hop: an address or a planned name.
 
@@ -50,15 +47,14 @@ def trace_command(
     """
     site = this_site()
     plan = plan_if_sound(site)
-    meant = prepare(target, door, adapter_name, site, plan)
-    works_on(meant.adapter.name, site)
+    meant = prepare(target, door, named_adapter(), site, plan)
+    works_on(meant.adapter, site)
     goal, adapter = meant.goal, meant.adapter
     must_have_an_address(adapter, [goal.address])
-    begin_capture(adapter, capture)
     path = run(trace(adapter, site.pace, goal.address, goal.port))
     names = {row.address: row.name for row in plan}
     end = _end(path, str(goal))
-    if as_json:
+    if wants_json():
         print_json(_document(path, adapter.name, str(goal.address), names, end))
     else:
         if path:

@@ -7,7 +7,6 @@ import click
 from portcall.cli.main import NO, NOT_POSSIBLE, YES
 from portcall.cli.options import (
     adapter_option,
-    begin_capture,
     capture_option,
     chosen_adapter,
     group_option,
@@ -16,7 +15,7 @@ from portcall.cli.options import (
 )
 from portcall.cli.recording import recorded
 from portcall.cli.running import run
-from portcall.cli.say import note, print_json
+from portcall.cli.say import note, print_json, wants_json
 from portcall.cli.table import wide_option
 from portcall.cli.views.progress import progress_bar
 from portcall.cli.views.verified import document, print_verified
@@ -70,9 +69,6 @@ def verify_command(
     read: tuple[str, ...],
     wide: bool,
     group: str | None,
-    adapter_name: str | None,
-    capture: str | None,
-    as_json: bool,
 ) -> int:
     """Hold the plan against the wire: is each device there, the right one, and answering?
 
@@ -95,11 +91,10 @@ def verify_command(
     readings = dict(parse_reading(each) for each in read)
     if readings and (len(rows) != 1 or cycled is not None):
         raise BadInput("--read tells what was read at one device: name that one, and no other")
-    adapter = chosen_adapter(adapter_name)
+    adapter = chosen_adapter()
     say_what_rights_are_missing()
-    begin_capture(adapter, capture)
     if cycled is not None:
-        return _power_cycle(adapter, site, plan, cycled, wait, as_json)
+        return _power_cycle(adapter, site, plan, cycled, wait)
     if readings:
         _write_down(site, rows[0], readings)
     with progress_bar() as draw:
@@ -108,7 +103,7 @@ def verify_command(
         body = look_body(verified.looked, verified.devices, **document(verified))
         told = f"{verified.right} right, {verified.wrong} wrong, {verified.not_judged} not judged"
         recorded(site, Kind.VERIFICATION, told, body, adapter=adapter.name)
-    if as_json:
+    if wants_json():
         print_json(document(verified))
     else:
         print_verified(verified, wide)
@@ -141,9 +136,7 @@ _WHAT_TO_DO = {
 }
 
 
-def _power_cycle(
-    adapter: Adapter, site: Site, plan: Plan, name: str, wait: float, as_json: bool
-) -> int:
+def _power_cycle(adapter: Adapter, site: Site, plan: Plan, name: str, wait: float) -> int:
     """Watch a planned device vanish and return. Raises BadInput and NotPossibleHere."""
     meant = parse_device(name, plan)
     if meant.row is None:
@@ -159,7 +152,7 @@ def _power_cycle(
         mac=str(cycled.found.mac) if cycled.found.device else "",
         address=str(meant.row.address),
     )
-    if as_json:
+    if wants_json():
         print_json(_cycled_document(cycled))
     else:
         _print_cycled(cycled)

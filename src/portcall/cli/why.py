@@ -7,14 +7,14 @@ import click
 from portcall.cli.main import NO, YES
 from portcall.cli.options import (
     adapter_option,
-    begin_capture,
     capture_option,
     json_option,
+    named_adapter,
     plan_if_sound,
     works_on,
 )
 from portcall.cli.running import run
-from portcall.cli.say import print_json
+from portcall.cli.say import print_json, wants_json
 from portcall.cli.views.why import document, print_end, print_step
 from portcall.core.why.ladder import Step
 from portcall.jobs.why.why import prepare
@@ -30,9 +30,6 @@ from portcall.site.folder import this_site
 def why_command(
     target: str,
     door: str | None,
-    adapter_name: str | None,
-    capture: str | None,
-    as_json: bool,
 ) -> int:
     """Say why TARGET is not reachable, or that it is.
 
@@ -45,16 +42,15 @@ def why_command(
     portcall why dryer-plc cip
     """
     site = this_site()
-    climb = prepare(target, door, adapter_name, site, plan_if_sound(site))
-    works_on(climb.adapter.name, site)
-    begin_capture(climb.adapter, capture)
+    climb = prepare(target, door, named_adapter(), site, plan_if_sound(site))
+    works_on(climb.adapter, site)
 
     def tell(fact: object) -> None:
-        if isinstance(fact, Step) and not as_json:
+        if isinstance(fact, Step) and not wants_json():
             print_step(fact)
 
     diagnosis = run(climb.run(tell))
-    if as_json:
+    if wants_json():
         print_json(document(diagnosis))
     else:
         print_end(diagnosis)

@@ -9,7 +9,7 @@ import click
 
 from portcall.cli.main import BAD_INPUT, YES
 from portcall.cli.options import group_option, json_option
-from portcall.cli.say import note, print_json, shown_path
+from portcall.cli.say import note, print_json, shown_path, wants_json
 from portcall.cli.table import Remark, Tone, print_lines, wide_option
 from portcall.cli.views.plan_rows import extra_columns_sentences, print_plan, row_document
 from portcall.core.counted import counted
@@ -28,7 +28,7 @@ _file_argument = click.argument(
 @click.command("check")
 @_file_argument
 @json_option
-def check_command(file: Path | None, as_json: bool) -> int:
+def check_command(file: Path | None) -> int:
     """Check every rule of the plan and report all that are broken, with line and column.
 
     FILE is a plan elsewhere; without it, the site's plan.csv.
@@ -38,7 +38,7 @@ def check_command(file: Path | None, as_json: bool) -> int:
     portcall plan check drawing.csv --json
     """
     path, plan, error = _read(file)
-    if as_json:
+    if wants_json():
         problems = [
             {"line": problem.line or None, "column": problem.column, "problem": problem.text}
             for problem in (error.problems if error else ())
@@ -72,7 +72,7 @@ def _still_to_do(plan: Plan) -> Iterator[Remark]:
 @group_option
 @wide_option
 @json_option
-def show_command(file: Path | None, group: str | None, wide: bool, as_json: bool) -> int:
+def show_command(file: Path | None, group: str | None, wide: bool) -> int:
     """Show the plan as it is understood.
 
     \b
@@ -83,7 +83,7 @@ def show_command(file: Path | None, group: str | None, wide: bool, as_json: bool
     if error:
         raise error
     rows = list(plan) if group is None else rows_of_group(group, plan)
-    if as_json:
+    if wants_json():
         print_json({"rows": [row_document(row) for row in rows]})
         return YES
     print_plan(rows, wide)

@@ -9,7 +9,7 @@ import click
 
 from portcall.cli.main import YES
 from portcall.cli.options import json_option
-from portcall.cli.say import print_json, shown_path
+from portcall.cli.say import print_json, shown_path, wants_json
 from portcall.cli.table import Remark, Tone, print_lines
 from portcall.core.plan.changing import (
     Change,
@@ -39,7 +39,7 @@ def _cell_options(command: F) -> F:
 @click.argument("address", metavar="ADDRESS[/N]")
 @_cell_options
 @json_option
-def add_command(name: str, address: str, as_json: bool, **cells: str | None) -> int:
+def add_command(name: str, address: str, **cells: str | None) -> int:
     """Add a device to the plan; without a plan, one is begun in this folder.
 
     Every rule of the plan is checked before anything is written.
@@ -49,14 +49,14 @@ def add_command(name: str, address: str, as_json: bool, **cells: str | None) -> 
     portcall plan add hood-fan 10.61.20.60 --kind drive --place "roof"
     """
     given = {column: printable(text) for column, text in cells.items() if text is not None}
-    return _change(adding([{"name": name, "address": address, **given}]), as_json)
+    return _change(adding([{"name": name, "address": address, **given}]))
 
 
 @click.command("set")
 @click.argument("name")
 @click.argument("cells", nargs=-1, metavar="KEY=VALUE…", required=True)
 @json_option
-def set_command(name: str, cells: tuple[str, ...], as_json: bool) -> int:
+def set_command(name: str, cells: tuple[str, ...]) -> int:
     """Change what the plan says of a device.
 
     KEY is a column of the plan; nothing after the sign empties it. Whatever else is in the file
@@ -66,27 +66,27 @@ def set_command(name: str, cells: tuple[str, ...], as_json: bool) -> int:
     portcall plan set fan-drive-1 mac=02-77-B1-4C-09-22
     portcall plan set fan-drive-1 address=10.61.20.31/24 note=
     """
-    return _change(setting(name, parse_cells(cells)), as_json)
+    return _change(setting(name, parse_cells(cells)))
 
 
 @click.command("remove")
 @click.argument("names", nargs=-1, metavar="NAME…", required=True)
 @json_option
-def remove_command(names: tuple[str, ...], as_json: bool) -> int:
+def remove_command(names: tuple[str, ...]) -> int:
     """Remove devices from the plan.
 
     \b
     portcall plan remove hood-fan
     portcall plan remove hood-fan pier-radio
     """
-    return _change(removing(names), as_json)
+    return _change(removing(names))
 
 
-def _change(edit: Edit, as_json: bool) -> int:
+def _change(edit: Edit) -> int:
     site = this_site()
     changed = site.change_plan(edit)
     file = shown_path(site.own_plan)
-    if as_json:
+    if wants_json():
         print_json({"plan": str(site.own_plan), "changes": [change_document(c) for c in changed]})
     elif changed:
         print_lines(Remark(f"{file}: {change}", Tone.DONE) for change in changed)

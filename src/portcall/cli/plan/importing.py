@@ -11,7 +11,7 @@ import click
 from portcall.cli.main import NO, YES
 from portcall.cli.options import json_option
 from portcall.cli.plan.edit import change_document
-from portcall.cli.say import note, print_json, shown_path
+from portcall.cli.say import note, print_json, shown_path, wants_json
 from portcall.cli.table import wide_option
 from portcall.cli.views.imported import print_understood, understood_document
 from portcall.core.counted import counted
@@ -47,7 +47,6 @@ def import_command(
     yes: bool,
     dry_run: bool,
     wide: bool,
-    as_json: bool,
 ) -> int:
     """Take the rows of a spreadsheet into the plan: .xlsx, or CSV with any delimiter.
 
@@ -61,7 +60,7 @@ def import_command(
     portcall plan import list.csv --column address="Addr. 2" --dry-run
     """
     asks = not (yes or dry_run)
-    if asks and (as_json or not (sys.stdin.isatty() and sys.stdout.isatty())):
+    if asks and (wants_json() or not (sys.stdin.isatty() and sys.stdout.isatty())):
         raise BadInput("there is nobody at a terminal to ask: --yes takes the rows, --dry-run not")
     chosen = _chosen(named)
     site = this_site()
@@ -69,13 +68,13 @@ def import_command(
     table = _table(file, sheet, chosen)
     source = f"{file.name}, sheet {table.sheet}," if table.sheet else file.name
     understood = understand(table.lines, source, plan, site.subnets, chosen)
-    if not as_json:
+    if not wants_json():
         print_understood(understood, table, update, wide)
     wanted = _wanted(understood, update)
     changed: tuple[Change, ...] = ()
     if wanted and not (asks and not _confirmed()):
         changed = _written(site, understood, update, dry_run)
-    if as_json:
+    if wants_json():
         written = bool(changed) and not dry_run
         told = [change_document(change) for change in changed]
         head = {"file": str(file), "sheet": table.sheet or None, "written": written}

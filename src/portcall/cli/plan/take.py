@@ -11,16 +11,17 @@ from portcall.cli.logbook import opened
 from portcall.cli.main import INTERRUPTED, NO, YES
 from portcall.cli.options import (
     adapter_option,
-    begin_capture,
+    capture_file,
     capture_option,
     chosen_adapter,
     json_option,
+    named_adapter,
     say_what_rights_are_missing,
 )
 from portcall.cli.plan.edit import change_document
 from portcall.cli.recording import recorded
 from portcall.cli.running import run_until_interrupted
-from portcall.cli.say import note, print_json, shown_path
+from portcall.cli.say import note, print_json, shown_path, wants_json
 from portcall.cli.table import wide_option
 from portcall.cli.views.devices import Found, not_run_lines
 from portcall.cli.views.finding import finding_view
@@ -71,9 +72,6 @@ def take_command(
     earlier: str | None,
     dry_run: bool,
     wide: bool,
-    adapter_name: str | None,
-    capture: str | None,
-    as_json: bool,
 ) -> int:
     """Look at the wire, and take what is found and not planned into the plan.
 
@@ -88,7 +86,7 @@ def take_command(
     """
     if take_all and only:
         raise BadInput("--all and --only contradict each other")
-    if not (take_all or only or dry_run) and not _is_at_a_terminal(as_json):
+    if not (take_all or only or dry_run) and not _is_at_a_terminal():
         raise BadInput(
             "there is nobody at a terminal to ask: --all takes every row, --only MAC one, "
             "--dry-run shows them"
@@ -96,11 +94,11 @@ def take_command(
     wanted = [parse_mac(text) for text in only]
     site = this_site()
     if earlier is not None:
-        if ranges or adapter_name or capture:
+        if ranges or named_adapter() or capture_file():
             raise BadInput("--from sends nothing: name no RANGE, --adapter or --capture with it")
         found, entry = _earlier(site, earlier)
     else:
-        looked_at = _look(site, ranges, adapter_name, capture, as_json)
+        looked_at = _look(site, ranges)
         if looked_at is None:
             note("interrupted; nothing is written")
             return INTERRUPTED
@@ -111,7 +109,7 @@ def take_command(
         proposals = tuple(each for each in proposals if each.device.mac in wanted)
     for line in found.incomplete:
         note(line)
-    if not as_json:
+    if not wants_json():
         meant = sum(is_meant(device, within) for device in found.devices)
         print_proposals(meant, proposals, left_out, wide)
     _check_found(wanted, found, proposals, left_out)
@@ -120,26 +118,22 @@ def take_command(
     if written and site.folder is None and entry is not None:
         # The plan makes this folder a site; what was seen before belongs to it.
         note(write_if_possible(this_site().folder, entry) or "the look is in its logbook, too")
-    if as_json:
+    if wants_json():
         print_json(_document(proposals, left_out, changed or (), written))
-    return _said(site, changed, proposals, dry_run, as_json)
+    return _said(site, changed, proposals, dry_run)
 
 
 def _look(
     site: Site,
     ranges: Sequence[str],
-    adapter_name: str | None,
-    capture: str | None,
-    as_json: bool,
 ) -> tuple[Found, Entry] | None:
     """Look at the wire, and write it down; None when Ctrl-C ended that."""
     gathering = gathering_for(site)
     named = parse_targets(ranges, gathering.plan)
-    adapter = chosen_adapter(adapter_name)
+    adapter = chosen_adapter()
     say_what_rights_are_missing()
     orders = orders_for(adapter, site, gathering, named)
-    begin_capture(adapter, capture)
-    with finding_view(gathering, as_json) as draw:
+    with finding_view(gathering, wants_json()) as draw:
         looked, interrupted = run_until_interrupted(
             lambda stop: look(adapter, orders, gathering, stop=stop, progress=draw, tell=note)
         )
@@ -164,8 +158,8 @@ def _earlier(site: Site, words: str) -> tuple[Found, Entry | None]:
     return Found(gathering, None, site, asked=named.look.ranges), named.entry
 
 
-def _is_at_a_terminal(as_json: bool) -> bool:
-    return not as_json and sys.stdin.isatty() and sys.stdout.isatty()
+def _is_at_a_terminal() -> bool:
+    return not wants_json() and sys.stdin.isatty() and sys.stdout.isatty()
 
 
 def _told(devices: Sequence[Device], wanted: Collection[Mac]) -> list[Device]:
@@ -213,10 +207,9 @@ def _said(
     changed: tuple[Change, ...] | None,
     proposals: Sequence[Proposal],
     dry_run: bool,
-    as_json: bool,
 ) -> int:
     """Say how it went."""
-    if not as_json:
+    if not wants_json():
         if not proposals:
             note("nothing to take")
         elif not changed:

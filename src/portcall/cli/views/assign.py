@@ -16,7 +16,7 @@ from rich.console import Group, RenderableType
 from rich.live import Live
 from rich.text import Text
 
-from portcall.cli.say import duration, note, print_json_line
+from portcall.cli.say import duration, note, print_json_line, wants_json
 from portcall.cli.table import Columns, Remark, Tone, cell, console, print_lines, print_rows
 from portcall.core.address import Mac
 from portcall.core.assign.board import DONE, Board, Row, State, Stranger
@@ -67,9 +67,9 @@ class AssignView(Protocol):
 MakerOf = Callable[[Mac], str | None]
 
 
-def view_for(board: Board, as_json: bool, maker_of: MakerOf, live: bool) -> AssignView:
+def view_for(board: Board, maker_of: MakerOf, live: bool) -> AssignView:
     """JSON when asked for, a live board on a terminal, else lines."""
-    if as_json:
+    if wants_json():
         return JsonView()
     if live and sys.stdout.isatty():
         return LiveView(board, maker_of)

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 import click
 
-from portcall.cli.say import print_json
+from portcall.cli.say import print_json, wants_json
 from portcall.core.finding import as_json
 from portcall.core.setting.job import Outcome
 from portcall.jobs.look.locate import Located
@@ -18,22 +18,21 @@ class OutcomeView:
     ``key`` says in the document whether it was done; ``done`` says it in words.
     """
 
-    def __init__(self, as_json: bool, key: str, done: Callable[[Located], str]) -> None:
-        self._as_json = as_json
+    def __init__(self, key: str, done: Callable[[Located], str]) -> None:
         self._key = key
         self._done = done
         self._documents: list[dict[str, object]] = []
 
     def ended(self, which: Located, outcome: Outcome) -> None:
         """One more."""
-        if self._as_json:
+        if wants_json():
             self._documents.append(outcome_document(which, outcome, self._key))
         else:
             say_outcome(which, outcome, self._done(which))
 
     def finish(self, adapter: str) -> None:
         """That was all."""
-        if self._as_json:
+        if wants_json():
             print_json({"adapter": adapter, "devices": self._documents})
 
 

@@ -8,7 +8,7 @@ from ipaddress import IPv4Address
 import click
 from rich.text import Text
 
-from portcall.cli.say import milliseconds, print_json
+from portcall.cli.say import milliseconds, print_json, wants_json
 from portcall.cli.table import Columns, Remark, Tone, cell, print_rows, remark_of
 from portcall.core.finding import values_as_json
 from portcall.core.reach.echo_facts import Target, address_of
@@ -30,7 +30,6 @@ def print_results(
     adapter: str | None,
     results: Sequence[Reachability],
     names: Names,
-    as_json: bool,
     series: Sequence[Series] = (),
     other_ways: Names | None = None,
 ) -> None:
@@ -39,7 +38,7 @@ def print_results(
     ``other_ways`` are the adapters by which other programs reach some of the addresses.
     """
     found = _patterns(series, names) if series else []
-    if as_json:
+    if wants_json():
         document: dict[str, object] = {
             "adapter": adapter,
             "targets": [_document(result, other_ways or {}) for result in results],

@@ -16,7 +16,7 @@ from rich.live import Live
 from rich.table import Table
 from rich.text import Text
 
-from portcall.cli.say import print_json_line
+from portcall.cli.say import print_json_line, wants_json
 from portcall.cli.table import console
 from portcall.cli.views.reach import Names, name_of
 from portcall.core.finding import as_json
@@ -40,9 +40,9 @@ _ROWS_BESIDE = 6 + _RECENT
 
 
 @contextmanager
-def watch_view(adapter: str, names: Names, as_json: bool) -> Iterator[View]:
+def watch_view(adapter: str, names: Names) -> Iterator[View]:
     """JSON lines when asked for, a picture that is redrawn on a terminal, else lines."""
-    if as_json:
+    if wants_json():
         yield _JsonView(adapter, names)
     elif sys.stdout.isatty():
         with Live(console=console(), auto_refresh=False) as live:

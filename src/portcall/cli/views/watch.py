@@ -15,7 +15,7 @@ from rich.console import Group
 from rich.live import Live
 from rich.text import Text
 
-from portcall.cli.say import ago, note, print_json_line
+from portcall.cli.say import ago, note, print_json_line, wants_json
 from portcall.cli.table import Columns, cell, console
 from portcall.cli.views.devices import (
     Found,
@@ -61,10 +61,9 @@ def watch_view(
     adapter: Adapter,
     gathering: Gathering,
     site: Site,
-    as_json: bool,
 ) -> Iterator[WatchView]:
     """JSON when asked for, a table that is redrawn on a terminal, else lines."""
-    if as_json:
+    if wants_json():
         yield _JsonView(gathering, site)
         return
     view: _LiveView | _LineView

@@ -178,7 +178,7 @@ def _number(value: int) -> bytes:
 
 
 def _identifier(key: str) -> bytes:
-    """The numbers of an object identifier, seven bits an octet, the first two in one (X.690 §8.19)."""
+    """The numbers of an object identifier, seven bits an octet, two in the first (X.690 §8.19)."""
     first, second, *rest = map(int, key.split("."))
     octets = bytearray()
     for number in (first * 40 + second, *rest):
