@@ -41,12 +41,9 @@ def show_both(around: Around, new: Candidate) -> None:
 
 def _both(line: tuple[str, str, str]) -> Sequence[Text]:
     what, old, new = line
+    is_asked = new != _NOT_ASKED
     differs = old and new and old != new and what in ("maker", "product", "firmware")
-    return (
-        cell(what),
-        cell(old),
-        cell(new, Tone.TO_DO if differs and not new.startswith("not asked") else ""),
-    )
+    return cell(what), cell(old), cell(new, Tone.TO_DO if differs and is_asked else "")
 
 
 def show_candidates(around: Around) -> None:

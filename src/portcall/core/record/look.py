@@ -34,8 +34,8 @@ _MOST_SWITCHES = 256
 _LONGEST = 400
 
 
-def device_document(device: Device, remarks: Sequence[Finding]) -> dict[str, Any]:
-    """A device as ``find --json`` has it, and the logbook."""
+def device_document(device: Device, remarks: Sequence[Finding] | None = None) -> dict[str, Any]:
+    """A device as ``find --json`` has it; the logbook leaves the remarks out."""
     single = (each for each in Field if each.is_single)
     return {
         "mac": str(device.mac) if device.mac else None,
@@ -45,8 +45,8 @@ def device_document(device: Device, remarks: Sequence[Finding]) -> dict[str, Any
         "said": [_said_document(said) for said in device.said],
         "methods": list(device.methods),
         "asks": [asking.protocol.value for asking in device.asks],
-        "remarks": [str(remark) for remark in remarks],
-        "codes": [as_json(remark) for remark in remarks],
+        "remarks": [str(remark) for remark in remarks or ()],
+        **({} if remarks is None else {"codes": [as_json(remark) for remark in remarks]}),
     }
 
 

@@ -9,6 +9,7 @@ from portcall.core.why import sentences as say
 from portcall.core.why.evidence import NOBODY, FromInside, Situation, Trial
 from portcall.core.why.ladder import Advice, Cause, Goal, Rung, Step, broken, holds, undecided
 from portcall.core.wire.dhcp import prefix_length
+from portcall.core.wire.icmp import BY_A_FILTER
 
 
 def judge_way_back(
@@ -96,14 +97,10 @@ def _return_filtered(goal: Goal, name: str) -> tuple[Finding, Finding, Finding]:
     )
 
 
-_BY_A_FILTER = ("prohibited", "port unreachable", "protocol unreachable")
-"""What no router says of an echo that it has no way for, in the words of ``core.wire.icmp``."""
-
-
 def _undelivered(goal: Goal, here: Situation, error: Told) -> Step:
     who, said = error.by, error.said
     seen = say.ERROR_TOLD(by=who, said=said, seconds=error.seconds)
-    if any(words in said for words in _BY_A_FILTER):
+    if said in BY_A_FILTER:
         return undecided(
             Rung.WAY_BACK,
             seen,

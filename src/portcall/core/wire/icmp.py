@@ -26,6 +26,9 @@ UNREACHABLE_REASONS = {
     13: "communication administratively prohibited",
 }
 
+BY_A_FILTER = frozenset(UNREACHABLE_REASONS[code] for code in (2, 3, 9, 10, 13))
+"""What no router says of an echo that it has no way for."""
+
 
 class IcmpMessage(NamedTuple):
     """Any message; ``rest`` is the four octets after the checksum."""

@@ -45,6 +45,6 @@ def scope_of(look: Look, devices: Iterable[Device]) -> dict[str, Any]:
 
 def look_body(looked: Looked | Look, devices: Collection[Device], **more: Any) -> dict[str, Any]:
     """All of a look. Remarks are left out: they follow from the rest, and count requests."""
-    seen = [device_document(each, ()) for each in devices]
+    seen = [device_document(each) for each in devices]
     of = scope(looked, devices) if isinstance(looked, Looked) else scope_of(looked, devices)
     return {**of, "devices": seen, **more}
