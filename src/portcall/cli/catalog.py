@@ -119,7 +119,7 @@ def _add_from(
 @catalog_command.command("list")
 @json_option
 def list_command() -> int:
-    """What is known: makers, products, default addresses, ports.
+    """List the known makers, products, default addresses and ports.
 
     \b
     portcall catalog list

@@ -72,7 +72,7 @@ def answer(group: click.Group, instruction: str) -> str | None:
 def candidates(
     words: Sequence[str], incomplete: str, commands: Sequence[str]
 ) -> Iterable[str] | None:
-    """What may stand at the end of a line; None where only the command knows."""
+    """The words that may end a line; None where only the command knows them."""
     if not words:
         return None if incomplete.startswith("-") else commands
     command, *rest = words

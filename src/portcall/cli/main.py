@@ -118,7 +118,7 @@ def portcall() -> None:
 
 
 def _have_streams() -> None:
-    """What is closed (``>&-``) takes what is written to it, and keeps none of it."""
+    """A closed stream (``>&-``) accepts everything that is written to it, and keeps nothing."""
     if sys.stdout is None:
         sys.stdout = open(os.devnull, "w", encoding="utf-8")  # noqa: SIM115
     if sys.stderr is None:

@@ -22,7 +22,7 @@ _NAMED_ADAPTER, _CAPTURE = "portcall.named_adapter", "portcall.capture"
 
 
 def _noted(key: str) -> Callable[[click.Context, click.Parameter, object], None]:
-    """What notes an option in Click's context, for whoever needs it in this command."""
+    """A callback that notes an option in Click's context, for every part of this command."""
 
     def note_it(context: click.Context, option: click.Parameter, value: object) -> None:
         context.meta[key] = value

@@ -252,7 +252,7 @@ def _record(site: Site, watching: Watching, names: Mapping[IPv4Address, str]) ->
 
 
 def _course(each: TargetWatch) -> dict[str, object]:
-    """What came of a target, and how that went over time."""
+    """The result for one target, and its course over time."""
 
     def ms(seconds: float | None) -> float | None:
         return None if seconds is None else round(seconds * 1000, 3)

@@ -90,7 +90,7 @@ def _show(matches: Sequence[OpenMatch]) -> int:
 
 
 def _seconds_left(entry: OpenMatch) -> int | None:
-    """What is left of its lease; None for one without, or that has no end."""
+    """The time left of a match's lease; None without a lease, and for one without end."""
     lease = entry.lease
     return None if lease is None or lease.seconds is None else max(int(lease.seconds_left), 0)
 

@@ -56,7 +56,7 @@ def wants_json() -> bool:
 
 
 def document_head() -> dict[str, Any]:
-    """What every document says of itself."""
+    """The keys with which every document begins."""
     context = click.get_current_context(silent=True)
     meta = context.meta if context is not None else {}
     return {
@@ -68,7 +68,7 @@ def document_head() -> dict[str, Any]:
 
 
 def _site() -> str | None:
-    """What the site of this folder is called, for a command that did not look for it."""
+    """The name of this folder's site, for a command that did not look for it."""
     from portcall.core.trouble import Trouble
     from portcall.site.folder import this_site
 
@@ -79,12 +79,12 @@ def _site() -> str | None:
 
 
 def print_json(document: dict[str, Any]) -> None:
-    """One document."""
+    """Print one document."""
     click.echo(json.dumps({**document_head(), **document}, indent=2, ensure_ascii=False))
 
 
 def print_json_list(head: dict[str, Any], key: str, entries: Iterable[Any], tail: Any) -> None:
-    """One document whose list under ``key`` is made while it is printed: it may be long."""
+    """Print one document whose list under ``key`` is made meanwhile: it may be long."""
     click.echo("{")
     for name, value in {**document_head(), **head}.items():
         click.echo(f"  {json.dumps(name)}: {json.dumps(value, ensure_ascii=False)},")
@@ -100,7 +100,7 @@ def print_json_list(head: dict[str, Any], key: str, entries: Iterable[Any], tail
 
 
 def print_json_line(document: Any) -> None:
-    """One line of a stream, out at once."""
+    """Print one line of a stream, at once."""
     click.echo(json.dumps(document, ensure_ascii=False))
     sys.stdout.flush()
 

@@ -106,7 +106,7 @@ def _cells(each: RowStanding, now: datetime) -> Sequence[Text]:
 
 
 def _below(each: RowStanding) -> Sequence[Remark]:
-    """What is wrong with a row, and what to type next for it."""
+    """The problem of a row, and the line to type next for it."""
     because = each.open_because if each.is_right else None
     told = because.sentence if because is not None else each.detail
     tone = Tone.TO_DO if each.is_right else Tone.INFORMATION

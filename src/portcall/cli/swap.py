@@ -206,7 +206,7 @@ def _may_stay_open(asks: bool, findings: Sequence[Finding]) -> bool:
 
 
 def _answer(question: str) -> str:
-    """What a person types to a question; "" for Enter. Raises click.Abort."""
+    """Ask a question and give the typed answer; "" for Enter. Raises click.Abort."""
     said: str = click.prompt(question, default="", show_default=False, err=True)
     return said.strip()
 

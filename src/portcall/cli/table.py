@@ -36,7 +36,7 @@ wide_option = click.option(
 
 
 class Tone(StrEnum):
-    """What a colour means; words or a mark say the same."""
+    """The meaning of a colour; words or a mark say the same."""
 
     BROKEN = "red"
     TO_DO = "yellow"
@@ -217,7 +217,7 @@ def print_lines(lines: Iterable[Remark]) -> None:
 
 
 def left_out_sentence(columns: Sequence[str], other: str = "") -> str:
-    """What a table did not show, and how to see it."""
+    """A sentence that names the columns a table did not show, and how to see them."""
     words = ", ".join(columns)
     return f"no room here for: {words}; --wide shows all{other}"
 

@@ -1,4 +1,4 @@
-"""What was concluded, as values: a code that stays, typed values, and lines to type.
+"""Findings as values: a code that stays, typed values, and lines to type.
 
 ``Sentence`` is the one place where English is made of values, ``as_json`` the one where JSON is.
 Whoever concludes something calls a sentence with its values and gets a ``Finding``; programs look
@@ -317,7 +317,7 @@ class Finding:
 
     @property
     def sentence(self) -> str:
-        """What is so, without a line to type."""
+        """The sentence, without a line to type."""
         return self.kind.made_of(self.values)
 
     @property

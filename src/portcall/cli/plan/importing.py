@@ -84,7 +84,7 @@ def import_command(
 
 
 def _chosen(named: Sequence[str]) -> dict[str, str]:
-    """What ``--column`` says. Raises BadInput."""
+    """The meanings that ``--column`` gives. Raises BadInput."""
     chosen: dict[str, str] = {}
     for text in named:
         column, equals, heading = text.partition("=")

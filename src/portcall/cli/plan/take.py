@@ -150,7 +150,7 @@ def _look(
 
 
 def _earlier(site: Site, words: str) -> tuple[Found, Entry | None]:
-    """What an earlier look found, and what the logbook has of it."""
+    """The devices that an earlier look found, and its entry in the logbook."""
     gathering = gathering_for(site)
     named = Looks(opened(site)).named(words)
     for seen in named.look.sightings():

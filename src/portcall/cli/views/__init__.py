@@ -1,1 +1,1 @@
-"""What commands draw and print."""
+"""The pictures, tables and documents that commands print."""

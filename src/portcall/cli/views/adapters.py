@@ -150,7 +150,7 @@ def workstation_document(workstation: Workstation) -> dict[str, object]:
 
 
 def print_change(change: AdapterChange) -> None:
-    """What happened to an adapter, in a line."""
+    """One line about a change of an adapter."""
     click.secho(f"{datetime.now():%H:%M:%S}  {_sentence(change)}", fg=_COLOURS[change.kind])
 
 

@@ -1,4 +1,4 @@
-"""What assign shows while it runs: a live board, plain lines, or lines of JSON."""
+"""The views of a running assignment: a live board, plain lines, or lines of JSON."""
 
 from __future__ import annotations
 
@@ -290,7 +290,7 @@ def _age(now: float, since: float | None) -> str | None:
 
 
 def _print_summary(board: Board, maker_of: MakerOf, malformed: int, strangers: bool = True) -> None:
-    """What is open, first; then only the rows that need somebody, and who else asked."""
+    """Print the open rows first, with the reasons; then the strangers that asked."""
     click.echo()
     print_lines([_what_is_open(board)])
     unfinished = [row for row in board.rows if _needs_somebody(row)]

@@ -75,11 +75,11 @@ class Found:
         self.scene = Scene(self.devices, own, gathering.plan, site.subnets, asked)
 
     def remarks(self, device: Device) -> tuple[Finding, ...]:
-        """What is to be said about one device, all of it."""
+        """All remarks about one device."""
         return tuple(remark.whole for remark in self._remarks(device))
 
     def alone(self, device: Device) -> tuple[Finding, ...]:
-        """Those that are true of this device alone; the others are said once for all."""
+        """The remarks that are true of this device alone; others are printed once for all."""
         return tuple(remark.alone for remark in self._remarks(device) if remark.alone)
 
     def _remarks(self, device: Device) -> tuple[about.Remark, ...]:
@@ -96,7 +96,7 @@ class Found:
 
 
 def _incomplete(is_full: bool, unsearched: Collection[IPv4Network]) -> Iterator[Finding]:
-    """What is known to be missing from a list."""
+    """The known gaps of a list."""
     if is_full:
         yield say.TOO_MANY()
     if unsearched:
@@ -106,7 +106,7 @@ def _incomplete(is_full: bool, unsearched: Collection[IPv4Network]) -> Iterator[
 
 
 def print_found(found: Found, wide: bool = False) -> None:
-    """What is wrong; the devices by subnet; what to do next."""
+    """Print the faults, the devices by subnet, and the next steps."""
     print_lines(remark_of(gap, Tone.TO_DO, "! ") for gap in found.incomplete)
     print_lines(remark_of(fault, Tone.BROKEN, "! ") for fault in faults(found.scene))
     groups = [Group(each.devices, _heading(each)) for each in neighbourhoods(found.scene)]
@@ -184,7 +184,7 @@ def addresses(device: Device) -> str:
 
 
 def _product(device: Device) -> str:
-    """What it is, without its maker."""
+    """The product of a device, without its maker."""
     fields = (field for field in what_fields(device) if field is not Field.MAKER)
     return ", ".join(device.value(field) or "" for field in fields)
 
@@ -202,7 +202,7 @@ def what_fields(device: Device) -> tuple[Field, ...]:
 
 
 def summary(found: Found) -> dict[str, object]:
-    """What is wrong and what to do next, as ``find --json`` has it."""
+    """The gaps, the faults and the next steps, as ``find --json`` has them."""
     return {
         "incomplete": [str(gap) for gap in found.incomplete],
         "faults": [str(fault) for fault in faults(found.scene)],
@@ -238,7 +238,7 @@ def _csv_line(values: Sequence[str]) -> str:
 
 
 def not_run_lines(not_run: Sequence[NotRun]) -> list[str]:
-    """What could not run, a line for each reason."""
+    """The methods that could not run, a line for each reason."""
     reasons: dict[str, list[str]] = {}
     for each in not_run:
         reasons.setdefault(each.reason, []).append(each.method)

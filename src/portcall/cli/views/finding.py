@@ -1,4 +1,4 @@
-"""What ``find`` shows while it looks: rows as devices are heard, and below them what goes on."""
+"""The view of a running look: a row for each device, and below them the running methods."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ _BELOW = 3
 
 @contextmanager
 def finding_view(gathering: Gathering, whole: bool) -> Iterator[Callable[[Outlook], None]]:
-    """What draws the devices found so far when it is told how far the look has come.
+    """A function that draws the devices found so far, to be called with the look's progress.
 
     On a terminal, for a list that is for a person; otherwise, and where ``whole`` says that a
     document is to come, there is a bar at most.

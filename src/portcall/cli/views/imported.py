@@ -18,7 +18,7 @@ _WORDS = {Relation.NEW: "new", Relation.SAME: "in the plan", Relation.DIFFERS: "
 
 
 def print_understood(understood: Understood, table: Table, update: bool, wide: bool) -> None:
-    """What each heading means, what is kept and passed over, and the rows that come of it."""
+    """Print the meaning of each heading, the ignored columns, and the resulting rows."""
     print_lines(_lines(understood, table))
     no_room = print_rows(
         plan_columns(),

@@ -24,14 +24,14 @@ class OutcomeView:
         self._documents: list[dict[str, object]] = []
 
     def ended(self, which: Located, outcome: Outcome) -> None:
-        """One more."""
+        """Note the outcome for one more device."""
         if wants_json():
             self._documents.append(outcome_document(which, outcome, self._key))
         else:
             say_outcome(which, outcome, self._done(which))
 
     def finish(self, adapter: str) -> None:
-        """That was all."""
+        """Print the document, when all devices are done."""
         if wants_json():
             print_json({"adapter": adapter, "devices": self._documents})
 

@@ -74,7 +74,7 @@ def row_document(row: PlannedDevice) -> dict[str, object]:
 
 
 def extra_columns_sentences(columns: Iterable[str]) -> Iterator[str]:
-    """What is said of the columns of a file that have no meaning here."""
+    """A sentence about the columns of a file that have no meaning here."""
     names = extra_columns(columns)
     if names:
         yield f"columns of its own, kept as they are: {', '.join(names)}"

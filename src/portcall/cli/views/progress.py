@@ -11,7 +11,7 @@ from portcall.core.find.outlook import Outlook
 
 @contextmanager
 def progress_bar() -> Iterator[Callable[[Outlook], None]]:
-    """What draws the bar when it is told how far the look has come; nothing without a terminal."""
+    """A function that draws the bar when it is told the progress; nothing without a terminal."""
     if not sys.stderr.isatty():
         yield lambda outlook: None
         return

@@ -38,7 +38,7 @@ _LONGEST_ANSWER = 200
 
 
 class _Foot:
-    """What stands at the foot of the terminal: lines, the last of which is being typed in."""
+    """The lines at the foot of the terminal, the last of which is being typed."""
 
     def __init__(self) -> None:
         self.lines: list[str] = []
@@ -107,7 +107,7 @@ class Questions:
 
     @contextmanager
     def aside(self) -> Iterator[None]:
-        """What the block prints is told above the question."""
+        """Print above the question while the block runs."""
         self._foot.erase()
         yield
         self._foot.draw()

@@ -20,7 +20,7 @@ Names = Mapping[IPv4Address, str]
 
 
 def name_of(target: Target, names: Names) -> str:
-    """What a target goes by: its planned name or address, with its door."""
+    """The name of a target: its planned name or its address, with its door."""
     address = address_of(target)
     name = names.get(address, str(address))
     return f"{name}:{target.port}" if isinstance(target, Endpoint) else name

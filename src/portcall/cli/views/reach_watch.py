@@ -1,4 +1,4 @@
-"""What ``reach --watch`` shows: a line a target that is redrawn, lines of what changes, or JSON."""
+"""The views of ``reach --watch``: a redrawn line for each target, lines of changes, or JSON."""
 
 from __future__ import annotations
 
@@ -87,7 +87,7 @@ class View:
         return wall_time(at).astimezone()
 
     def print_end(self) -> None:
-        """What it came to, a line a target."""
+        """Print the sums, a line for each target."""
         if self.watching is None:
             return
         for each in self.watching.watch.targets.values():

@@ -90,7 +90,7 @@ _TOLD = {
 
 
 def tell_swap(fact: object) -> None:
-    """What happens meanwhile: of requests only those that are about the new device."""
+    """Print the events meanwhile; of requests only those of the new device."""
     if not isinstance(fact, Event):
         note(fact)
         return
@@ -154,7 +154,7 @@ def candidate_document(each: Candidate) -> dict[str, object]:
 
 
 def swapped_document(swapped: Swapped, around: Around, new: Candidate) -> dict[str, object]:
-    """What came of it, as JSON."""
+    """The result of a swap as JSON."""
     gone = around.gone
     judgement = swapped.judgement
     findings = (*swapped.outcome.findings, *(judgement.findings if judgement else ()))

@@ -1,4 +1,4 @@
-"""What ``find --watch`` shows: a table that updates in place, lines of what changed, or JSON."""
+"""The views of ``find --watch``: a table that updates in place, lines of changes, or JSON."""
 
 from __future__ import annotations
 
@@ -144,7 +144,7 @@ class _LineView:
 
 
 class _Missing:
-    """What could not run, each line once."""
+    """Print the methods that could not run, each line once."""
 
     def __init__(self) -> None:
         self.lines: dict[str, None] = {}

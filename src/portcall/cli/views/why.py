@@ -30,7 +30,7 @@ def print_step(step: Step) -> None:
 
 
 def print_end(diagnosis: Diagnosis) -> None:
-    """What was not asked, the cause in a sentence, and what to do."""
+    """Print the untested rungs, the cause in a sentence, and the advice."""
     out = console()
     left = [step.rung for step in diagnosis.steps if not step.evidence]
     if left:

@@ -15,7 +15,7 @@ from portcall.core.trouble import NotPossibleHere
 
 
 class AdapterKind(StrEnum):
-    """What an adapter is to the person holding the cable."""
+    """The kind of an adapter, as the person with the cable sees it."""
 
     WIRED = "wired"
     WIRELESS = "wireless"

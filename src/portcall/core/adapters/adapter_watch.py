@@ -1,4 +1,4 @@
-"""What changed between two looks at the adapters, and links that come and go."""
+"""Changes between two looks at the adapters, and links that come and go."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ FLAP_WINDOW = 30.0
 
 
 class ChangeKind(StrEnum):
-    """What can happen to an adapter; the names are part of ``adapters --watch --json``."""
+    """The changes of an adapter; the names are part of ``adapters --watch --json``."""
 
     APPEARED = "appeared"
     VANISHED = "vanished"
@@ -45,7 +45,7 @@ class AdapterWatch:
         self._flaps: dict[str, deque[float]] = {}
 
     def look(self, adapters: Sequence[Adapter], now: float) -> tuple[AdapterChange, ...]:
-        """What is different now."""
+        """The differences since the look before."""
         after = {adapter.index: adapter for adapter in adapters}
         changes = list(self._changes(after, now))
         self._before = after

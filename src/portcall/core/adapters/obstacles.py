@@ -1,4 +1,4 @@
-"""What on this computer is likely to get in the way: what it causes, and what to do."""
+"""Settings of this computer that are likely to be in the way: their effect, and the remedy."""
 
 from __future__ import annotations
 

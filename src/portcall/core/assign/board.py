@@ -66,7 +66,7 @@ class Row:
 
     @property
     def detail(self) -> str:
-        """What is to be known of it, in a sentence; or nothing."""
+        """A sentence about this device, or nothing."""
         return str(self.told) if self.told is not None else ""
 
 
@@ -85,7 +85,7 @@ class Stranger:
 
     @property
     def detail(self) -> str:
-        """What is to be known of it, in a sentence; or nothing."""
+        """A sentence about this device, or nothing."""
         return str(self.told) if self.told is not None else ""
 
 
@@ -119,7 +119,7 @@ class Board:
 
     @property
     def strangers(self) -> Sequence[Stranger]:
-        """Who else asks, the most recent first."""
+        """The unplanned devices that ask, the most recent first."""
         return tuple(reversed(self._strangers.values()))
 
     @property

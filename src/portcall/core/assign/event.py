@@ -1,4 +1,4 @@
-"""What happens while addresses are assigned."""
+"""The events of an assignment."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from portcall.core.talk.request import AddressProtocol
 
 
 class EventKind(StrEnum):
-    """What happened; the names are part of ``assign --json``."""
+    """The kinds of events; the names are part of ``assign --json``."""
 
     ASKED = "asked"
     OFFERED = "offered"
@@ -50,5 +50,5 @@ class Event:
 
     @property
     def detail(self) -> str:
-        """What else there is to know of it, in a sentence; or nothing."""
+        """A sentence with the details of the event, or nothing."""
         return str(self.told) if self.told is not None else ""

@@ -49,7 +49,7 @@ _MOST_SERVERS = 64
 
 @dataclass(frozen=True, slots=True)
 class Offer:
-    """What a DHCP server offered this workstation; None where it did not say.
+    """The offer of a DHCP server to this workstation; None for values that it did not tell.
 
     ``address`` is None for a server that was only overheard, ``server_mac`` for one that was only
     named by a device.
@@ -139,7 +139,7 @@ class Lookout(Conversation[Frame, Offer]):
         yield Report(offer)
 
     def _offer(self, heard: dhcp.DhcpFrame, options: Options) -> Offer | None:
-        """What is offered to this workstation."""
+        """The offer in a message, if it is to this workstation."""
         frame, message, _ = heard
         to_us = message.xid == self._xid and message.mac == self._own_mac
         if not to_us or message.op is not Op.REPLY or options.message_type is not MessageType.OFFER:

@@ -1,4 +1,4 @@
-"""What an address server answers: the message, its options, and where it goes."""
+"""The replies of an address server: the message, its options, and its destination."""
 
 from __future__ import annotations
 
@@ -37,7 +37,7 @@ _XID = 4
 
 @dataclass(frozen=True, slots=True)
 class Terms:
-    """What one device is given. ``name`` is the plan's, None for a temporary address."""
+    """The address and options for one device. ``name`` is its row's, None for a lent address."""
 
     address: IPv4Address
     network: IPv4Network

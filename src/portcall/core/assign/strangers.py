@@ -1,4 +1,4 @@
-"""What is to be said of devices that ask and are not served."""
+"""Findings about devices that ask and are not served."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ longest is forgotten first.
 
 
 class Told(NamedTuple):
-    """What is to be said of a stranger, and the names of the rows that it nearly is."""
+    """The findings about a stranger, and the names of the rows whose MAC is almost its own."""
 
     facts: tuple[Finding, ...]
     near: tuple[Name, ...] = ()

@@ -1,4 +1,4 @@
-"""What is in a description file as it comes: the EDS itself, or packed by itself or with its icon.
+"""The contents of a description file: an EDS, plain or packed, by itself or with its icon.
 
 A CIP device may carry its file packed (volume 1, file object, "file encoding format"); makers use
 gzip (RFC 1952), one member a file, and zlib (RFC 1950). What it is shows in its first octets.

@@ -54,7 +54,7 @@ class Codes(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class Product:
-    """What a product's number stands for."""
+    """The name and kind of a product, for which its number stands."""
 
     name: str
     kind: str = ""
@@ -74,7 +74,7 @@ class Catalog:
         return self.makers.get(Codes(codes.numbering, codes.maker))
 
     def product(self, codes: Codes) -> Product | None:
-        """What the numbers stand for, or None."""
+        """The product for which the numbers stand, or None."""
         return self.products.get(codes)
 
     def with_all_of(self, other: Catalog) -> Catalog:
@@ -88,7 +88,7 @@ class Catalog:
 
     @property
     def entries(self) -> frozenset[Codes | AddressRange | int]:
-        """What is named: makers and products by codes, defaults, ports."""
+        """The entries that are named: makers and products by codes, default ranges, ports."""
         return frozenset((*self.makers, *self.products, *self.defaults, *self.ports))
 
     @property

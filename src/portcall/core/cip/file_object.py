@@ -48,7 +48,7 @@ class NotCarried:
 
 
 def fetch_description() -> Script[cip.Identity | Upload | Carried | NotCarried]:
-    """Who the device is, how much it is about to send, and the file or why there is none."""
+    """Fetch the device's identity, the size of its file, and the file or the reason for none."""
     try:
         identity = yield from ask_identity()
         if identity is not None:

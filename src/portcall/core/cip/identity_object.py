@@ -17,7 +17,7 @@ RESET = cip_message.Request(cip_message.IDENTITY, 1, None, cip_message.RESET, b"
 
 
 def ask_identity() -> Part[cip.Identity | None]:
-    """Who it is, by List Identity, which needs no session; None for silence. Raises Malformed."""
+    """The identity by List Identity, which needs no session; None for silence. Raises Malformed."""
     reply = yield exchange(cip.encode_list_identity())
     return None if reply is None else cip.parse_identity(cip.parse(reply))
 

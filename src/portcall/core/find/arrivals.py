@@ -50,7 +50,7 @@ class Ear:
 def dropped(
     arrivals: Iterable[Arrival], ears: Sequence[Ear], came_through: Container[IPv4Address]
 ) -> tuple[IPv4Address, ...]:
-    """Who sent an answer that no socket was given, though one was there for it."""
+    """The senders of answers that no socket was given, though one was there for them."""
     lost = (
         arrival.sender
         for arrival in arrivals

@@ -35,7 +35,7 @@ FIELDS = {
 def sighting(
     address: IPv4Address, announced: IAm, now: float, method: Method = Method.BACNET
 ) -> Sighting:
-    """What an I-Am tells, of the device at an address; of a router, that another is behind it."""
+    """The sighting that an I-Am makes: of the device itself, or of the router it is behind."""
     number = announced.instance
     if announced.network is not None:
         manner = say.BACNET_BEHIND(instance=number, network=announced.network)
@@ -59,7 +59,7 @@ class BacnetDevices(AskAll[Datagram, Sighting]):
         self._routed: dict[Endpoint, int] = {}
 
     def question(self) -> Iterable[Datagram]:
-        """Who is there?"""
+        """A Who-Is for every subnet."""
         return [Datagram(peer, bacnet.encode(WhoIs())) for peer in self._peers]
 
     def heard(self, packet: Datagram, now: float) -> Actions[Datagram, Sighting]:

@@ -37,7 +37,7 @@ _MOST_DEVICES = 20_000
 
 
 def said(identity: cip.Identity) -> tuple[Said, ...]:
-    """What an identity says in words."""
+    """The texts of an identity."""
     return said_by(
         Method.CIP,
         (Field.PRODUCT, decoded(identity.product_name)),
@@ -48,7 +48,7 @@ def said(identity: cip.Identity) -> tuple[Said, ...]:
 
 
 def learnt(payload: bytes) -> Learnt:
-    """What an answer to List Identity tells, also one that is odd; Malformed when it is none."""
+    """The contents of an answer to List Identity, also of an odd one. Raises Malformed."""
     message = cip.parse_answer(payload)
     try:
         identity = cip.parse_identity(message)
@@ -61,7 +61,7 @@ def learnt(payload: bytes) -> Learnt:
 
 
 def codes(identity: cip.Identity) -> Codes:
-    """What it says in numbers."""
+    """The numbers of an identity."""
     return Codes(Numbering.CIP, identity.vendor, identity.product_code)
 
 
@@ -76,7 +76,7 @@ class IdentityByBroadcast(AskAll[Datagram, Sighting]):
         """Why a question could not leave this computer, in the operating system's words."""
 
     def question(self) -> Iterable[Datagram]:
-        """Who are you?"""
+        """A List Identity for every broadcast address."""
         return [Datagram(peer, cip.encode_list_identity(LONGEST_DELAY)) for peer in self._peers]
 
     def unsent(self, packet: Datagram, reason: str, now: float) -> Actions[Datagram, Sighting]:
@@ -122,7 +122,7 @@ def script() -> Script[Learnt]:
 
 
 def _behind(door: Endpoint, is_known: bool) -> Scripts:
-    """Who it is, unless that is known; and how the interface is set that was reached."""
+    """The scripts: the identity, unless it is known, and the settings of the interface reached."""
     who: Scripts = () if is_known else (script,)
     return (*who, partial(cip_interface.script, door.address))
 

@@ -25,7 +25,7 @@ _MOST_STATIONS = 10_000
 
 
 def sighting(mac: Mac, said: dcp.Station, now: float) -> Sighting:
-    """What a station says, as a sighting of its MAC."""
+    """The sighting that a station's answer makes."""
     known = said.address is not None and said.address != UNSPECIFIED
     values = said_by(
         Method.DCP,

@@ -100,7 +100,7 @@ class Device:
 
     @property
     def nameplate(self) -> str:
-        """What it is, and its serial number, as far as that is known."""
+        """The product and the serial number, as far as they are known."""
         what = next((v for f in _PLATE if (v := self.value(f))), "")
         serial = self.value(Field.SERIAL)
         return ", ".join(filter(None, (what, f"serial {serial}" if serial else "")))

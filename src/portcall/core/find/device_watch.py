@@ -1,4 +1,4 @@
-"""What changed between two looks at the wire: appeared, vanished, returned, changed."""
+"""Changes between two looks at the wire: appeared, vanished, returned, changed."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ _UNASKED = {Method.LISTEN, Method.LLDP}
 
 
 class Happened(StrEnum):
-    """What can happen to a device; the names are part of ``find --watch --json``."""
+    """The changes of a device; the names are part of ``find --watch --json``."""
 
     APPEARED = "appeared"
     VANISHED = "vanished"
@@ -32,7 +32,7 @@ class Happened(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class DeviceChange:
-    """What happened, to which device; ``details`` say what is different, in words."""
+    """A change of one device; ``details`` name the differences in words."""
 
     happened: Happened
     device: Device
@@ -69,13 +69,13 @@ class DeviceWatch:
         return _key(device) in self._gone
 
     def as_it_was(self, device: Device) -> Device:
-        """One that has vanished as it was when it was there: another may have its address now."""
+        """A vanished device as it was last: another may have its address now."""
         if not self.is_gone(device):
             return device
         return replace(self._known[_key(device)], heard=device.heard)
 
     def compare(self, devices: Sequence[Device], whole_look: bool) -> tuple[DeviceChange, ...]:
-        """What has changed about these devices.
+        """The changes of these devices.
 
         Only at the end of a ``whole_look`` can a device have vanished or share an address: in the
         middle of one, another device may just have been put in its place.
@@ -114,7 +114,7 @@ def _says_what_it_is(device: Device) -> bool:
 
 
 def _says(device: Device) -> str | None:
-    """What it says it is."""
+    """The product or description of a device."""
     return device.value(Field.PRODUCT) or device.value(Field.DESCRIPTION)
 
 

@@ -30,7 +30,7 @@ _NEVER = float("-inf")
 
 @dataclass(slots=True)
 class _Gathered:
-    """What is known of one MAC, or of one address whose MAC is not known.
+    """The sightings of one MAC, or of one address whose MAC is not known.
 
     The dictionaries without values are sets that keep their order.
     """
@@ -96,7 +96,7 @@ class _Gathered:
         return left
 
     def since(self, before: float) -> _Gathered:
-        """What was said since."""
+        """The values that were told since."""
         said = {each: at for each, at in (self.said or {}).items() if at >= before}
         codes = {each: at for each, at in (self.codes or {}).items() if at >= before}
         methods = tuple(dict.fromkeys(each.method for each in said))
@@ -262,7 +262,7 @@ class Gathering:
                 yield Said(Field.MANNER, manner, Method.LLDP)
 
     def _looked_up(self, mac: Mac | None, codes: tuple[Codes, ...]) -> Iterator[Said]:
-        """What the plan, the registry and the catalogue know."""
+        """The values that the plan, the registry and the catalogue give."""
         for each in codes:
             maker, product = self.catalog.maker(each), self.catalog.product(each)
             if maker:

@@ -13,7 +13,7 @@ _MOST_OTHERS = 4
 
 
 def sighting(sender: Mac, said: lldp.Announcement, now: float) -> Sighting:
-    """What an announcement says, as a sighting of the MAC that sent it.
+    """The sighting that an announcement makes.
 
     A management address is where it says that it can be reached, which may be another device's
     doing: it is no proof that the device has that address.

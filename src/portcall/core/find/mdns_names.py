@@ -51,7 +51,7 @@ _SERVICES = {
 
 
 def said(answer: dns.Answer, sender: IPv4Address) -> tuple[Said, ...]:
-    """What an answer says of the one that sent it: its host name, and its services' names."""
+    """The host name and the services that an answer tells of its sender."""
     host = next((name for name, address in answer.hosts if address == sender), "")
     # Where no address is told along, services that all go by one name have that of their device.
     instances = {

@@ -44,7 +44,7 @@ _FIELDS = {
 
 
 class _Kind(Enum):
-    """What a unit does when it is asked who it is."""
+    """The kinds of answers of a unit that is asked for its identity."""
 
     NAMED = auto()
     NAMELESS = auto()
@@ -125,7 +125,7 @@ def _ask(unit: int, numbers: Iterator[int]) -> Part:
 
 
 def _together(own: _Unit, found: Mapping[int, _Unit]) -> Iterator[tuple[Field, Told | None]]:
-    """What the device and the units behind it say, the first that says what it is before all."""
+    """The values of the device and of the units behind it, first those of the first named one."""
     yield from own.said
     named = [unit for unit, told in found.items() if told.kind is _Kind.NAMED]
     if own.kind is not _Kind.NAMED and named:

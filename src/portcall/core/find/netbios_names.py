@@ -12,7 +12,7 @@ from portcall.core.wire.octets import Malformed
 
 
 class NodeStatusQuestion:
-    """What to ask of each device, and how its answer reads."""
+    """The question to each device, and the reading of its answer."""
 
     method = Method.NETBIOS
     port = netbios.PORT

@@ -1,4 +1,4 @@
-"""What a look is doing now, and how long it is likely to take: for a bar, not for decisions."""
+"""The running stages of a look and the time they are likely to take: for a progress bar."""
 
 from __future__ import annotations
 
@@ -39,7 +39,7 @@ class Outlook:
 
     @property
     def stages(self) -> tuple[str, ...]:
-        """What goes on, each once, in the order in which it began."""
+        """The running stages, each once, in the order in which they began."""
         return tuple(dict.fromkeys(what for what, _ in self._stages.values()))
 
     @property

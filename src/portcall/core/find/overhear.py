@@ -83,7 +83,7 @@ class Overhear(Conversation[Frame, Sighting]):
 
 
 def overheard(packet: Frame, now: float) -> Sighting | None:
-    """What one frame tells of who sent it, or None when that is nothing."""
+    """The sighting that one frame makes of its sender, or None."""
     plain, vlan = ethernet.without_tags(packet.data)
     seen = _on_this_wire(Frame(plain), now)
     if seen is None or vlan is None:
@@ -172,7 +172,7 @@ def _ipv6(packet: Frame, now: float) -> Sighting | None:
 
 
 def _reply(frame: udp.UdpFrame, now: float) -> Sighting | None:
-    """Who answers a DHCP request is a server, unless a relay passed it on (RFC 2131 §4.1)."""
+    """The sender of a DHCP answer is a server, unless a relay passed it on (RFC 2131 §4.1)."""
     _, message, options = dhcp.parse_datagram(frame)
     if message.op is not bootp.Op.REPLY or options is None or options.message_type is None:
         return None

@@ -1,4 +1,4 @@
-"""What a list of found devices comes to: what is wrong, where they are, and what to do next.
+"""Conclusions about a list of found devices: the faults, the subnets, and the next steps.
 
 Each thing is said once, for all the devices that it is about. What is true of one device alone is
 said in ``remarks``.
@@ -21,7 +21,7 @@ from portcall.core.plan.rows import NO_PLAN, Plan, PlannedDevice, Subnet
 
 
 class Scene:
-    """What found devices are seen against, looked up quickly: there may be ten thousands of them.
+    """The plan and the adapter that found devices are compared with, looked up quickly.
 
     ``own`` are the addresses of the adapter they were found on, None when it is not in this
     computer; ``present`` is every MAC that was found, and ``crowd`` the rows of the plan that too
@@ -128,7 +128,7 @@ def neighbourhoods(scene: Scene) -> tuple[Neighbourhood, ...]:
 
 
 def faults(scene: Scene) -> tuple[Finding, ...]:
-    """What is wrong on this wire."""
+    """The faults of this wire."""
     return (
         *_own_taken(scene),
         *_shared(scene),
@@ -209,7 +209,7 @@ def _servers(scene: Scene) -> Iterator[Finding]:
 
 
 def next_steps(scene: Scene) -> tuple[Finding, ...]:
-    """What to do next, each with the line to type for all the devices that it serves, if any."""
+    """The next steps, each with the line to type for all the devices that it serves, if any."""
     asking = [d for d in scene.devices if d.asks and not d.addresses and d.mac is not None]
     near = {device.mac: miss for device in scene.devices for miss in scene.near(device)}
     planned = [row for device in asking if (row := scene.row_of(device))]

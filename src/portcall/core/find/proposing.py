@@ -116,12 +116,12 @@ def _obstacle(device: Device, scene: Scene) -> Finding | None:
 
 
 def _with_mac(row: PlannedDevice, mac: Mac | None) -> Line:
-    """What writes the MAC into a row."""
+    """The line that writes the MAC into a row."""
     return Line("plan set", row.name, Setting(Name("mac"), mac or "MAC"))
 
 
 def _add_by_hand(mac: Mac | None) -> Line:
-    """What makes a row of a device at another address than it has."""
+    """The line that plans a device at another address than it has."""
     if mac is None:
         return Line("plan add", "NAME", "ADDRESS/N")
     return Line("plan add", "NAME", "ADDRESS/N", "--mac", mac)
@@ -196,7 +196,7 @@ class _Masks:
         return "" if network is None else str(network.prefixlen)
 
     def odd(self, device: Device) -> str | None:
-        """What is odd about the mask that a device says, or None."""
+        """The oddity of the mask that a device tells, or None."""
         said, usual = _said_interface(device), self._usual(device.addresses[0])
         if said is None or usual is None or said.network == usual:
             return None

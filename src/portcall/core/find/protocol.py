@@ -1,4 +1,4 @@
-"""What a way of finding is, said once, at the end of its own module.
+"""The description of a way of finding, which stands at the end of its own module.
 
 ``protocols`` gathers them; every list of methods is derived from there.
 """
@@ -54,7 +54,7 @@ class ToEach:
 
 @dataclass(frozen=True, slots=True)
 class Behind:
-    """What is said behind a TCP port.
+    """The exchange behind a TCP port.
 
     ``scripts`` ask who the device is, by the door and whether that is known already. ``first`` is
     what the protocol says first there; an answer that is not of this protocol makes ``is_spoken``

@@ -1,4 +1,4 @@
-"""What an engineer should know about a found device."""
+"""Remarks for the engineer about a found device."""
 
 from __future__ import annotations
 
@@ -90,7 +90,7 @@ def _asking(asking: Asking) -> Finding:
 
 
 def _manners(device: Device) -> Iterator[Finding]:
-    """What it said or did; that it has no address is not repeated where it asked for one."""
+    """The behaviour of a device; that it has no address is not repeated where it asked for one."""
     for manner in device.values(Field.MANNER):
         told = manner if isinstance(manner, Finding) else say.SAYS_MANNER(says=str(manner))
         if told.kind is not say.NO_ADDRESS or not (device.asks or device.addresses):

@@ -54,7 +54,7 @@ for _name in Method.__annotations__:
 
 
 class Field(StrEnum):
-    """What can be known of a device besides its addresses."""
+    """The fields of a device besides its addresses."""
 
     MAKER = "maker"
     PRODUCT = "product"
@@ -111,7 +111,7 @@ class Said(NamedTuple):
 
 
 class Learnt(NamedTuple):
-    """What an answer said of the device that was asked."""
+    """The values that an answer tells of the device that was asked."""
 
     said: tuple[Said, ...] = ()
     codes: Codes | None = None
@@ -152,7 +152,7 @@ def sighting_of(method: Method, address: IPv4Address, learnt: Learnt, now: float
 
 
 def said_by(method: Method, *values: tuple[Field, Told | str | None]) -> tuple[Said, ...]:
-    """What a method said; values that are empty were not said. Text is a device's text."""
+    """The values that a method told; empty ones were not told. Text is a device's text."""
     return tuple(
         Said(field, as_text(value) if type(value) is str else value, method)  # type: ignore[arg-type]
         for field, value in values

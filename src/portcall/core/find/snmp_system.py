@@ -19,7 +19,7 @@ DEFAULT_COMMUNITY = "public"
 
 
 class SystemGroup:
-    """What to ask of each device, and how its answer reads."""
+    """The question to each device, and the reading of its answer."""
 
     method = Method.SNMP
     port = snmp.PORT

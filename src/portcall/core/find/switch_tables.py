@@ -1,4 +1,4 @@
-"""What a managed switch tells by SNMP: which MACs are behind each port, and which neighbours.
+"""The tables of a managed switch by SNMP: the MACs behind each port, and the neighbours.
 
 Bridges (RFC 4188 §4, RFC 4363 §5) tell the first, LLDP's own tables (IEEE 802.1AB-2005 §12) the
 second. A device that is no switch is asked two questions, and has neither.
@@ -47,7 +47,7 @@ _ATTEMPTS = 2
 
 
 class Neighbour(NamedTuple):
-    """Who announced itself at a port by LLDP; ``port`` is its own one."""
+    """A neighbour that announced itself at a port by LLDP; ``port`` is its own one."""
 
     mac: Mac | None
     name: str
@@ -69,7 +69,7 @@ class Port:
 
 @dataclass(frozen=True, slots=True)
 class SwitchTables:
-    """What a switch at an address told; ``macs`` are those that it goes by.
+    """The tables of the switch at an address; ``macs`` are its own.
 
     Not ``whole``, it stopped to answer, or has more rows than are read.
     """
@@ -102,7 +102,7 @@ class ReadTables(Conversation[Datagram, SwitchTables]):
         yield self._ask()
 
     def left(self, packet: Datagram, now: float) -> Actions[Datagram, SwitchTables]:
-        """It is out: wait for the answer."""
+        """The question has left: wait for the answer."""
         if not self.over:
             self.wake_at = now + _ANSWER_WAIT
         yield from ()
@@ -265,7 +265,7 @@ def _tables(
 def _neighbours(
     called: Mapping[str, str],
 ) -> Generator[str, Mapping[str, Value] | None, tuple[dict[str, list[Neighbour]], bool]]:
-    """Who announced itself at which port; ``called`` are the bridge's ports by their numbers.
+    """The neighbours at each port; ``called`` are the bridge's ports by their numbers.
 
     A port goes by the name that the bridge has for it, so that it is one port: LLDP counts a
     bridge's ports as the bridge does (IEEE 802.1AB-2005 §12, LldpPortNumber).
@@ -298,7 +298,7 @@ def _neighbours(
 
 
 def _label(value: Value, number: int | str) -> str:
-    """What a port goes by: its name, or else its number."""
+    """The name of a port, or else its number."""
     return _text(value) or str(number)
 
 

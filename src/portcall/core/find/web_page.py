@@ -44,7 +44,7 @@ _CHARSET = re.compile(rb"""charset=["']?([A-Za-z0-9_.:-]{1,40})""", re.IGNORECAS
 
 @dataclass(frozen=True, slots=True)
 class Page:
-    """What a response says; ``complete`` when its end was seen.
+    """The contents of a response; ``complete`` when its end was seen.
 
     ``realm`` is what it wants a password for, ``title`` that of a page that was asked for: that of
     an error is not the device's.

@@ -168,7 +168,7 @@ def _is_the_same(one: PlannedDevice, other: PlannedDevice) -> bool:
 
 
 def cells_of(row: PlannedDevice | None) -> dict[str, str]:
-    """What a row says, by column, those that it has a word for; masks as prefix lengths."""
+    """The cells of a row, by column, without empty ones; masks as prefix lengths."""
     if row is None:
         return {}
     said = {

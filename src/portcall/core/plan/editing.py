@@ -12,7 +12,7 @@ from portcall.core.trouble import BadInput
 
 
 class _Line:
-    """What a CSV writer writes to."""
+    """The target of a CSV writer."""
 
     def __init__(self) -> None:
         self.text = ""

@@ -1,4 +1,4 @@
-"""Who a planned device should say that it is, where the plan has a word on that.
+"""The identity that a planned device should tell, where the plan has one.
 
 Maker, product and serial are the same in upper or lower case, and with any spaces. A firmware may
 be a version, or a limit for it: ``5.002``, ``>= 5.002``. Versions are compared number by number.
@@ -45,7 +45,7 @@ class Firmware:
 
 @dataclass(frozen=True, slots=True)
 class Expected:
-    """What is written in the plan of who a device is; what is empty is not asked for."""
+    """The planned identity of a device; an empty value is not asked for."""
 
     maker: str = ""
     product: str = ""
@@ -54,7 +54,7 @@ class Expected:
 
     @property
     def asked(self) -> dict[str, str]:
-        """What is asked for, by the name of its column, as it is written."""
+        """The planned values, by the names of their columns, as they are written."""
         words = {"maker": self.maker, "product": self.product, "serial": self.serial}
         words["firmware"] = str(self.firmware or "")
         return {column: word for column, word in words.items() if word}

@@ -140,7 +140,7 @@ def _heading(lines: Sequence[TableLine], chosen: Mapping[str, str]) -> int | Non
 
 
 def _meaning(heading: str, chosen: Mapping[str, str]) -> str | None:
-    """What a heading means: as it is said, as it is one of ours, or as others use the word."""
+    """The meaning of a heading: as typed, as one of our own, or as others use the word."""
     for column, words in chosen.items():
         if alike(words, heading):
             return column
@@ -166,7 +166,7 @@ def _no_heading(lines: Sequence[TableLine], chosen: Mapping[str, str]) -> str:
 
 
 def _columns(heading: TableLine, chosen: Mapping[str, str], source: str) -> Columns:
-    """What each heading means. Raises BadInput where two mean the same, or one is missing."""
+    """The meaning of each heading. Raises BadInput where two mean the same, or one is missing."""
     ours: dict[str, int] = {}
     headings: dict[str, str] = {}
     extra: dict[str, int] = {}

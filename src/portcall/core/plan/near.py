@@ -97,6 +97,6 @@ def near_misses(
 
 
 def _keys(mac: Mac) -> list[str]:
-    """What two MACs have in common when they are near: all digits but one, or all in any order."""
+    """Keys that two near MACs have in common: all digits but one, or all in any order."""
     digits = mac.hex()
     return [f"{digits[:n]}-{digits[n + 1 :]}" for n in range(12)] + ["".join(sorted(digits))]

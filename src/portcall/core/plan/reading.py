@@ -227,7 +227,7 @@ class _Reading:
             return None
 
     def _check_alone(self, address: IPv4Address | None, line: int, found_before: int) -> None:
-        """What can be said of an address when the rest of its row cannot be used."""
+        """Check an address when the rest of its row cannot be used."""
         if address is None or any(p.column == "address" for p in self.problems[found_before:]):
             return
         try:

@@ -28,7 +28,7 @@ class Subnet:
 
 @dataclass(frozen=True, slots=True)
 class Surroundings:
-    """What all devices of a site are told when they ask for it."""
+    """The options that all devices of a site are given when they ask for them."""
 
     domain: str = ""
     domain_servers: tuple[IPv4Address, ...] = ()

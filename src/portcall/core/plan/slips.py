@@ -15,7 +15,7 @@ _AS_TEXT = "format the column as text, and type it again"
 
 
 def slip(column: str, text: str) -> str | None:
-    """What is likely wrong with a cell that cannot be read, as a sentence, or None.
+    """A sentence with the likely slip in a cell that cannot be read, or None.
 
     ``text`` is the cell as it stands, ``column`` one of the plan's.
     """

@@ -1,4 +1,4 @@
-"""What other people call the columns of a plan, in some languages of the trade."""
+"""Other people's names for the columns of a plan, in some languages of the trade."""
 
 from __future__ import annotations
 

@@ -97,7 +97,7 @@ class Meant:
 
     @property
     def name(self) -> Name:
-        """What it goes by here."""
+        """The name by which it is known here."""
         return self.row.name if self.row else Name(self.words)
 
 
@@ -135,7 +135,7 @@ def rows_of_group(group: str, plan: Plan) -> list[PlannedDevice]:
 
 
 def with_group(names: Sequence[str], group: str | None, plan: Plan) -> tuple[str, ...]:
-    """What was typed, and the names of a group's rows, if one was named. Raises BadInput."""
+    """The typed names, and those of a group's rows, if one was named. Raises BadInput."""
     if group is None:
         return tuple(names)
     return tuple(dict.fromkeys((*names, *(row.name for row in rows_of_group(group, plan)))))

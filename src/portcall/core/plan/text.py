@@ -47,12 +47,12 @@ _DECLARATION = "sep="
 
 
 def delimiter_of(sample: str) -> str:
-    """What separates the cells: the commonest of comma, semicolon, tab and bar."""
+    """The separator of the cells: the commonest of comma, semicolon, tab and bar."""
     return max(_DELIMITERS, key=sample.count)
 
 
 def declared_delimiter(line: str) -> str | None:
-    """What a first line such as ``sep=;`` says that separates the cells of those that follow."""
+    """The separator that a first line such as ``sep=;`` gives."""
     plain = line.strip("\r\n ")
     if len(plain) == len(_DECLARATION) + 1 and plain.lower().startswith(_DECLARATION):
         return plain[-1]

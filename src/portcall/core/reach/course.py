@@ -12,7 +12,7 @@ _FIRST = 1.0
 
 
 class Span(NamedTuple):
-    """What was asked in a span; times in seconds, None where nothing came back."""
+    """The questions of one span; times in seconds, None where nothing came back."""
 
     sent: int = 0
     lost: int = 0

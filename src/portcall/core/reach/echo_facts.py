@@ -1,4 +1,4 @@
-"""What becomes of a question whether something is reachable: an echo, or an attempt at a door."""
+"""The fates of a question: of an echo, or of an attempt at a door."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ NO_REPLY = "no reply"
 
 
 class Replied(NamedTuple):
-    """It was answered: ``seconds`` is the round-trip time by the kernel's receive timestamp.
+    """An answered question: ``seconds`` is the round-trip time by the kernel's receive timestamp.
 
     ``at`` is when it left; ``octets`` the length of the IPv4 packet.
     """

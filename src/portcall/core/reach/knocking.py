@@ -34,7 +34,7 @@ class Knocking(Rounds[Knock, Endpoint]):
         return packet.door
 
     def unsent(self, packet: Knock, reason: str, now: float) -> Actions[Knock, Fact]:
-        """It could not be tried."""
+        """The attempt could not be made."""
         self._under_way.pop(packet.door, None)
         yield from super().unsent(packet, reason, now)
 

@@ -1,4 +1,4 @@
-"""What the pattern of a series says, in words, when there is enough of it.
+"""Conclusions from the pattern of a series, in words, when there is enough of it.
 
 Each pattern is told only where chance does not make it: the tests' levels are such that of a
 hundred series without any pattern one at most is said to have one. Needs numpy and scipy, which are

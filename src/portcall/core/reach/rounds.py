@@ -85,7 +85,7 @@ class Rounds(Conversation[P, Fact], Generic[P, T]):
         """The target that a packet asks."""
 
     def key(self, target: T) -> Hashable:
-        """What stands for a target where it is looked up for every question."""
+        """A key for a target, as it is looked up for every question."""
         return target
 
     def begin(self, now: float) -> Actions[P, Fact]:
@@ -172,7 +172,7 @@ class Rounds(Conversation[P, Fact], Generic[P, T]):
                 yield packet
 
     def _plan_wake(self) -> None:
-        """Be woken in time; rather too early than to be told a new time after every packet."""
+        """Set ``wake_at``; waking early is cheaper than setting it anew for every packet."""
         pending = self._pending
         times = []
         for queue in (self._graced, self._due):

@@ -1,4 +1,4 @@
-"""What a series of questions says: loss and times."""
+"""Sums of a series of questions: loss and times."""
 
 from __future__ import annotations
 

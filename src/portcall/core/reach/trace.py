@@ -28,7 +28,7 @@ _USUAL_STARTS = (32, 64, 128, 255)
 
 
 class Said(Enum):
-    """What an answer says."""
+    """The kinds of answers."""
 
     PASSED_ON = "passed on"
     REACHED = "reached"
@@ -51,7 +51,7 @@ class HopPacket(NamedTuple):
 
 @dataclass(slots=True)
 class Hop:
-    """What is known of one hop: who answered, of how many questions, with which times."""
+    """One hop: who answered, of how many questions, with which times."""
 
     hops: int
     sent: int = 0

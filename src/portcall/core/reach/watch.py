@@ -29,7 +29,7 @@ _MEDIAN_EVERY = 16
 
 
 class Mark(StrEnum):
-    """What a second was like, as it is drawn."""
+    """The state of one second, as it is drawn."""
 
     NOTHING = " "
     ANSWERED = "·"
