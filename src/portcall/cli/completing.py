@@ -1,4 +1,4 @@
-"""What the shell may complete: commands, adapters, planned names, plant devices, doors.
+"""Completion for the shell: commands, adapters, planned names, plant devices, doors.
 
 This answers while a person waits for a key, so that it loads nothing that it does not need: where
 only a command itself knows, as with its options and the methods of a look, Click is asked, which

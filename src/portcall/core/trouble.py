@@ -1,4 +1,4 @@
-"""What can go wrong, as sentences: raised where the knowledge is, shown once."""
+"""Troubles as sentences: raised where the knowledge is, shown once."""
 
 
 class Trouble(Exception):
@@ -21,7 +21,7 @@ class Trouble(Exception):
 
 
 class BadInput(Trouble):
-    """What was typed or written in a file is wrong. Nothing was done."""
+    """The typed words or a file are wrong. Nothing was done."""
 
 
 class NotPossibleHere(Trouble):

@@ -1,4 +1,4 @@
-"""What this computer's adapters are called: all that completing a name needs."""
+"""The names of this computer's adapters: all that completing a name needs."""
 
 from __future__ import annotations
 

@@ -259,7 +259,7 @@ def way_out(target: IPv4Address, port: int | None = None) -> WayOut:
 
 @dataclass(frozen=True, slots=True)
 class LinkCounters:
-    """What the kernel counted since an adapter is there; None where the driver does not tell."""
+    """The kernel's counters of an adapter; None where the driver does not tell."""
 
     losses: int | None
     errors: int

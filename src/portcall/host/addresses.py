@@ -93,7 +93,7 @@ class NotPutBack:
 
 @dataclass(frozen=True, slots=True)
 class PutBack:
-    """What came of putting back: addresses whose lifetime has ended, and what did not go.
+    """The result of putting back: addresses whose lifetime has ended, and failures.
 
     ``leased`` are those that have a lifetime.
     """

@@ -62,7 +62,7 @@ class Echoes:
 
     @property
     def identifier(self) -> int:
-        """What tells our echoes from others': the kernel chooses it for a ping socket."""
+        """The identifier of our echoes: the kernel chooses it for a ping socket."""
         return own_identifier() if self._raw else int(self._socket.getsockname()[1])
 
     def fileno(self) -> int:
@@ -135,7 +135,7 @@ class Echoes:
 
 
 def own_identifier() -> int:
-    """What this process puts into its echoes where it may choose."""
+    """The identifier that this process puts into its echoes where it may choose."""
     return os.getpid() & 0xFFFF
 
 

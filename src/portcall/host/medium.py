@@ -25,7 +25,7 @@ class Medium(Protocol[P]):
         ...
 
     def receive(self) -> Iterator[tuple[P, float]]:
-        """What is there now, at most MOST_AT_ONCE, each with its time on the monotonic clock."""
+        """The packets that are there now, at most MOST_AT_ONCE, each with its monotonic time."""
         ...
 
     def send(self, packet: P) -> float | None:

@@ -36,12 +36,12 @@ def provoke(adapter: str, addresses: Iterable[IPv4Address]) -> None:
 
 
 def known_neighbours(adapter: str) -> dict[IPv4Address, Mac]:
-    """Who has answered the kernel on an adapter; nobody where it is gone."""
+    """The neighbours that have answered the kernel on an adapter; none where it is gone."""
     return _neighbours(adapter, _CONFIRMED)
 
 
 def fixed_neighbours(adapter: str) -> dict[IPv4Address, Mac]:
-    """Whom somebody wrote into the table for good, on an adapter; nobody where it is gone."""
+    """The neighbours that somebody wrote into the table for good; none where it is gone."""
     return _neighbours(adapter, _PERMANENT)
 
 

@@ -1,4 +1,4 @@
-"""What Linux packet sockets have beyond Python's ``socket`` module (packet(7)).
+"""Linux packet sockets, beyond Python's ``socket`` module (packet(7)).
 
 The kernel takes a VLAN tag off before a packet socket sees the frame, and tells it beside it.
 """

@@ -1,4 +1,4 @@
-"""What this process may do: Linux capabilities, not the user's name."""
+"""The rights of this process: Linux capabilities, not the user's name."""
 
 from __future__ import annotations
 

@@ -217,7 +217,7 @@ class Netlink:
         self._ask(message.kind, flags, message.fixed + pack(message.attributes))
 
     def events(self) -> tuple[Message, ...]:
-        """What has happened since the last call."""
+        """The events since the last call."""
         found: list[Message] = []
         while True:
             try:

@@ -224,7 +224,7 @@ class Runner:
         self.shares.foreign += more
 
     def _released(self, now: float) -> tuple[_Queued | None, Hashable | None]:
-        """What was held back and may leave now, and the receiver that it was held back for."""
+        """A held packet that may leave now, and the receiver that it was held back for."""
         shares = self.shares
         assert shares is not None
         self._next_release = inf
@@ -283,7 +283,7 @@ class Runner:
             shares.spend(EVERYBODY, now)
 
     def _put_back(self, queued: _Queued, released: Hashable | None) -> None:
-        """It comes next again."""
+        """Put it first again."""
         if released is None:
             self._queue.appendleft(queued)
         else:

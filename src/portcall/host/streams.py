@@ -20,7 +20,7 @@ _MOST_UNREAD = 16
 
 
 def _peer(connected: socket.socket) -> IPv4Address | None:
-    """Whom a connection is to; None when it is none any more."""
+    """The other end of a connection; None when it is none any more."""
     with suppress(OSError, ValueError, IndexError):
         return IPv4Address(connected.getpeername()[0])
     return None

@@ -1,4 +1,4 @@
-"""What a simulated CIP device answers, over UDP and over TCP alike."""
+"""The answers of a simulated CIP device, over UDP and over TCP alike."""
 
 from __future__ import annotations
 

@@ -103,7 +103,7 @@ def mend(on: str | None, kind: str | None) -> list[Fault]:
 
 
 def faults() -> list[Fault]:
-    """What is broken now. Raises NotPossibleHere outside a plant."""
+    """The faults in force. Raises NotPossibleHere outside a plant."""
     answer, _ = _ask("faults", None, _receive_all)
     return [Fault(**entry) for entry in answer]
 

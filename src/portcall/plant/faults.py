@@ -51,7 +51,7 @@ Undo = Callable[[], Awaitable[None]]
 
 
 class Faults:
-    """What is broken in a plant, and how it is put right."""
+    """The faults of a plant, and their mending."""
 
     def __init__(self, wiring: Wiring) -> None:
         self._wiring = wiring
@@ -61,7 +61,7 @@ class Faults:
 
     @property
     def made(self) -> tuple[Fault, ...]:
-        """Those in force, the oldest first."""
+        """The faults in force, the oldest first."""
         return tuple(self._made)
 
     async def make(self, on: str, kind: str, how: str) -> None:

@@ -1,4 +1,4 @@
-"""What a simulated device holds, what is in force in it, and what happens when it is set."""
+"""The memory of a simulated device: settings held, settings in force, and changes of them."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ _LINGERING = 0.7
 
 
 class Verdict(Enum):
-    """What becomes of an attempt to set something."""
+    """The fates of an attempt to set something."""
 
     DONE = "done"
     REFUSED = "refused"

@@ -1,4 +1,4 @@
-"""What simulated devices answer by UDP, and what they say and answer on the bare link."""
+"""The answers of simulated devices by UDP, and their words on the bare link."""
 
 from __future__ import annotations
 
@@ -131,7 +131,7 @@ class MdnsResponder(Responder):
 
 
 class BacnetResponder(Responder):
-    """Who-Is, and the texts of the device object."""
+    """Answer Who-Is, and tell the texts of the device object."""
 
     def reply(self, request: bytes) -> bytes | None:
         """I-Am, or a property."""
@@ -290,7 +290,7 @@ class ServicePort(Conversation[Frame, Event]):
         self.wake_at = self._server.wake_at
 
     def woke(self, now: float) -> Actions[Frame, Event]:
-        """What its server wanted to be woken for."""
+        """Wake its server when it wanted to be woken."""
         if self._server is not None:
             yield from self._server.woke(now)
             self.wake_at = self._server.wake_at

@@ -28,7 +28,7 @@ _ETHERNET_HEADER = 14
 
 @dataclass(frozen=True, slots=True)
 class Roughness:
-    """What happens to frames: the share that is lost on the way to the device, 0 to 1; seconds that
+    """The fate of frames: the share that is lost on the way to the device, 0 to 1; seconds that
     each takes longer, one way; the longest IPv4 packet that passes, in octets.
     """
 

@@ -109,7 +109,7 @@ class _CtrlC:
 
 
 def _plant_process(scenario: Scenario, guest: Guest, alive: int, trouble_in: int) -> int:
-    """What the first process in the namespaces does; nothing may be raised out of it."""
+    """Be the first process in the namespaces; nothing may be raised out of it."""
     try:
         ctrl_c = _CtrlC()
         namespaces.die_with_parent()

@@ -25,7 +25,7 @@ _MOST_DEVICES = 300
 
 
 class Speaks(StrEnum):
-    """What a simulated device can be asked by; one that speaks nothing is bare: a place to run a
+    """Protocols of a simulated device; one that speaks nothing is bare: a place to run a
     real program in."""
 
     CIP = "cip"
@@ -54,7 +54,7 @@ class Asks(StrEnum):
 
 
 class Setting(StrEnum):
-    """What a device does when its address or name is set over the network."""
+    """Reactions of a device to a change of its address or name over the network."""
 
     TAKES = "takes"
     REFUSES = "refuses"
@@ -70,7 +70,7 @@ class Setting(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Nameplate:
-    """What a device says of itself."""
+    """The identity that a device tells."""
 
     product: str
     serial: int

@@ -1,4 +1,4 @@
-"""What simulated devices serve by TCP once they have an address."""
+"""The services of simulated devices by TCP, once they have an address."""
 
 from __future__ import annotations
 
@@ -143,7 +143,7 @@ async def _serve_page(
 
 
 async def _take_form(memory: Memory, head: bytes, reader: asyncio.StreamReader) -> tuple[str, bool]:
-    """What is said of the values that a form sent, and whether the device restarts with them."""
+    """The page after a form was sent, and whether the device restarts with its values."""
     length = re.search(rb"(?i)\r\ncontent-length: *(\d{1,4})\r\n", head)
     body = await reader.readexactly(int(length[1])) if length else b""
     values = {name: entries[0] for name, entries in parse_qs(body.decode("latin-1")).items()}

@@ -18,7 +18,7 @@ YES, NO = 0, 1
 
 @dataclass(frozen=True, slots=True)
 class Step:
-    """What is told, the line that is typed, and the exit code it ends with."""
+    """A step of the story: the words, the line that is typed, and its exit code."""
 
     told: str
     line: str

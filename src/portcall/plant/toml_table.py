@@ -23,7 +23,7 @@ class Table:
         self._place = place
 
     def wrong(self, key: str, what: str) -> BadInput:
-        """What to raise: what is wrong with a key."""
+        """The exception to raise about a key."""
         return BadInput(f"{self._place}: {key}: {what}")
 
     def has(self, key: str) -> bool:

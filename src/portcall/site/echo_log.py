@@ -53,7 +53,7 @@ class EchoLog:
             self.flush()
 
     def note(self, fact: Fact, at: datetime) -> None:
-        """One more; it is on the disk after the next ``flush``."""
+        """Note one more echo; it is on the disk after the next ``flush``."""
         address = address_of(fact.target)
         door = fact.target.port if isinstance(fact.target, Endpoint) else ""
         if isinstance(fact, Replied):
@@ -69,7 +69,7 @@ class EchoLog:
         self.write(self.noted())
 
     def noted(self) -> bytes:
-        """What was noted since the last call, to be written."""
+        """The lines noted since the last call, to be written."""
         data = self._lines.getvalue().encode()
         self._lines.seek(0)
         self._lines.truncate()

@@ -93,7 +93,7 @@ def _groups_of(user: int, group: int) -> list[int]:
 
 
 def whose_else(path: Path) -> str:
-    """Who else decides what is in a folder or file than root, this user and the caller of sudo.
+    """Other owners of a folder or file than root, this user and the caller of sudo.
 
     In words; "" for nobody. Raises OSError.
 

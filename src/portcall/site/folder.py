@@ -63,7 +63,7 @@ PlanState: TypeAlias = tuple[int, int, int]
 
 @dataclass(frozen=True, slots=True)
 class Site:
-    """What is known of the site; without a site folder, nothing."""
+    """The site as its folder describes it; without a folder, an empty one."""
 
     folder: Path | None = None
     name: str = ""
@@ -84,7 +84,7 @@ class Site:
 
     @property
     def label(self) -> str | None:
-        """What the site is called: its name, or else its folder's; None without a site."""
+        """The site's name, or else its folder's; None without a site."""
         return self.name or (self.folder.name if self.folder is not None else None)
 
     @property
@@ -96,7 +96,7 @@ class Site:
         return path if path.exists() else None
 
     def plan_state(self) -> PlanState | None:
-        """What of the plan's file changes with every edit; None without a file."""
+        """A state of the plan's file that changes with every edit; None without a file."""
         path = self.plan_path
         try:
             state = path.stat() if path else None

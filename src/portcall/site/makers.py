@@ -1,4 +1,4 @@
-"""Who made a device, by its MAC: the site's own table, else a copy of the IEEE registry."""
+"""The maker of a device, by its MAC: the site's own table, else a copy of the IEEE registry."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What match has open: one small file for each address it added, written before it is added.
+"""Open matches: one small file for each address that was added, written before it is added.
 
 A file that exists is a match that is open; restoring removes the address, then the file. So a
 crash at any moment leaves at worst a file whose address was never added, and restoring that is
@@ -38,7 +38,7 @@ _OPEN = "open-matches"
 
 @dataclass(frozen=True, slots=True)
 class Lease:
-    """That a server gave this computer an address, and for how many seconds; None for ever."""
+    """A server's lease of an address to this computer, in seconds; None for ever."""
 
     server: IPv4Address
     server_mac: Mac
@@ -241,7 +241,7 @@ def _read(path: Path) -> OpenMatch | None:
 
 
 def _interfaces(values: object) -> Iterator[IPv4Interface]:
-    """Those that can be read: they are only for what is said of a match."""
+    """The addresses that can be read: they are only for the words about a match."""
     for value in values if isinstance(values, list) else ():
         with contextlib.suppress(ValueError):
             yield IPv4Interface(str(value))
@@ -256,7 +256,7 @@ def _since(entry: dict[str, Any], path: Path) -> Moment:
 
 
 def _lease(entry: object) -> Lease | None:
-    """What can be given back to a server; None when it cannot be read."""
+    """The lease to give back to a server; None when it cannot be read."""
     try:
         assert isinstance(entry, dict)
         seconds = entry["seconds"]

@@ -181,7 +181,7 @@ _DECIMALS = re.compile(r"[#,]*0\.(0{1,9})")
 
 @dataclass(frozen=True, slots=True)
 class Sheet:
-    """What is written: a title with a line below it, the heading, and rows of texts."""
+    """A sheet to write: a title with a line below it, the heading, and rows of texts."""
 
     title: str
     below: str

@@ -21,7 +21,7 @@ _RANK = {method: rank for rank, method in enumerate(TRUST)}
 
 
 class Asking(NamedTuple):
-    """That a device asked for an address, how many times, and when first and last."""
+    """The requests of a device for an address: how many, the first and the last."""
 
     protocol: AddressProtocol
     times: int

@@ -283,7 +283,7 @@ class Gathering:
 def _one_of_several(
     address: IPv4Address, known: _Gathered, told: Collection[tuple[Field, Told]]
 ) -> _Gathered:
-    """What was said at an address that several devices have: a sentence for each of them.
+    """The texts that were told at an address which several devices have, for each of them.
 
     Not what is ``told`` of one of them: of that it is known who says it.
     """

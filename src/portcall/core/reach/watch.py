@@ -196,5 +196,5 @@ class ReachWatch:
         )
 
     def in_order(self) -> list[TargetWatch]:
-        """Those that are down first, else as they were named."""
+        """The targets that are down first, else in the order in which they were named."""
         return sorted(self.targets.values(), key=lambda each: each.is_up is not False)

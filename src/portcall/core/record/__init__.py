@@ -1,1 +1,1 @@
-"""What was seen and done at a site, as entries that outlive the day; and what they come to."""
+"""Everything seen and done at a site, as entries that outlive the day; and conclusions from it."""

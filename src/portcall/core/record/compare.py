@@ -1,4 +1,4 @@
-"""What changed between two looks; and what cannot be told, because one of them could not see it."""
+"""The changes between two looks, and the devices that one of them could not see."""
 
 from __future__ import annotations
 
@@ -37,7 +37,7 @@ class Undecided:
 
 @dataclass(frozen=True, slots=True)
 class Comparison:
-    """What two looks come to."""
+    """The result of comparing two looks."""
 
     appeared: tuple[SeenDevice, ...]
     vanished: tuple[SeenDevice, ...]
@@ -55,7 +55,7 @@ Why = Callable[[str, str], str]
 
 
 def compare(one: SeenLook, other: SeenLook, why: Why = lambda mac, what: "") -> Comparison:
-    """What is otherwise in the ``other`` look, which is the later one."""
+    """The differences of the ``other`` look, which is the later one."""
     appeared, unknown = _only_in(other, one, "not known whether it is new")
     vanished, unheard = _only_in(one, other, "not known whether it is there")
     both = (key for key in other.written if key in one.written)

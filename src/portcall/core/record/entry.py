@@ -15,7 +15,7 @@ _LONGEST_COMMAND = 400
 
 
 class Kind(StrEnum):
-    """What an entry is about; the names are part of the record."""
+    """The subjects of entries; the names are part of the record."""
 
     LOOK = "look"
     VERIFICATION = "verification"

@@ -132,12 +132,12 @@ class SeenLook:
         return _device(marshal.loads(self.written[key]))
 
     def sightings(self) -> Iterator[Sighting]:
-        """What was seen of its devices."""
+        """The sightings of its devices."""
         for packed in self.written.values():
             yield from sightings_in(marshal.loads(packed))
 
     def macs_at(self, addresses: Container[str]) -> dict[str, set[str]]:
-        """Who has some addresses, by their MACs."""
+        """The MACs that have each of some addresses."""
         found: dict[str, set[str]] = {}
         for packed in self.written.values():
             document = marshal.loads(packed)
@@ -208,7 +208,7 @@ _WITHOUT_REFERENCES = 2
 
 
 def _key(document: Mapping[str, Any]) -> str:
-    """What a device goes by: its MAC, or where nobody told that, its first address."""
+    """The key of a device: its MAC, or where nobody told that, its first address."""
     mac, addresses = document.get("mac"), _list(document.get("addresses"))
     return str(mac or next(iter(addresses), ""))
 

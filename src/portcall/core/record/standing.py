@@ -18,7 +18,7 @@ from portcall.core.setting.had import asks_again
 
 
 class State(StrEnum):
-    """What was last known of a planned device; the names are part of ``status --json``."""
+    """The last known state of a planned device; the names are part of ``status --json``."""
 
     NEVER_SEEN = "never seen"
     SEEN = "seen"
@@ -97,7 +97,7 @@ class RowStanding:
 
     @property
     def next_line(self) -> Line | None:
-        """What to type next for it, or nothing."""
+        """The line to type next for it, or None."""
         name = self.row.name
         if self.is_done:
             return None
@@ -186,7 +186,7 @@ _JUDGED = ("mask", "gateway", "maker", "product", "serial", "firmware")
 
 
 def _planned_otherwise(entry: Entry, body: Mapping[str, Any], known: RowStanding | None) -> None:
-    """What is planned otherwise since it was verified is not verified."""
+    """A row that was planned otherwise since it was verified is not verified."""
     was, now = body.get("was"), body.get("is")
     if known is None or not known.is_right or not (isinstance(was, dict) and isinstance(now, dict)):
         return
@@ -231,7 +231,7 @@ def _verified(entry: Entry, body: Mapping[str, Any], rows: Mapping[str, RowStand
 
 
 def _judged(known: RowStanding, judged: Mapping[str, Any], entry: Entry, is_unread: bool) -> None:
-    """What the first finding of a verification says of a row, and advises."""
+    """Take the first finding of a verification of a row, and its advice."""
     first = next(documents(judged.get("codes")), {})
     findings = judged.get("findings")
     # What was written before findings had codes has its sentence alone.

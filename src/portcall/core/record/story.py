@@ -1,4 +1,4 @@
-"""What an entry that is about many devices says of one of them."""
+"""The part of an entry about many devices that is about one of them."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from portcall.core.printable import printable
 
 
 def said_of(body: Mapping[str, Any], name: str | None, mac: str | None) -> str:
-    """What a look or a verification says of a device, by its name or MAC; "" for nothing."""
+    """A sentence of a look or verification about a device, by its name or MAC; "" for none."""
     judged = _of(body.get("rows"), name, mac)
     if judged:
         findings = judged.get("findings")

@@ -28,7 +28,7 @@ _LONGEST = 200
 
 @dataclass(frozen=True, slots=True)
 class Order:
-    """What is wanted, besides the entries: the same order and entries give the same document.
+    """The order for a record: the same order and the same entries give the same document.
 
     ``picture`` is the sketch as it is laid out from, None for none.
     """
@@ -84,7 +84,7 @@ def _who(entry: Entry) -> str:
 
 
 def _told(plan: Plan, entries: Sequence[Whole]) -> dict[str, dict[str, str]]:
-    """What each planned device said of itself, the latest of each, by its row's name."""
+    """The latest values that each planned device told of itself, by its row's name."""
     by_mac = {str(row.mac): row.name for row in plan if row.mac is not None}
     found: dict[str, dict[str, str]] = {}
     for entry, body in entries:
@@ -155,7 +155,7 @@ def _device(each: RowStanding, told: Mapping[str, str], zone: tzinfo | None) -> 
 
 
 def _still_open(state: Standing) -> Iterator[dict[str, str]]:
-    """What keeps the site from being done: of each row, and who is in none."""
+    """The open points of a site: of each row, and the devices in none."""
     for each in state.rows:
         if not each.is_done:
             because = each.open_because if each.is_right else None
@@ -167,7 +167,7 @@ def _still_open(state: Standing) -> Iterator[dict[str, str]]:
 
 
 def _changes(entries: Iterable[Whole], zone: tzinfo | None) -> Iterator[dict[str, Any]]:
-    """What was set in devices and in the plan, and what was there before."""
+    """The changes in devices and in the plan, with the values before."""
     had: dict[str, str] = {}
     for entry, body in entries:
         told: tuple[str, str, str] | None = None
@@ -200,7 +200,7 @@ def _changes(entries: Iterable[Whole], zone: tzinfo | None) -> Iterator[dict[str
 
 
 def _in_the_plan(was: Mapping[str, str], now: Mapping[str, str]) -> tuple[str, str]:
-    """What is otherwise in a row, now and before."""
+    """The differences of a row, now and before."""
     other = [key for key in dict.fromkeys((*was, *now)) if was.get(key) != now.get(key)]
     after, before = (
         ", ".join(f"{key} {cells[key]}" for key in other if cells.get(key)) for cells in (now, was)

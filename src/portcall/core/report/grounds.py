@@ -1,4 +1,4 @@
-"""What a record rests on: the entries it is made of, each with a fingerprint.
+"""The grounds of a record: the entries it is made of, each with a fingerprint.
 
 The fingerprint of an entry is the SHA-256 (FIPS 180-4) of its line as ``logbook export`` writes it;
 that of all is the SHA-256 of those fingerprints in hexadecimal, one a line, oldest entry first.
@@ -88,5 +88,5 @@ def chosen(plan: Plan, entries: Sequence[Whole], drawn: Looks | None) -> set[str
 
 
 def of(entries: Iterable[Whole], uids: Collection[str]) -> Iterator[Whole]:
-    """Those entries that a record rests on."""
+    """The entries that a record rests on."""
     return ((entry, body) for entry, body in entries if entry.uid in uids)

@@ -47,7 +47,7 @@ class AttributeChange:
 
 @dataclass(frozen=True, slots=True)
 class Answered:
-    """What the device said to a change: a general status, or None for silence."""
+    """The answer of a device to a change: a general status, or None for silence."""
 
     change: AttributeChange
     status: int | None
@@ -61,7 +61,7 @@ class Answered:
 
 
 def read(at: IPv4Address) -> Script[cip.Identity | CipSettings | OtherAddresses]:
-    """Who it is, and how the address ``at`` is set; nothing for what it does not tell."""
+    """Read the identity, and the settings of the address ``at``; an untold one is left out."""
     identity = yield from ask_identity()
     if identity is not None:
         yield identity

@@ -22,7 +22,7 @@ ATTEMPTS = 3
 
 @dataclass(frozen=True, slots=True)
 class SetAnswer:
-    """What the station said of each option: 0 for done, else its BlockError; None for silence."""
+    """The answer about each option: 0 for done, else its BlockError; None for silence."""
 
     errors: Mapping[tuple[int, int], int] | None
 

@@ -1,4 +1,4 @@
-"""What a device had before it was set: all that may be overwritten, so that it can be had again."""
+"""The settings of a device before a change: all that may be overwritten, to be had again."""
 
 from __future__ import annotations
 
@@ -68,7 +68,7 @@ _ADDRESSES = ("address", "mask", "gateway", "name_server", "second_name_server")
 
 
 def had_by_cip(settings: CipSettings) -> Had:
-    """What a CIP device tells of the interface that was asked."""
+    """The settings that a CIP device tells of the interface that was asked."""
     name = settings.host_name
     return Had(
         CIP,
@@ -80,7 +80,7 @@ def had_by_cip(settings: CipSettings) -> Had:
 
 
 def read_had(by: object, settings: object, entry: object) -> Had | None:
-    """What the record tells; None where it cannot be read, or is of an older kind."""
+    """The settings in a record; None where it cannot be read, or is of an older kind."""
     if by not in (CIP, DCP) or not isinstance(entry, Mapping):
         return None
     try:

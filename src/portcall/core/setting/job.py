@@ -1,4 +1,4 @@
-"""What is to be done to a device, and what came of it."""
+"""A job on a device, and its outcome."""
 
 from __future__ import annotations
 
@@ -43,7 +43,7 @@ class Job:
 
 @dataclass(frozen=True, slots=True)
 class Outcome:
-    """What came of it; ``by`` is the protocol that did it, None where there is none that could.
+    """The outcome of a job; ``by`` is the protocol that did it, None where none could.
 
     ``before`` and ``after`` are the settings as the device told them.
     """

@@ -1,4 +1,4 @@
-"""What a device may be called: station names of DCP, host names of CIP; checked before sending."""
+"""The rules for names of devices, station names of DCP and host names of CIP."""
 
 from __future__ import annotations
 

@@ -47,7 +47,7 @@ class PowerCycle:
         return self._gone_at is not None
 
     def take(self, fact: Whereabout) -> None:
-        """One more fact."""
+        """Take one more fact."""
         if isinstance(fact, Left) and fact.address == self._address:
             self._gone_at, self.back = fact.last, None
         elif isinstance(fact, Asks):
@@ -79,7 +79,7 @@ class PowerCycle:
 
     @property
     def finding(self) -> Finding:
-        """What was seen."""
+        """The finding."""
         if self.back is not None and self.back.address != self._address:
             return say.BACK_ELSEWHERE(found_at=self.back.address)
         if self.back is not None:

@@ -71,7 +71,7 @@ class Occupants(Conversation[Frame, frozenset[Mac]]):
 
 
 class Turn(Enum):
-    """What to do about who is there."""
+    """The kinds of calls to the person."""
 
     CONNECT = auto()
     """Nobody is there: the next device is to be connected."""
@@ -88,7 +88,7 @@ class Turn(Enum):
 
 @dataclass(frozen=True, slots=True)
 class Call:
-    """What to do, in a sentence for the person, with which device, as which row.
+    """A call to the person, with the device and the row that it is about.
 
     ``others`` are the devices that have the address, too.
     """

@@ -130,7 +130,7 @@ class Whereabouts(Conversation[Frame, Whereabout]):
             yield Send(Frame(arp.encode_request(self._own_mac, UNSPECIFIED, address)))
 
     def heard(self, packet: Frame, now: float) -> Actions[Frame, Whereabout]:
-        """Who says what of which address."""
+        """Note a sender's word about an address."""
         said = heard_arp(packet)
         if said is None:
             yield from self._unasked(packet, now)

@@ -22,7 +22,7 @@ _MOST_REMARKS = 6
 
 @dataclass(frozen=True, slots=True)
 class Seen:
-    """What a picture is made of: a look, its devices held against the plan, and how it is called.
+    """The material of a picture: a look, its devices held against the plan, and its title.
 
     ``wiring`` is the look whose switches' tables are taken, ``told`` when that was, where it is
     another one.
@@ -206,7 +206,7 @@ class _Composing:
         return "" if there or own or not self._seen.look.has_asked(address) else " not there"
 
     def _known_gateways(self) -> tuple[IPv4Address, ...]:
-        """Those of the site, and of the plan."""
+        """The gateways of the site, and those of the plan."""
         known = [each.gateway for each in self._seen.subnets]
         known += [row.gateway for row in self._scene.plan]
         return tuple(sorted({each for each in known if each is not None}))

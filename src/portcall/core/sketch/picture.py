@@ -1,4 +1,4 @@
-"""What a drawing of a site shows, before anybody knows where on the paper."""
+"""The contents of a drawing of a site, before they are placed on paper."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from typing import Any
 
 
 class Mark(StrEnum):
-    """What is to be said of a device, in words; most need none."""
+    """A mark of a device, in words; most need none."""
 
     NONE = ""
     NOT_THERE = "not there"

@@ -59,7 +59,7 @@ class Words(NamedTuple):
 
 @dataclass(slots=True)
 class Sheet:
-    """What stands on one sheet."""
+    """The contents of one sheet."""
 
     paper: Paper
     boxes: list[Box] = field(default_factory=list)

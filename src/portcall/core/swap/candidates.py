@@ -47,7 +47,7 @@ class Predecessor:
 def predecessor(
     row: PlannedDevice, when_set: Mapping[Field, str], maker: str | None
 ) -> Predecessor:
-    """What the plan says of a row's device, or else who it was when it was set.
+    """The planned identity of a row's device, or else its identity when it was set.
 
     ``maker`` is whose MAC it has. A limit for its firmware says nothing of the one it had.
     """
@@ -79,12 +79,12 @@ class Candidate:
 
     @property
     def said(self) -> dict[Field, str]:
-        """Who it is, as far as it is known."""
+        """Its identity, as far as it is known."""
         return {field: value for field in IDENTITY if (value := self.device.value(field))}
 
 
 def own_words(device: Device) -> dict[Field, str]:
-    """Who a device says itself that it is."""
+    """The identity that a device itself tells."""
     own = [said for said in device.said if said.method not in (Method.REGISTRY, Method.PLAN)]
     told = {field: device.value(field) for field in IDENTITY}
     return {
@@ -166,7 +166,7 @@ def still_there(row: PlannedDevice, devices: Sequence[Device]) -> str | None:
 def in_the_way(
     row: PlannedDevice, mac: Mac, devices: Sequence[Device], own: Collection[IPv4Address]
 ) -> Finding | None:
-    """Who else has the planned address, or None."""
+    """A finding about another holder of the planned address, or None."""
     if row.address in own:
         return say.OWN_ADDRESS(Line("restore"), address=row.address)
     holders = [each.mac for each in devices if row.address in each.addresses and each.mac != mac]

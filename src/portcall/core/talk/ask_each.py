@@ -34,7 +34,7 @@ MOST_ANSWERS = 12
 
 
 class Question(Protocol[L]):
-    """What is asked of each device, and how an answer is read."""
+    """The question to each device, and the reading of an answer."""
 
     port: int
 
@@ -43,7 +43,7 @@ class Question(Protocol[L]):
         ...
 
     def read(self, address: IPv4Address, payload: bytes) -> L:
-        """What an answer tells. Raises Malformed when it is none to this question."""
+        """The contents of an answer. Raises Malformed when it is none to this question."""
         ...
 
 
@@ -72,7 +72,7 @@ class AskEach(Conversation[Datagram, F], Generic[L, F]):
 
     @property
     def silent(self) -> list[IPv4Address]:
-        """Those that have neither answered nor refused."""
+        """The addresses that have neither answered nor refused."""
         return [address for address, count in self._answers.items() if count == 0]
 
     def unsent(self, packet: Datagram, reason: str, now: float) -> Actions[Datagram, F]:

@@ -98,7 +98,7 @@ Actions: TypeAlias = Iterable[Send[P] | SendEach[P] | Report[F]]
 
 
 class Conversation(Generic[P, F]):
-    """What the runner drives: packets of type ``P`` in and out, facts of type ``F`` out."""
+    """The state machine that the runner drives: packets ``P`` in and out, facts ``F`` out."""
 
     wake_at: float | None = None
     over: bool = False

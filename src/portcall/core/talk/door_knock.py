@@ -42,7 +42,7 @@ with enough of them, those that drop everything do not keep the others waiting.
 
 
 class DoorState(Enum):
-    """What became of a knock."""
+    """The fate of a knock."""
 
     OPEN = "open"
     REFUSED = "refused"

@@ -1,4 +1,4 @@
-"""What many conversations read in a frame, or put into one: ARP, a ping, who sent it."""
+"""Parts of frames that many conversations read or make: ARP, a ping, the sender."""
 
 from __future__ import annotations
 
@@ -36,7 +36,7 @@ def echo_request(own_mac: Mac, to: Mac, own: IPv4Address, address: IPv4Address) 
 
 
 def answers_echo(frame: Frame) -> IPv4Address | None:
-    """Who answers an ``echo_request``, or None when the frame is no answer to one."""
+    """The address that answers an ``echo_request``; None when the frame is no answer to one."""
     if frame.data[12:14] != _IPV4 or frame.data[23:24] != _ICMP:
         return None
     try:

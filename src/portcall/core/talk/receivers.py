@@ -1,4 +1,4 @@
-"""Whom a packet is for: what its share of the pace is counted by."""
+"""The receiver of a packet, by which its share of the pace is counted."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ HEADERS = 34
 
 
 def of_frame(data: bytes) -> Hashable:
-    """Whom a frame is for: everybody, an IPv4 address or a MAC, by their octets."""
+    """The receiver of a frame: everybody, an IPv4 address or a MAC, by their octets."""
     if data[0] & 1:
         return EVERYBODY
     if data[12:14] == _IPV4 and len(data) >= HEADERS:
@@ -27,7 +27,7 @@ def of_frame(data: bytes) -> Hashable:
 
 
 def of_packet(packet: Any, peer: IPv4Address | None) -> Hashable | None:
-    """Whom a packet is for; ``peer`` is the other side of its medium, where that has only one.
+    """The receiver of a packet; ``peer`` is the other side of a medium that has only one.
 
     None when neither says.
     """

@@ -1,4 +1,4 @@
-"""What a device asks of an address server, with the parts of its frame that the answer needs."""
+"""The request of a device to an address server, with the parts of its frame for the answer."""
 
 from __future__ import annotations
 
@@ -89,7 +89,7 @@ class Request:
 
     @property
     def says(self) -> DeviceText:
-        """What the device itself says of who it is: its name and its class."""
+        """The name and the class that the device itself tells."""
         vendor_class = self.options.get(Code.VENDOR_CLASS)
         return decoded(b" ".join(filter(None, (self.options.host_name, vendor_class))))
 
@@ -102,7 +102,7 @@ NOT_READ = Sentence("", "not read of it: {oddities}")
 
 
 def sender(packet: Frame) -> Mac | None:
-    """Who sent a request that cannot be read: by its frame, or None when that is to nobody here."""
+    """The sender of an unreadable request, by its frame; None when it is to nobody here."""
     data = packet.data
     is_request = data[_PORT] == bootp.SERVER_PORT.to_bytes(2, "big")
     return Mac(data[6:12]) if is_request else None

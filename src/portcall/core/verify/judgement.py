@@ -53,7 +53,7 @@ class Verdict(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Who:
-    """What a device says itself of who it is."""
+    """The identity that a device itself tells."""
 
     product: str
     serial: str | None = None
@@ -104,7 +104,7 @@ IDENTITY_FIELDS = (Field.PRODUCT, Field.SERIAL, Field.FIRMWARE)
 
 @dataclass(frozen=True, slots=True)
 class Asked:
-    """What could be asked, and what not.
+    """The addresses that could be asked, and those that could not.
 
     ``own`` are this computer's addresses, each with the adapter that has it; ``identity`` the
     addresses that were asked who they are; ``routers`` the router that is on the way to one;
@@ -289,7 +289,7 @@ def _mask(there: Sequence[Device]) -> str | None:
 
 
 def _another_device(there: Sequence[Device], known: Mapping[Mac, Identity]) -> Iterator[Finding]:
-    """Who it says it is, against who it was when it was set."""
+    """Differences between the told identity and that of when it was set."""
     for device in there:
         before = known.get(device.mac, {}) if device.mac is not None else {}
         for told in IDENTITY_FIELDS:
@@ -329,7 +329,7 @@ def _lookalikes(row: PlannedDevice, plan: Plan, devices: Sequence[Device]) -> tu
 
 
 def _identity(devices: Sequence[Device]) -> Who | None:
-    """What a device says itself of who it is, by the protocol that is most to be believed."""
+    """The identity that a device itself tells, by its most trusted protocol."""
     for device in devices:
         if Method.CIP not in device.methods and Method.DCP in device.methods:
             own = (each for each in device.said if each.method is Method.DCP)

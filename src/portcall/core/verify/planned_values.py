@@ -1,4 +1,4 @@
-"""What a device says of itself, or a person read at it, against what is planned of it."""
+"""Planned values, held against those that a device tells or a person read at it."""
 
 from __future__ import annotations
 
@@ -36,8 +36,8 @@ _LONGEST = 100
 
 @dataclass(frozen=True, slots=True)
 class Held:
-    """What is otherwise than planned; the columns that nobody read; and what a person read of those
-    that the device does not tell, by column."""
+    """The differences from the plan; the columns that nobody read; and, by column, the values that
+    a person read where the device tells none."""
 
     differs: tuple[Finding, ...]
     unread: tuple[Name, ...]
@@ -99,7 +99,7 @@ def parse_reading(text: str) -> tuple[str, str]:
 
 
 def _planned(row: PlannedDevice) -> dict[Name, str]:
-    """What is planned, by column, as people write it."""
+    """The planned values, by column, as people write them."""
     planned = {} if row.mask_assumed else {Name("mask"): str(row.interface.netmask)}
     if row.gateway is not None:
         planned[Name("gateway")] = str(row.gateway)
@@ -113,7 +113,7 @@ def _agrees(row: PlannedDevice, column: str, wanted: str, said: Sequence[str]) -
 
 
 def _told(column: str, there: Sequence[Device]) -> Iterator[tuple[str, Method]]:
-    """What the devices say of a column, and by which method."""
+    """The values that the devices tell of a column, and the methods."""
     for device in there:
         if column != "gateway":
             told = (said for said in device.said if said.field == column)

@@ -1,4 +1,4 @@
-"""What was seen of each rung. Values only; whoever looks fills them in."""
+"""The evidence for each rung, as values that the job fills in."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ class LinkSeen:
 
 @dataclass(frozen=True, slots=True)
 class WireSeen:
-    """Who answered ARP for which address; None where that is not known.
+    """The MACs that answered ARP for each address; None where that is not known.
 
     ``heard`` are subnets that were spoken meanwhile, with how many devices in each. ``for_all`` are
     MACs that answer for addresses that nobody has, too (proxy ARP, RFC 1027): their answers tell
@@ -84,7 +84,7 @@ class WireSeen:
         return tuple((self.answers or {}).get(address, ()))
 
     def without_those_for_all(self, decoys: Collection[IPv4Address]) -> WireSeen:
-        """What is left when those are left out who answer for every one of some decoys.
+        """The same without the MACs that answer for every one of some decoys.
 
         One decoy may be a device's address by chance; two are not.
         """
@@ -114,7 +114,7 @@ class Sought:
 
 @dataclass(frozen=True, slots=True)
 class Situation:
-    """What the rungs above the link are judged by: this computer, the plan, the goal's row."""
+    """The ground on which the rungs above the link are judged: this computer and the plan."""
 
     adapter: Adapter
     adapters: Sequence[Adapter]
@@ -133,7 +133,7 @@ class Situation:
         return frozenset(each.name for each in self.adapters if each.strict_about_sources)
 
     def first(self, goal: IPv4Address) -> IPv4Address:
-        """Whom on this wire what is meant for the goal is handed to: the router, or the goal."""
+        """The next receiver on this wire of packets for the goal: the router, or the goal."""
         by_it = self.way.adapter == self.adapter.name
         return self.way.router if by_it and self.way.router is not None else goal
 
@@ -159,7 +159,7 @@ NOBODY = "host unreachable"
 
 @dataclass(slots=True)
 class Trial:
-    """What came of first echoes and attempts at doors, at the sockets and at the link.
+    """The results of first echoes and attempts at doors, at the sockets and at the link.
 
     ``seen_out`` and ``seen_in`` count frames to and from the goal at the adapter, None without
     privilege; ``elsewhere`` are adapters that its answers came in by instead. ``errors`` are ICMP
@@ -209,7 +209,7 @@ class Trial:
 
 @dataclass(frozen=True, slots=True)
 class FromInside:
-    """What a device answered to an address borrowed nearer to its own; None: not tried."""
+    """The answers of a device to an address borrowed nearer to its own; None: not tried."""
 
     address: IPv4Address | None = None
     answered: bool = False
@@ -305,7 +305,7 @@ FEW_LOST = 2
 
 @dataclass(frozen=True, slots=True)
 class WordSeen:
-    """What was said behind an open door. ``identity`` is what its protocol's exchange gave, and
+    """The words behind an open door. ``identity`` is the result of its protocol's exchange, and
     ``mask`` the mask that the device says it has.
 
     ``raw``: what came that is not that protocol. ``silent`` seconds: nothing came.

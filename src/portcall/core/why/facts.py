@@ -1,4 +1,4 @@
-"""What was seen, in single facts: each one thing that evidence says, or excludes.
+"""The evidence in single facts.
 
 ``grounds`` says which of them a cause needs. A fact is there when it was looked for and seen; that
 it is not there says nothing.

@@ -20,7 +20,7 @@ from portcall.core.why.ladder import Advice, Cause, Conclusion, Goal, Step
 
 
 class Innocent(StrEnum):
-    """What is no fault, or none of this list, and looks like one at first."""
+    """Situations that are no fault, or none of this list, and look like one at first."""
 
     FIXED_ENTRY = "this computer's own ARP table has it fixed, and it is reached by that"
     OTHER_WAY = "it is reached by another adapter"

@@ -16,7 +16,7 @@ from portcall.core.finding import Finding, Line, Name
 
 
 class Rung(StrEnum):
-    """What is looked at, from the lowest; the names are part of ``why --json``."""
+    """The rungs, from the lowest; the names are part of ``why --json``."""
 
     LINK = "link"
     OWN_ADDRESS = "own address"
@@ -38,7 +38,7 @@ class Verdict(StrEnum):
 
 
 class Cause(StrEnum):
-    """What can be broken; the names are part of ``why --json``, and of ``plant fault``."""
+    """The causes; the names are part of ``why --json``, and of ``plant fault``."""
 
     NO_LINK = "no-link"
     FLAPPING = "flapping"
@@ -75,7 +75,7 @@ Advice: TypeAlias = Line | Finding
 
 @dataclass(frozen=True, slots=True)
 class Conclusion:
-    """What is broken, and what to do about it.
+    """A cause that was concluded, and the advice about it.
 
     Without a ``cause``, the evidence does not decide; ``between`` are the causes that are left.
     """
@@ -91,7 +91,7 @@ class Conclusion:
 
     @property
     def sentence(self) -> str:
-        """What is broken, in a whole sentence."""
+        """The conclusion in a whole sentence."""
         also = "".join(f"; or {each}" for each in self.or_else)
         lacking = "" if self.is_proved or also else ", and not all was seen that says so"
         return f"{self.finding.sentence}{also}{lacking}."
@@ -117,7 +117,7 @@ class Step:
 
     @property
     def evidence(self) -> str:
-        """What was seen, in words."""
+        """The evidence in words."""
         return str(self.seen) if self.seen is not None else ""
 
 
@@ -157,7 +157,7 @@ def undecided(
 
 @dataclass(frozen=True, slots=True)
 class Goal:
-    """What is to be reached: an address, by the name it has, and a door when one is named."""
+    """The goal of a climb: an address, by the name it has, and a door when one is named."""
 
     address: IPv4Address
     name: Name
@@ -189,12 +189,12 @@ class Diagnosis:
 
     @property
     def conclusions(self) -> tuple[Conclusion, ...]:
-        """What is broken, the lowest first."""
+        """The conclusions, that of the lowest rung first."""
         return tuple(step.conclusion for step in self.steps if step.conclusion is not None)
 
     @property
     def conclusion(self) -> Conclusion | None:
-        """What is broken and matters most: the lowest of it."""
+        """The conclusion that matters most: that of the lowest broken rung."""
         return self.conclusions[0] if self.conclusions else None
 
     @property

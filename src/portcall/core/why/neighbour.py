@@ -20,7 +20,7 @@ from portcall.core.why.who_has import MOST_ANSWERS
 def judge_neighbour(
     goal: Goal, here: Situation, wire: WireSeen, plates: Mapping[Mac, str] | None = None
 ) -> Step | None:
-    """Who answers; None when nobody does, which takes a look around to judge.
+    """The rung by the MACs that answer; None without any, which takes a look around to judge.
 
     ``plates`` say what each of several devices is that answer.
     """

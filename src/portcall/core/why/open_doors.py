@@ -140,7 +140,7 @@ def judge_word(goal: Goal, here: Situation, words: Sequence[WordSeen]) -> Step:
 
 
 def _of_itself(here: Situation, word: WordSeen) -> Finding:
-    """What it says of itself; a mask that is not the planned one does no harm to who got here."""
+    """Its own words; a mask other than the planned one does no harm to whoever got here."""
     row = here.row
     planned = row.interface.netmask if row is not None and not row.mask_assumed else None
     return say.SAYS_OF_ITSELF(

@@ -38,7 +38,7 @@ def judge_programs(
 def concerning(
     proxies: Sequence[tuple[str, str]], web_doors: Sequence[int]
 ) -> Sequence[tuple[str, str]]:
-    """Those variables that are about a page that is open."""
+    """The variables that are about a page that is open."""
     return [each for each in proxies if _concerns(each[0], web_doors)]
 
 

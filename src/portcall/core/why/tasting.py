@@ -1,4 +1,4 @@
-"""What is behind a door that does not answer as its protocol should: what it does say.
+"""Tasting a door that does not answer as its protocol should.
 
 For each port of the trade, the first thing that is said there, and whether an answer is of that
 protocol.

@@ -134,7 +134,7 @@ def _undelivered(goal: Goal, here: Situation, error: Told) -> Step:
 
 
 def _nearer(goal: Goal, here: Situation, inside: FromInside) -> Finding:
-    """What an address nearer to the device's was told."""
+    """The answers to an address nearer to the device's."""
     return say.NEARER_ANSWERED(
         source=here.way.source,
         answered=inside.answered,
@@ -146,7 +146,7 @@ def _nearer(goal: Goal, here: Situation, inside: FromInside) -> Finding:
 
 
 def _answers_nearer(goal: Goal, here: Situation, inside: FromInside) -> Step:
-    """It answers an address nearer to its own, and its mask, if it was told, is not the reason."""
+    """The device answers an address nearer to its own, and no told mask is the reason."""
     mask = () if inside.mask is not None and prefix_length(inside.mask) else (Cause.MASK,)
     return undecided(
         Rung.WAY_BACK,

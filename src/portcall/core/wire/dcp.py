@@ -109,7 +109,7 @@ class DcpMessage(NamedTuple):
 
 
 class Station(NamedTuple):
-    """What the blocks of an identify answer say; None for what is not said."""
+    """The values in the blocks of an identify answer; None for untold ones."""
 
     name: bytes = b""
     station_type: bytes = b""
@@ -192,7 +192,7 @@ def set_reply(asked: DcpMessage, errors: tuple[int, ...]) -> DcpMessage:
 
 
 def parse_set_errors(message: DcpMessage) -> dict[tuple[int, int], int]:
-    """What the answer to a Set says of each option: 0 for done, else the BlockError. Malformed."""
+    """The result of a Set for each option: 0 for done, else the BlockError. Raises Malformed."""
     errors = {}
     for block in message.blocks:
         if block.option != RESPONSE or block.qualifier is None or not block.data:
@@ -240,7 +240,7 @@ def parse_frame(data: bytes) -> tuple[Mac, DcpMessage]:
 
 
 def parse_station(message: DcpMessage) -> Station:
-    """What an identify answer or a hello says of its sender. Raises Malformed."""
+    """The station that an identify answer or a hello describes. Raises Malformed."""
     found = {block.option: block.data for block in message.blocks}
     vendor = device = None
     if DEVICE_ID in found:

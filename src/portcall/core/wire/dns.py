@@ -25,7 +25,7 @@ _MOST_RECORDS = 200
 
 
 class Answer(NamedTuple):
-    """What the records of one message say; names without their final dot."""
+    """The records of one message; names without their final dot."""
 
     pointers: tuple[tuple[str, str], ...] = ()
     """Each who is asked for, and who that is: kinds of service, instances, names of addresses."""

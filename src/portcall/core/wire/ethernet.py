@@ -10,7 +10,7 @@ from portcall.core.wire.octets import Malformed
 
 
 class EtherType(IntEnum):
-    """What a frame carries (IEEE 802 numbers, kept by the IEEE Registration Authority)."""
+    """The contents of a frame (IEEE 802 numbers, kept by the IEEE Registration Authority)."""
 
     IPV4 = 0x0800
     ARP = 0x0806

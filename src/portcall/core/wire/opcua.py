@@ -38,7 +38,7 @@ class Channel(NamedTuple):
 
 
 class Application(NamedTuple):
-    """What a server says of itself in its endpoints."""
+    """The description of a server in its endpoints."""
 
     uri: bytes
     product: bytes
@@ -206,7 +206,7 @@ def parse_open(data: bytes) -> Channel:
 
 
 def parse_endpoints(data: bytes) -> Application:
-    """What the first endpoint says of its server. Raises Malformed when there is none."""
+    """The server that the first endpoint describes. Raises Malformed when there is none."""
     reader = _start(data, b"MSG", Encoding.GET_ENDPOINTS_RESPONSE)
     if _count(reader) == 0:
         raise reader.wrong("no endpoint")

@@ -72,7 +72,7 @@ def network_to_lend(served: Served, span: AddressRange) -> IPv4Network:
 
 
 async def looked_before(served: Served, plan: Plan, options: Options, tell: Tell) -> Before:
-    """What there is to know before serving rows.
+    """Look for everything there is to know before serving rows.
 
     Raises NotPossibleHere when there is another DHCP server, and the assignment is not to go
     ``alongside`` it.
@@ -218,7 +218,7 @@ class Assignment:
         self._stop.set()
 
     def _cannot_write(self, error: OSError) -> None:
-        """What cannot be written down is not given, and nothing after it."""
+        """An address that cannot be written down is not given, and none after it."""
         self._end_by(
             NotPossibleHere(
                 f"{self._log.path}: what is given cannot be written down: {error.strerror}; "

@@ -1,4 +1,4 @@
-"""What is asked on the wire before serving: whether another server is here, and who has what."""
+"""The questions on the wire before serving: about other servers, and holders of addresses."""
 
 from __future__ import annotations
 
@@ -36,7 +36,7 @@ class Before:
 
 @dataclass(frozen=True, slots=True)
 class LookingOut:
-    """It is being asked whether somebody serves here already; nobody is served meanwhile."""
+    """A question is out whether somebody serves here already; nobody is served meanwhile."""
 
     adapter: str
 
@@ -77,7 +77,7 @@ async def look_before(adapter: Adapter, site: Site, plan: Plan, tell: Tell) -> B
 
 
 async def _held(adapter: Adapter, site: Site, plan: Plan) -> dict[IPv4Address, Mac]:
-    """Who has a planned address and is not the device that it is planned for."""
+    """The holders of planned addresses that are not the planned devices."""
     assert adapter.mac is not None
     planned = {row.address: row.mac for row in plan if adapter.on_subnet_of(row.address)}
     probes = [AddressProbe(adapter.mac, address) for address in planned]

@@ -34,7 +34,7 @@ class Question:
 
 
 class Unknowns:
-    """Who asks and is not planned; who was passed over is not asked about again."""
+    """Unplanned devices that ask; about one that was passed over, nothing is asked again."""
 
     def __init__(self, assignment: Assignment, maker_of: Callable[[Mac], str | None]) -> None:
         self._assignment = assignment

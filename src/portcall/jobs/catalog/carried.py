@@ -57,7 +57,7 @@ class Fetching:
 
 @dataclass(frozen=True, slots=True)
 class Described:
-    """What a device's own description says of it, and the codes that it is kept by.
+    """A device's own description, and the codes that it is kept by.
 
     ``is_proven`` is whether the device told a checksum, which is right then.
     """
@@ -136,7 +136,7 @@ async def _fetch(
 
 
 def _described(name: str, learnt: Sequence[_Learnt]) -> Described | str:
-    """What the device sent, if that is a description of it."""
+    """The description that the device sent, if it is one of itself."""
     last = learnt[-1] if learnt else None
     if isinstance(last, NotCarried):
         return f"{name}: {last.reason}"

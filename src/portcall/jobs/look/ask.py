@@ -261,7 +261,7 @@ def _method_at(port: int) -> Method:
 
 
 def talk_at(door: Endpoint, wanted: Collection[Method], identified: bool = False) -> Talk:
-    """What to ask behind a port, of the methods wanted.
+    """The talk behind a port, of the methods wanted.
 
     A device that is ``identified`` has said already who it is.
     """

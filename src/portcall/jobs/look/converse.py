@@ -31,7 +31,7 @@ PATIENCE = 8.0
 
 @dataclass(frozen=True, slots=True)
 class Talk:
-    """What to ask behind a door, one script after the other."""
+    """The questions behind a door, one script after the other."""
 
     method: Method
     scripts: Sequence[Callable[[], Script[Learnt | Onward]]] = ()
@@ -132,7 +132,7 @@ async def _follow(
 
 
 def _otherwise(address: IPv4Address, there: Onward) -> Sighting:
-    """What a page said that sent on to another one."""
+    """The description of a page that sent on to another one."""
     now = asyncio.get_running_loop().time()
     return sighting_of(Method.WEB, address, there.otherwise, now)
 

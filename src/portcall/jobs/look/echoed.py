@@ -17,7 +17,7 @@ _ECHOES, _EVERY, _WAIT = 2, 0.3, 1.0
 async def echoed(
     runner: Runner, adapter: str, addresses: Sequence[IPv4Address]
 ) -> dict[IPv4Address, Replied]:
-    """Who answers an echo by an adapter, and with what; nobody where pings are not allowed."""
+    """The answers to an echo by an adapter; none where pings are not allowed."""
     came: dict[IPv4Address, Replied] = {}
 
     def take(fact: Fact) -> None:

@@ -1,4 +1,4 @@
-"""What a look has found so far, and could not do: all its parts report here."""
+"""The finds and the failures of a look so far: all its parts report here."""
 
 from __future__ import annotations
 
@@ -46,7 +46,7 @@ class NotRun:
 
 @dataclass(frozen=True, slots=True)
 class Orders:
-    """What to look for, and how. Times in seconds, pace in packets a second.
+    """The orders for a look. Times in seconds, pace in packets a second.
 
     ``subnets`` give the masks of foreign subnets; ``spared`` are addresses never borrowed;
     ``known`` are devices' addresses that need not be asked again what they are; ``within``, when

@@ -1,4 +1,4 @@
-"""Who has an address now, and which are free."""
+"""The holders of addresses, and addresses that are free."""
 
 from __future__ import annotations
 
@@ -86,6 +86,6 @@ MOST_TRIED = _CANDIDATES_AT_ONCE * _CANDIDATE_BATCHES
 
 
 def taken_by(adapter: Adapter, job: Job) -> Finding | None:
-    """Who else has the address that a device is to have; None when nobody has."""
+    """A finding about another holder of a device's wanted address; None without one."""
     others = sorted(asyncio.run(holders_of(adapter, job.interface.ip)) - {job.mac})
     return say.ADDRESS_TAKEN(address=job.interface.ip, mac=others[0]) if others else None

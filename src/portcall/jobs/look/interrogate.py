@@ -51,5 +51,5 @@ async def interrogate_again(
 
 
 def identity_in(said: tuple[Said, ...]) -> dict[Field, str]:
-    """What of it tells one device from another."""
+    """The values among these that tell one device from another."""
     return {each.field: str(each.value) for each in said if each.field in _IDENTITY}

@@ -38,7 +38,7 @@ _LOCATING = (Method.LISTEN, Method.ARP, Method.DCP)
 
 @dataclass(frozen=True, slots=True)
 class Located:
-    """What a look found; ``reason`` says why there is no single device, when there is none."""
+    """The device that a look found; ``reason`` says why there is no single one."""
 
     meant: Meant
     device: Device | None
@@ -46,7 +46,7 @@ class Located:
 
     @property
     def rivals(self) -> tuple[Mac, ...]:
-        """Who else answers where it is reached. By DCP it is reached by its MAC."""
+        """Other MACs that answer at its address. By DCP it is reached by its own MAC."""
         device = self.device
         return device.rivals if device is not None and Method.DCP not in device.methods else ()
 

@@ -132,7 +132,7 @@ class Look:
 
     @property
     def switches(self) -> list[SwitchTables]:
-        """What managed switches told of their ports."""
+        """The tables that managed switches told."""
         return self.findings.switches
 
     async def run(self) -> None:
@@ -292,7 +292,7 @@ class Look:
         self._tell_macs(vantage)
 
     def _tell_macs(self, vantage: Vantage) -> None:
-        """Who was just spoken to without a word of ARP heard: the kernel knows the MAC."""
+        """Report the MACs, known to the kernel, of devices of which no ARP was heard."""
         assert vantage.interface is not None
         network = vantage.interface.network
         wanted = {address for address in self.findings.without_mac if address in network}

@@ -1,4 +1,4 @@
-"""What to look for at a site, and where sightings become devices with the names it has for them."""
+"""Orders for a look at a site, and the gathering that gives devices the site's names."""
 
 from __future__ import annotations
 
@@ -45,7 +45,7 @@ def orders_for(
     unpaced: bool = False,
     listen: float = LISTEN_SECONDS,
 ) -> Orders:
-    """What to look for: the ranges named, or the usual ones, as the site has it."""
+    """The orders for a look: the ranges named, or the usual ones, as the site has them."""
     plan, catalog = gathering.plan, gathering.catalog
     gateways = [subnet.gateway for subnet in site.subnets if subnet.gateway]
     return Orders(

@@ -23,7 +23,7 @@ from portcall.jobs.together import end
 
 @dataclass(frozen=True, slots=True)
 class Rounds:
-    """What is asked again and again: targets over an adapter, a round every ``interval`` seconds,
+    """Rounds of questions: targets over an adapter, a round every ``interval`` seconds,
     ``wait`` seconds for each answer, ``pace`` packets a second at most; ``sizes`` are the lengths
     of the IPv4 packets that are sent by turns. Without a ``vantage``, the kernel chooses which of
     the adapter's addresses they come from.

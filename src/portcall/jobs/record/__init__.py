@@ -1,1 +1,1 @@
-"""What is recorded on the way."""
+"""Recording on the way."""

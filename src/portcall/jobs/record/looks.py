@@ -13,7 +13,7 @@ from portcall.jobs.look.looked import Looked
 
 
 def scope(looked: Looked, devices: Iterable[Device]) -> dict[str, Any]:
-    """What a look asked, by which methods, what kept it from seeing more, and the wiring."""
+    """The scope of a look: its questions, its methods, its limits, and the wiring."""
     return {
         **scope_of(looked.look, devices),
         "interrupted": looked.interrupted,

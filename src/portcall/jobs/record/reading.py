@@ -166,7 +166,7 @@ def _read_file(path: Path) -> SeenLook:
 
 
 def explained(book: Logbook, one: NamedLook, other: NamedLook) -> Why:
-    """What this tool did to a device between two looks, for the change of a field."""
+    """This tool's own deeds between two looks, as reasons for the change of a field."""
     if one.at is None or other.at is None:
         return lambda mac, what: ""
     done = book.entries((Kind.SETTING, Kind.ASSIGNED, Kind.SWAP), one.at, other.at)

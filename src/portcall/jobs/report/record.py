@@ -95,7 +95,7 @@ def page_of(record: Mapping[str, Any], suffix: str) -> bytes:
 
 @dataclass(frozen=True, slots=True)
 class Checked:
-    """What became of a record: whether all still holds, and in sentences why.
+    """The result of checking a record: whether all still holds, and in sentences why.
 
     ``later`` counts the entries about the site that were written since.
     """

@@ -13,7 +13,7 @@ def when(moment: str | None) -> str:
 
 
 def told(device: Mapping[str, Any], what: str, words: Mapping[str, str]) -> str:
-    """What a device says of itself, or else what is planned, which is said then; "" for neither."""
+    """The value that a device tells, or else the planned one, marked as such; "" for neither."""
     planned, said = device[f"planned_{what}"], device[what]
     if said and said != "0.0.0.0":
         return f"{said} ({words['by_hand']})" if what in device.get("by_hand", ()) else str(said)

@@ -26,7 +26,7 @@ _CONNECT_WAIT = 3.0
 
 
 async def ask_by_cip(vantage: Vantage, address: IPv4Address, script: Script[F]) -> list[F] | None:
-    """What a script learns of a device; None when nothing listens at its CIP port.
+    """The facts that a script learns of a device; None when nothing listens at its CIP port.
 
     A connection that breaks in the middle ends the script; what it had learnt by then is given.
     """
@@ -53,7 +53,7 @@ async def set_by_dcp(adapter: str, station: Mac, blocks: Sequence[dcp.Block]) ->
 
 
 async def read_by_dcp(adapter: str, station: Mac) -> Sighting | None:
-    """What a station says of itself now; None when it does not answer. Raises NotPossibleHere."""
+    """A station's own words now; None when it does not answer. Raises NotPossibleHere."""
     found: list[Sighting] = []
     runner = Runner(Pacer())
     with runner.using(Link(adapter)) as link:

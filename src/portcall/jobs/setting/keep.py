@@ -130,7 +130,7 @@ def in_use(job: Job, identity: cip.Identity | None) -> Finding | None:
 
 
 class Told(NamedTuple):
-    """What a device tells by CIP: who it is, and how it is set; without that, why not."""
+    """The identity and the settings that a device tells by CIP; without settings, why not."""
 
     identity: cip.Identity | None
     settings: CipSettings | None
@@ -138,7 +138,7 @@ class Told(NamedTuple):
 
 
 async def read_by_cip(vantage: Vantage, address: IPv4Address) -> Told | None:
-    """Who a device is and how its address is set; None when nothing listens at its CIP port."""
+    """Read identity and settings of a device; None when nothing listens at its CIP port."""
     facts = await ask_by_cip(vantage, address, cip_settings.read(address))
     if facts is None:
         return None
@@ -154,14 +154,14 @@ async def write_by_cip(
     changes: Sequence[AttributeChange],
     restart: bool = False,
 ) -> list[Answered]:
-    """What the device said to each change; nothing where the connection ended before."""
+    """The answer to each change; none where the connection ended before."""
     return await ask_by_cip(vantage, address, cip_settings.write(changes, restart)) or []
 
 
 def left_undone(
     changes: Sequence[AttributeChange], answers: Sequence[Answered]
 ) -> tuple[Finding, ...]:
-    """What was refused, and what the device never answered to."""
+    """Findings about the changes that were refused, or never answered."""
     told = [refused(each) for each in answers if each.status != cip_message.SUCCESS]
     answered = {answer.change for answer in answers}
     if not told:
@@ -171,12 +171,12 @@ def left_undone(
 
 
 def refused(answer: Answered) -> Finding:
-    """What a device said to a change that it did not make."""
+    """A finding about a change that the device did not make."""
     return say.REFUSED(because=str(answer))
 
 
 def named(answers: Sequence[Answered]) -> tuple[Finding, ...]:
-    """What was set besides the address."""
+    """Findings about the settings besides the address."""
     done = [each for each in answers if each.change.minor and each.status == cip_message.SUCCESS]
     return tuple(say.NAMED(because=str(answer)) for answer in done)
 
@@ -219,7 +219,7 @@ async def set_for_good(adapter: str, job: Job, before: Sighting, remember: Remem
 
 
 async def _read_back(adapter: str, job: Job, seconds: float) -> Had | None:
-    """What the station says of itself once it is as it should be, or when that takes too long."""
+    """The station's own words once it is as it should be, or when that takes too long."""
     clock = asyncio.get_running_loop().time
     end = clock() + seconds
     while True:
@@ -239,7 +239,7 @@ def _is_set(job: Job, told: Had | None) -> tuple[bool, bool]:
 
 
 def had_by_dcp(seen: Sighting) -> Had:
-    """What a DCP station tells of itself."""
+    """The settings that a DCP station tells."""
     configuration = InterfaceConfiguration(
         seen.address or UNSPECIFIED,
         _address(seen, Field.MASK),

@@ -1,4 +1,4 @@
-"""What is written down around setting a device."""
+"""The record around setting a device."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ Ended: TypeAlias = Callable[[Located, Outcome], None]
 
 
 def remembering(log: SettingsLog, job: Job) -> Remember:
-    """What writes down how a device was set, before that is changed."""
+    """A function that writes down how a device was set, before that is changed."""
 
     def remember(had: Had) -> None:
         log.write_before(job.name, job.mac, job.interface.ip, had)
@@ -27,7 +27,7 @@ def remembering(log: SettingsLog, job: Job) -> Remember:
 
 
 def _who(outcome: Outcome) -> dict[str, str]:
-    """Who the device said it is, for verify to hold against what it says later."""
+    """The identity that the device told, for verify to compare with a later one."""
     identity = outcome.identity
     if identity is None:
         return {}

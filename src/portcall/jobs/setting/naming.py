@@ -1,4 +1,4 @@
-"""What a device is to call itself."""
+"""The names that devices are to call themselves."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from portcall.core.trouble import BadInput
 
 
 def names_for(meant: Meant, typed: str | None) -> tuple[str | None, tuple[Finding, ...]]:
-    """What a device is to call itself, and why not. Raises BadInput for a typed one that is none.
+    """The name for a device, or why it gets none. Raises BadInput for a typed one that is none.
 
     It has to do for DCP and for CIP. What the plan calls a device may be no name for a device. One
     that is not in the plan keeps the name it has, unless one is typed.

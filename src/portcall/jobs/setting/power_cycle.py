@@ -21,7 +21,7 @@ from portcall.site.folder import Site
 
 @dataclass(frozen=True, slots=True)
 class Cycled:
-    """What was seen; ``judged`` is None when the device was not there to begin with."""
+    """The course of a power cycle; ``judged`` is None when the device was not there at first."""
 
     found: Located
     judged: Return | None

@@ -29,7 +29,7 @@ from portcall.jobs.together import end
 
 
 class Answer(Enum):
-    """What the person says to a call."""
+    """The answers of the person to a call."""
 
     YES = auto()
     SKIP = auto()
@@ -42,7 +42,7 @@ class Answer(Enum):
 
 
 class Person(Protocol):
-    """Who connects the devices: is told what to do, and answers."""
+    """The person who connects the devices: is told what to do, and answers."""
 
     def begin(self, start: IPv4Address, waiting: Sequence[str]) -> None:
         """These rows are to be moved from that address."""
@@ -54,7 +54,7 @@ class Person(Protocol):
         """A row's turn begins."""
 
     def called(self, call: Call, held: bool) -> None:
-        """Who is there has changed. ``held``: it failed before, and waits for a yes."""
+        """The devices there have changed. ``held``: it failed before, and waits for a yes."""
 
     def shown(self, mac: Mac, reason: Finding | None) -> None:
         """A device has flashed its lamp, or why not."""
@@ -66,7 +66,7 @@ class Person(Protocol):
         """A device is being moved."""
 
     def moved(self, which: Located, outcome: Outcome) -> None:
-        """It was moved, or not."""
+        """The device was moved, or not."""
 
     def end(self, finished: int, total: int) -> None:
         """The series is over, or stopped."""
@@ -214,7 +214,7 @@ class Series:
         return await signal_once(self._mover.adapter.name, mac)
 
     async def _answer_or(self, ready: asyncio.Event, ended: End) -> Answer | None:
-        """What the person says; None when the right device is there before."""
+        """The person's answer; None when the right device is there before."""
         answering = asyncio.ensure_future(self._person.answer())
         waits = (answering, *map(asyncio.ensure_future, (ready.wait(), ended.wait())))
         try:

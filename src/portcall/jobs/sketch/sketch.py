@@ -18,7 +18,7 @@ MOST_DEVICES = 2000
 
 
 def picture_of(site: Site, plan: Plan, meant: NamedLook, wired: NamedLook) -> Picture:
-    """What a look found, held against the plan; ports are as ``wired`` has them.
+    """A look, held against the plan; its ports are as ``wired`` has them.
 
     Raises BadInput for more devices than can be drawn.
     """

@@ -30,7 +30,7 @@ _METHODS = tuple(method for method in WIRE_METHODS if method is not Method.PORTS
 
 @dataclass(frozen=True, slots=True)
 class Around:
-    """What was found: who may be the new one, or where the old one is still heard.
+    """The result of looking around: the candidates, or the place where the old one is heard.
 
     ``servers`` are the devices that give out addresses by DHCP; ``asked_for_servers`` whether
     that was asked at all.

@@ -70,7 +70,7 @@ _TELLING = (cip.PORT, modbus.PORT)
 
 @dataclass(frozen=True, slots=True)
 class Swapped:
-    """What came of it: ``judgement`` is the row's with the new MAC; ``seconds`` since it began.
+    """The result of a swap: ``judgement`` is the row's with the new MAC; ``seconds`` it took.
 
     ``planned`` says whether the plan has the new MAC now.
     """
@@ -196,7 +196,7 @@ def _another(
 
 
 def _identity(adapter: Adapter, site: Site, row: PlannedDevice) -> dict[Field, str]:
-    """Who the device at the row's address says that it is, once its programs answer."""
+    """The identity that the device at the row's address tells, once its programs answer."""
     ports = {port: name for port, name in USUAL_PORTS.items() if port in _TELLING}
     said = asyncio.run(interrogate_again(adapter.name, row.address, ports, site.pace, _STARTING))
     return identity_in(said)
@@ -268,7 +268,7 @@ def _refuse_beside(around: Around, served: Served, options: Options, tell: Tell)
 def judge_row(
     adapter: Adapter, site: Site, plan: Plan, row: PlannedDevice, tell: Tell
 ) -> tuple[Judgement, Device | None]:
-    """What verify says of a row, which stands in for the plan's of its name; and of its device."""
+    """Verify's judgement of a row, which replaces the plan's of its name; and its device."""
     rows = tuple(row if each.name == row.name else each for each in plan)
     verified = asyncio.run(
         verify(adapter, site, Plan(rows, plan.columns), [row], tell, elsewhere=False)

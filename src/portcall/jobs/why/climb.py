@@ -212,7 +212,7 @@ class Climb:
         return Situation(*given, fixed, other_way)
 
     async def _ask_wire(self, runner: Runner, here: Situation) -> WireSeen:
-        """Who has the goal's address, this computer's own, and the router's."""
+        """Ask for the holders of the goal's address, this computer's own, and the router's."""
         adapter, goal = self.adapter, self.goal.address
         own = adapter.on_subnet_of(goal)
         asked: dict[IPv4Address, IPv4Address | None] = {goal: own.ip if own else None}
@@ -279,7 +279,7 @@ class Climb:
         trial.neighbour_known = first in known_neighbours(self.adapter.name) or first in here.fixed
 
     async def _way_back(self, runner: Runner, here: Situation, watch: Watch) -> Step:
-        """What comes back; what else there is to ask when nothing does, is asked side by side."""
+        """Judge the way back; when nothing comes, every other question is asked side by side."""
         trial, is_direct = self._seen.trial, here.way.router is None
         inside: FromInside | None = None
         if not trial.came_back and (is_direct or not trial.errors):

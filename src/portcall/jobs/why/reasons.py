@@ -46,7 +46,7 @@ class Silence:
 async def reasons(
     runner: Runner, adapter: Adapter, plan: Plan, silent: Sequence[IPv4Address]
 ) -> dict[IPv4Address, Silence]:
-    """What is known of why each of these does not answer; those left out are not known better."""
+    """The known reasons why these do not answer; for addresses left out nothing more is known."""
     asked = list(dict.fromkeys(silent))[:_MOST]
     if not asked:
         return {}
@@ -96,7 +96,7 @@ async def _is_kept_here(runner: Runner, goal: Goal, here: Situation) -> bool:
 
 
 def _settled(goal: Goal, here: Situation, wire: WireSeen) -> Silence | None:
-    """What one look at the wire and at this computer's own tables settles."""
+    """The reason that one look at the wire and at this computer's own tables settles."""
     seen = facts(Seen(goal, here=here, wire=wire))
     steps: list[Step | None] = [
         below.judge_own_address(goal, here, wire),

@@ -67,7 +67,7 @@ _MOST_ERRORS = 16
 
 @dataclass(slots=True)
 class Watch:
-    """What is seen at the adapter with the plant's cable, and at the others; None: no privilege."""
+    """Watches at the adapter with the plant's cable, and at the others; None: no privilege."""
 
     here: FramesSeen | None
     elsewhere: dict[str, FramesSeen]

@@ -1,4 +1,4 @@
-"""What is asked, by whom and from where: from what was typed to a climb that can be run."""
+"""From the typed words to a climb that can be run."""
 
 from __future__ import annotations
 

@@ -54,7 +54,7 @@ async def ask_wire(
     patience: float,
     decoys: Collection[IPv4Address] = (),
 ) -> WireSeen:
-    """Who answers ARP for each address, asked from the own address given with it, or from none.
+    """Ask ARP for each address, from the own address given with it, or from none.
 
     Who answers for all of the ``decoys``, too, answers for everybody, and is left out.
     """
@@ -95,7 +95,7 @@ async def ask_each_alone(
 async def _ask_kernel(
     adapter: Adapter, asked: Mapping[IPv4Address, IPv4Address | None], patience: float
 ) -> WireSeen:
-    """Whom the kernel finds for the addresses in its own subnets, when it has to send there."""
+    """The MACs that the kernel finds for addresses in its subnets, when it has to send there."""
     wanted = {address for address, own in asked.items() if own is not None}
     if not wanted:
         return WireSeen(None)
@@ -140,7 +140,7 @@ async def seek(
 async def devices_at(
     adapter: Adapter, site: Site, plan: Plan, address: IPv4Address
 ) -> list[Device]:
-    """What each of several devices at an address says that it is: each is asked alone."""
+    """The identities of several devices at an address: each is asked alone."""
     gathering = gathering_for(site, plan)
     here = AddressRange(address, address)
     orders = orders_for(adapter, site, gathering, [here], methods=_TELLING, listen=0.0)

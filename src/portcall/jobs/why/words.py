@@ -1,4 +1,4 @@
-"""What is said behind open doors: the protocol's own first exchange, or what comes instead."""
+"""Words behind open doors: the protocol's own first exchange, or whatever comes instead."""
 
 from __future__ import annotations
 
@@ -50,7 +50,7 @@ async def _word(
     said: Sequence[Said] | None,
     names: Mapping[int, str],
 ) -> WordSeen:
-    """What is behind a door; ``said`` is what its protocol told there, None when none is known."""
+    """Taste one door; ``said`` are its protocol's words there, None when none is known."""
     port, known = endpoint.port, said is not None
     name = names.get(port, "") or f"port {port}"
     identity = _identity(said or ())
@@ -82,7 +82,7 @@ def _identity(said: Sequence[Said]) -> str:
 
 
 async def _by_tls(vantage: Vantage, door: Endpoint) -> str:
-    """What a handshake tells; empty where what answers is not known to be TLS."""
+    """The result of a handshake; empty where the answer is not known to be TLS."""
     from portcall.host.secure import HandshakeFailed, SecureStream
 
     try:
@@ -97,7 +97,7 @@ async def _by_tls(vantage: Vantage, door: Endpoint) -> str:
 
 @dataclass(slots=True)
 class _Tasted:
-    """What came behind a door, for how many seconds it was waited for."""
+    """The octets behind a door, and the seconds of waiting for them."""
 
     heard: list[bytes] = field(default_factory=list)
     closed: bool = False

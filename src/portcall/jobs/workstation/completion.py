@@ -1,4 +1,4 @@
-"""What a shell completes of this computer and the site, and the script with which it asks."""
+"""Completion of names of this computer and the site, and the script with which a shell asks."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ __all__ = ["adapter_names", "install", "planned_names", "program_name"]
 
 
 def program_name() -> str:
-    """What a person types to start this program, without its folder."""
+    """The name that a person types to start this program, without its folder."""
     file = one_file()
     return file.name if file is not None else "portcall"
 

@@ -24,7 +24,7 @@ _TAKE_WAIT = 8.0
 async def offers(
     adapter: Adapter, xid: int, serving: Collection[IPv4Address] | None = None
 ) -> tuple[Offer, ...]:
-    """What the DHCP servers on this wire offer this workstation; none of it is taken.
+    """The offers of DHCP servers on this wire to this workstation; none is taken.
 
     With ``serving``, also servers that were overheard.
     """

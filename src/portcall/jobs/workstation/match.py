@@ -42,7 +42,7 @@ class Managed:
 
 @dataclass(frozen=True, slots=True)
 class Probing:
-    """It is being asked on the wire which address is free."""
+    """A question is out on the wire for a free address."""
 
     adapter: str
 
@@ -52,7 +52,7 @@ class Probing:
 
 @dataclass(frozen=True, slots=True)
 class Matched:
-    """What a match came to; ``before`` is the adapter as it was.
+    """The result of a match; ``before`` is the adapter as it was.
 
     ``prefix_from`` says who knew the mask; ``alone`` that the other addresses were taken off.
     """
@@ -68,7 +68,7 @@ class Matched:
 
 @dataclass(frozen=True, slots=True)
 class InForce:
-    """What the kernel says of a match: is the address there, and which adapter do packets take?
+    """The kernel's view of a match: is the address there, and which adapter do packets take?
 
     Without a link, nobody can be reached by it.
     """

@@ -42,7 +42,7 @@ class Offered:
 
 @dataclass(frozen=True, slots=True)
 class Asking:
-    """It is being asked who hands out addresses."""
+    """A question is out for servers that hand out addresses."""
 
     adapter: str
 

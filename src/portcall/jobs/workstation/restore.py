@@ -21,7 +21,7 @@ _AFTER_RESTART = (
 
 @dataclass(frozen=True, slots=True)
 class Restored:
-    """What came of it. ``adapter`` is its name now, None when it is not here.
+    """The result of putting back. ``adapter`` is its name now, None when it is not here.
 
     ``now`` are its addresses afterwards; ``ended`` are those whose lease has ended meanwhile.
     ``gone`` went with the match's address, and ``left`` could not be put back: the match stays open

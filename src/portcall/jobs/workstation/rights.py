@@ -1,4 +1,4 @@
-"""What this process may not do, for who has to say so first."""
+"""Missing rights of this process, for commands that have to say so first."""
 
 from __future__ import annotations
 

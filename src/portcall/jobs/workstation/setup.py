@@ -65,13 +65,13 @@ class Right:
 
 
 def rights() -> list[Right]:
-    """What this program would be given."""
+    """The rights that this program would be given."""
     return [Right(f"CAP_{each.name}", FOR[each], holds(each)) for each in GIVEN]
 
 
 @dataclass(frozen=True, slots=True)
 class State:
-    """What is set up; ``missing`` is empty when all of it is, and says what is not else."""
+    """The state of the setup; ``missing`` names the parts that are not done."""
 
     group: str | None
     missing: tuple[str, ...]
@@ -106,7 +106,7 @@ def installed() -> Installed:
 
 
 def state(of: Installed) -> State:
-    """What is set up, by what is on the disk."""
+    """The state of the setup, by the files on the disk."""
     missing = []
     group = None
     try:

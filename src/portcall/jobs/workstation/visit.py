@@ -39,7 +39,7 @@ class Visiting:
 
 @dataclass(frozen=True, slots=True)
 class Forgotten:
-    """What a command had added that was killed is put back."""
+    """An address that a killed command had added is put back."""
 
     restored: Restored
 

@@ -24,7 +24,7 @@ _MOST_NAMED = 3
 
 @dataclass(frozen=True, slots=True)
 class OtherWay:
-    """What other programs send to some addresses leaves by another adapter than the chosen one."""
+    """Packets of other programs to some addresses leave by another adapter than the chosen one."""
 
     chosen: str
     leaves_by: str

@@ -1,1 +1,1 @@
-"""What the tool did at a site, written down as it happens."""
+"""The tool's deeds at a site, written down as they happen."""

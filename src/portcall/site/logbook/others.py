@@ -94,7 +94,7 @@ def lines_from(path: Path, start: int) -> list[tuple[bytes, Any]]:
 
 
 def parsed(line: bytes) -> Any:
-    """What a line of JSON says; None where it cannot be read."""
+    """The contents of a line of JSON; None where it cannot be read."""
     try:
         return json.loads(line)
     except (ValueError, RecursionError):

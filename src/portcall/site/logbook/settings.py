@@ -50,7 +50,7 @@ class SettingsLog:
         self._write({"step": "read", "name": name, "mac": str(mac), "read": dict(read)})
 
     def read_by_hand(self) -> dict[Mac, dict[str, str]]:
-        """What people read at devices that were not set since, by MAC and column."""
+        """Values that people read at devices which were not set since, by MAC and column."""
         found: dict[Mac, dict[str, str]] = {}
         for entry in entries(self.path):
             try:
@@ -88,7 +88,7 @@ class SettingsLog:
         return found
 
     def identities(self) -> dict[Mac, dict[Field, str]]:
-        """Who the devices were that were set: product, serial and firmware, by their MACs."""
+        """Identities of the devices that were set: product, serial and firmware, by their MACs."""
         found: dict[Mac, dict[Field, str]] = {}
         for entry in entries(self.path):
             told = {field: str(entry[field.value]) for field in _IDENTITY if entry.get(field.value)}

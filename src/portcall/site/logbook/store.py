@@ -99,7 +99,7 @@ class Numbered:
 
     @property
     def body(self) -> Mapping[str, Any]:
-        """What was seen or done, in full."""
+        """The whole body of an entry."""
         return self._book.content(self.digest)
 
 
@@ -248,7 +248,7 @@ class Logbook:
                 yield row["uid"], json.dumps(document, ensure_ascii=False), row["content"]
 
     def contents(self, digests: Collection[str]) -> Iterator[tuple[str, bytes]]:
-        """What entries hold, packed, by its digest."""
+        """The bodies of entries, packed, by their digests."""
         with self._engine.connect() as connection:
             for row in connection.execute(
                 sql.select(_CONTENTS).where(_CONTENTS.c.digest.in_(digests))
@@ -278,7 +278,7 @@ class Logbook:
         return len(found)
 
     def content(self, digest: str) -> Mapping[str, Any]:
-        """What an entry holds."""
+        """The body of an entry."""
         with self._engine.connect() as connection:
             data = connection.execute(
                 sql.select(_CONTENTS.c.data).where(_CONTENTS.c.digest == digest)
@@ -293,7 +293,7 @@ def _flush_always(connection: Any, _: object) -> None:
 
 
 def _unpacked(data: bytes, digest: str) -> dict[str, Any] | None:
-    """What an entry holds; None for what is damaged, or is not what its digest says."""
+    """The body of an entry; None for a damaged one, or one other than its digest says."""
     try:
         unpacked = zlib.decompressobj().decompress(data, _LARGEST_CONTENT)
         body = json.loads(unpacked)

@@ -1,4 +1,4 @@
-"""Who writes something down: which person, on which workstation, with which line."""
+"""The writer of an entry: which person, on which workstation, with which line."""
 
 from __future__ import annotations
 
