@@ -26,7 +26,7 @@ from hypothesis import strategies as st
 
 from portcall.core.address import BROADCAST, UNSPECIFIED, Mac
 from portcall.core.assign import server as rules
-from portcall.core.assign.board import MOST_STRANGERS, Board, State
+from portcall.core.assign.board import MOST_STRANGERS, Board, RowState
 from portcall.core.assign.client import BootpClient, DhcpClient, Lost, Obtained
 from portcall.core.assign.event import Event, EventKind
 from portcall.core.assign.reply import Replies
@@ -391,12 +391,12 @@ def test_the_board_follows_a_device_and_bounds_the_strangers():
     wire.pass_time(1)
     for event in server.facts:
         board.take(event, 1.0)
-    assert [row.state for row in board.rows] == [State.ASSIGNED, State.WAITING]
+    assert [row.state for row in board.rows] == [RowState.ASSIGNED, RowState.WAITING]
     kernel.conversation.address = IPv4Address("10.61.20.21")
     wire.pass_time(2)
     board.take(server.facts[-1], 3.0)
     first = board.rows[0]
-    assert (first.state, first.asked, first.since) == (State.ANSWERING, 1, 3.0)
+    assert (first.state, first.asked, first.since) == (RowState.ANSWERING, 1, 3.0)
     assert [row.device.name for row in board.missing] == ["belt-drive"]
     for number in range(MOST_STRANGERS + 50):
         mac = Mac(b"\x02" + number.to_bytes(5, "big"))

@@ -24,7 +24,7 @@ from portcall.core.find.arrivals import Arrival, Arrivals, Ear, dropped
 from portcall.core.find.cip_identity import IdentityByBroadcast
 from portcall.core.find.overhear import Overhear
 from portcall.core.find.sighting import Field, Method
-from portcall.core.reach.echo_facts import Replied, Told, Unanswered
+from portcall.core.reach.echo_facts import Replied, Unanswered, Undelivered
 from portcall.core.reach.ping import Ping
 from portcall.core.reach.rounds import ERROR_GRACE
 from portcall.core.reach.statistics import summarise
@@ -328,7 +328,7 @@ def test_ping_says_who_called_it_unreachable_and_what_could_not_leave():
     wire.say(IcmpPacket(router, error))
     wire.say(IcmpPacket(IPv4Address("10.61.20.66"), error))
     wire.pass_time(ERROR_GRACE)
-    said = Told(router, "host unreachable", 0.0)
+    said = Undelivered(router, "host unreachable", 0.0)
     assert party.facts[0][:4] == (PLC, 1, "host unreachable, says 10.61.20.1", said)
     too_long = icmp.encode_undelivered(PLC, 3, 4, party.packets[0].message, 1000)
     assert icmp.parse_answer(too_long).mtu == 1000

@@ -28,7 +28,7 @@ from portcall.core.address import AddressRange
 from portcall.core.find.device import Asking, Device
 from portcall.core.find.sighting import Method
 from portcall.core.finding import Name
-from portcall.core.reach.echo_facts import Told
+from portcall.core.reach.echo_facts import Undelivered
 from portcall.core.talk.door_knock import DoorState
 from portcall.core.talk.request import AddressProtocol
 from portcall.core.why import below, echo_series, neighbour, open_doors, proxies, way_back
@@ -42,7 +42,7 @@ from portcall.core.why.evidence import (
     WireSeen,
     WordSeen,
 )
-from portcall.core.why.facts import Fact, Seen, facts
+from portcall.core.why.facts import ClimbSeen, Fact, facts
 from portcall.core.why.grounds import GROUNDS, weigh
 from portcall.core.why.ladder import Cause, Goal
 
@@ -88,7 +88,7 @@ def trials(draw) -> Trial:
         ("host unreachable", "network unreachable", "port unreachable", "prohibited")
     )
     by = st.sampled_from((ROUTER, IPv4Address("198.51.100.9"), NEAR))
-    told = st.builds(Told, by, said, st.sampled_from((0.0, 2.0)), expired=st.booleans())
+    told = st.builds(Undelivered, by, said, st.sampled_from((0.0, 2.0)), expired=st.booleans())
     return Trial(
         4,
         draw(st.integers(0, 1)),
@@ -127,7 +127,7 @@ def echoes(draw) -> EchoSeen | None:
         large,
         1500,
         None if large else 971,
-        draw(st.sampled_from((None, Told(ROUTER, "fragmentation needed", mtu=1000)))),
+        draw(st.sampled_from((None, Undelivered(ROUTER, "fragmentation needed", mtu=1000)))),
         draw(st.sampled_from((None, True, False))),
         draw(st.booleans()),
         slow,
@@ -150,7 +150,7 @@ DEVICES = st.lists(
 
 
 @st.composite
-def evidence(draw) -> Seen:
+def evidence(draw) -> ClimbSeen:
     here = draw(situations())
     address = PLC if here.way.router is None and draw(st.booleans()) else FAR
     goal = Goal(address, Name("dryer-plc"), draw(st.sampled_from((None, PORT))), "CIP")
@@ -160,7 +160,7 @@ def evidence(draw) -> Seen:
     word = WordSeen(
         PORT, "CIP", True, draw(st.sampled_from(("", "x"))), draw(st.binary(max_size=1))
     )
-    return Seen(
+    return ClimbSeen(
         goal,
         LinkSeen(out, draw(st.integers(0, 1)), 1.0),
         here,
@@ -175,7 +175,7 @@ def evidence(draw) -> Seen:
     )
 
 
-def named(seen: Seen) -> list[Cause]:
+def named(seen: ClimbSeen) -> list[Cause]:
     """Every cause that a rung would name, each judged as if all below it held."""
     goal, here, wire, trial = seen.goal, seen.here, seen.wire, seen.trial
     steps = [
@@ -283,11 +283,11 @@ def test_every_cause_has_grounds_and_the_table_is_not_so_strict_that_nothing_is_
     excluding = {fact for way in ways for by in way.excluded.values() for fact in by}
     # Each fact decides something, but for those that only word what is not decided.
     assert set(Fact) - wanted - excluding == {Fact.WATCHED}
-    gone = Seen(Goal(PLC, Name("dryer-plc")), here=HERE, wire=WireSeen({}), sought=Sought(()))
+    gone = ClimbSeen(Goal(PLC, Name("dryer-plc")), here=HERE, wire=WireSeen({}), sought=Sought(()))
     assert named(replace_link(gone)) == [Cause.NOBODY_THERE]
 
 
-def replace_link(seen: Seen) -> Seen:
+def replace_link(seen: ClimbSeen) -> ClimbSeen:
     seen.link, seen.words = LinkSeen(USB0), ()
     seen.trial.answered = 1
     return seen

@@ -32,7 +32,7 @@ from portcall.core.printable import decoded, printable
 from portcall.core.reach.statistics import Reachability
 from portcall.core.talk.request import AddressProtocol
 from portcall.core.trouble import NotPossibleHere
-from portcall.core.verify.judgement import Asked, Seen, Verdict, judge, unplanned
+from portcall.core.verify.judgement import Asked, RowsSeen, Verdict, judge, unplanned
 
 FAN = parse_mac("02-77-B1-4C-09-21")
 PLC = parse_mac("02-5A-1D-20-7F-10")
@@ -205,7 +205,7 @@ IDENTITY = seen(
     ],
 )
 def test_verdicts(sightings, echoes, verdict, finding):
-    (judgement,) = judge(Seen(PLAN, merge(sightings), echoes, Asked(identity={AT_21})))
+    (judgement,) = judge(RowsSeen(PLAN, merge(sightings), echoes, Asked(identity={AT_21})))
     assert judgement.verdict is verdict
     if finding is None:
         assert findings_of(judgement) == ()
@@ -217,7 +217,7 @@ def test_verdicts(sightings, echoes, verdict, finding):
 def test_a_row_without_a_mac_learns_it_and_lost_echoes_are_said():
     plan = Plan((replace(PLAN.devices[0], mac=None),))
     some = {AT_21: Reachability(AT_21, 3, 2, 0.001, 0.001, 0.001, 0.001, "no reply")}
-    (judgement,) = judge(Seen(plan, merge([seen(FAN, AT_21)]), some, Asked()))
+    (judgement,) = judge(RowsSeen(plan, merge([seen(FAN, AT_21)]), some, Asked()))
     assert judgement.verdict is Verdict.RIGHT
     assert f"its MAC is {FAN}; the plan has none yet" in findings_of(judgement)
     assert f"1 of 3 echoes lost: portcall why {plan.devices[0].name}" in findings_of(judgement)
@@ -226,12 +226,14 @@ def test_a_row_without_a_mac_learns_it_and_lost_echoes_are_said():
 def test_what_this_computer_keeps_from_itself_is_not_the_devices_silence():
     reason = "its answers come to usb0, and this computer's own firewall drops them"
     kept = {AT_21: Reachability(AT_21, 3, 0, None, None, None, None, reason, is_own=True)}
-    (judged,) = judge(Seen(PLAN, merge([seen(FAN, AT_21)]), kept, Asked()), PLAN.devices[:1])
+    (judged,) = judge(RowsSeen(PLAN, merge([seen(FAN, AT_21)]), kept, Asked()), PLAN.devices[:1])
     assert judged.verdict is Verdict.NOT_JUDGED
     assert findings_of(judged) == (f"{reason}: portcall why {PLAN.devices[0].name}",)
     # What it says by another protocol counts all the same.
     told = seen(address=AT_21, method=Method.CIP, product="Gale 7")
-    (judged,) = judge(Seen(PLAN, merge([seen(FAN, AT_21), told]), kept, Asked()), PLAN.devices[:1])
+    (judged,) = judge(
+        RowsSeen(PLAN, merge([seen(FAN, AT_21), told]), kept, Asked()), PLAN.devices[:1]
+    )
     assert (judged.verdict, reason in findings_of(judged)[-1]) == (Verdict.RIGHT, True)
 
 
@@ -407,7 +409,7 @@ def verdict_of(*sightings, echoes=None, known=None, asked=None, by_hand=None, **
     plan = Plan((replace(PLAN.devices[0], **row),))
     devices = merge([seen(FAN, AT_21), *sightings])
     told = (echoes or {}, asked or Asked(), known or {}, by_hand or {})
-    (judged,) = judge(Seen(plan, devices, *told))
+    (judged,) = judge(RowsSeen(plan, devices, *told))
     return judged
 
 
@@ -477,7 +479,7 @@ def test_what_is_behind_a_router_or_could_not_be_asked_is_not_judged():
     plan = Plan((replace(PLAN.devices[0], mac=None),))
 
     def judged(asked, *sightings):
-        (only,) = judge(Seen(plan, merge(sightings), silent, asked))
+        (only,) = judge(RowsSeen(plan, merge(sightings), silent, asked))
         return only.verdict, findings_of(only)
 
     verdict, findings = judged(Asked(routers={AT_21: IPv4Address("10.61.20.1")}))
@@ -506,18 +508,18 @@ def test_a_planned_device_in_anothers_place_is_named_and_is_no_near_miss():
     plan = Plan(
         (*PLAN.devices, PlannedDevice(Name("fan-2"), IPv4Interface("10.61.20.22/24"), neighbour))
     )
-    first, _ = judge(Seen(plan, merge([seen(neighbour, AT_21)]), {}, Asked()))
+    first, _ = judge(RowsSeen(plan, merge([seen(neighbour, AT_21)]), {}, Asked()))
     assert first.verdict is Verdict.WRONG_MAC
     assert findings_of(first)[1] == "which is fan-2, planned at 10.61.20.22"
     missing, _ = judge(
-        Seen(plan, merge([seen(neighbour, IPv4Address("10.61.20.22"))]), {}, Asked())
+        RowsSeen(plan, merge([seen(neighbour, IPv4Address("10.61.20.22"))]), {}, Asked())
     )
     assert findings_of(missing) == ("nothing at its address, its MAC was not heard",)
     macs = [parse_mac(f"02-77-B1-4C-09-2{n}") for n in range(3, 9)]
     batch = [seen(mac, asks=AddressProtocol.DHCP) for mac in macs]
-    (judged,) = judge(Seen(PLAN, merge(batch), {}, Asked()))
+    (judged,) = judge(RowsSeen(PLAN, merge(batch), {}, Asked()))
     assert "check the label" not in findings_of(judged)[0]
-    (judged,) = judge(Seen(PLAN, merge(batch[:2]), {}, Asked()))
+    (judged,) = judge(RowsSeen(PLAN, merge(batch[:2]), {}, Asked()))
     assert findings_of(judged)[0].count("differs in one digit from") == 2
 
 

@@ -23,7 +23,7 @@ from portcall.core.find.device import Asking, Device
 from portcall.core.find.sighting import Method
 from portcall.core.finding import Line, Name
 from portcall.core.plan.rows import Plan, PlannedDevice
-from portcall.core.reach.echo_facts import Told
+from portcall.core.reach.echo_facts import Undelivered
 from portcall.core.talk.conversation import Frame
 from portcall.core.talk.door_knock import DoorState
 from portcall.core.talk.request import AddressProtocol
@@ -265,17 +265,19 @@ def test_a_mask_is_named_when_the_device_says_so_and_not_because_it_answers_near
 
 
 def test_an_error_is_believed_only_of_somebody_who_can_know():
-    router_says = Trial(4, seen_out=4, errors=[Told(ROUTER, "network unreachable")])
+    router_says = Trial(4, seen_out=4, errors=[Undelivered(ROUTER, "network unreachable")])
     assert cause(back(router_says, ROUTED, goal=FAR_GOAL)) is Cause.STOPS_AT_HOP
-    nobody_says = Trial(4, seen_out=4, errors=[Told(ROUTER, "host unreachable")])
+    nobody_says = Trial(4, seen_out=4, errors=[Undelivered(ROUTER, "host unreachable")])
     assert cause(back(nobody_says, ROUTED, goal=FAR_GOAL)) is Cause.NOBODY_THERE
     # Between two on one wire nobody passes anything on.
-    liar = Trial(4, seen_out=4, errors=[Told(IPv4Address("10.61.20.66"), "host unreachable")])
+    liar = Trial(
+        4, seen_out=4, errors=[Undelivered(IPv4Address("10.61.20.66"), "host unreachable")]
+    )
     assert cause(back(liar, inside=FromInside())) is None
     # It hides nothing either: the mask is found all the same, and a router's word counts more.
     near = FromInside(IPv4Address("10.61.20.9"), True, IPv4Address("255.255.255.240"), "CIP")
     assert cause(back(liar, inside=near)) is Cause.MASK
-    filtered = Trial(4, seen_out=4, errors=[Told(ROUTER, "administratively prohibited")])
+    filtered = Trial(4, seen_out=4, errors=[Undelivered(ROUTER, "administratively prohibited")])
     assert cause(back(filtered, ROUTED, goal=FAR_GOAL)) is None
     both = replace(liar, errors=[*router_says.errors, *liar.errors])
     assert cause(back(both, ROUTED, goal=FAR_GOAL)) is Cause.STOPS_AT_HOP
@@ -303,7 +305,7 @@ def test_echoes_that_are_lost_are_counted_and_one_is_chance():
     large = echo(replace(short_only, full_taken=False), answered=1)
     assert cause(large) is Cause.LARGE_LOST
     # Who says how long a packet may be is heeded by programs; who takes long segments takes them.
-    told = replace(short_only, mtu_told=Told(ROUTER, "fragmentation needed", mtu=1000))
+    told = replace(short_only, mtu_told=Undelivered(ROUTER, "fragmentation needed", mtu=1000))
     assert echo(told, answered=1).verdict is Verdict.HOLDS
     assert cause(echo(replace(short_only, full_taken=True), answered=1)) is None
     assert "up to 1002 octets pass" in large.evidence

@@ -15,7 +15,7 @@ from portcall.core.reach.echo_facts import Replied, Unanswered
 from portcall.core.reach.histogram import Histogram
 from portcall.core.reach.knocking import Knocking
 from portcall.core.reach.ping import Ping
-from portcall.core.reach.trace import HopPacket, Said, Trace, way_back
+from portcall.core.reach.trace import HopPacket, HopSays, Trace, way_back
 from portcall.core.reach.watch import ReachWatch
 from portcall.core.talk.conversation import Endpoint, IcmpPacket
 from portcall.core.talk.door_knock import DoorState, Knock
@@ -155,15 +155,15 @@ def test_all_hops_are_asked_side_by_side_and_nobody_from_beyond_the_end():
     while not party.conversation.over:
         for packet in list(party.packets):
             if packet.hops == 1:
-                answer(packet, wire, ROUTER, Said.PASSED_ON)
+                answer(packet, wire, ROUTER, HopSays.PASSED_ON)
             elif packet.hops == 2 and packet.number != 12:
-                answer(packet, wire, ROUTER + 1, Said.PASSED_ON)
+                answer(packet, wire, ROUTER + 1, HopSays.PASSED_ON)
             elif packet.hops >= 3:
-                answer(packet, wire, PLC, Said.REACHED, 62)
+                answer(packet, wire, PLC, HopSays.REACHED, 62)
         wire.pass_time(1.0)
     path = party.facts
     assert [hop.hops for hop in path] == [1, 2, 3]
-    assert (path[0].by, path[0].loss, path[2].said) == ([ROUTER], 0.0, Said.REACHED)
+    assert (path[0].by, path[0].loss, path[2].said) == ([ROUTER], 0.0, HopSays.REACHED)
     assert 0 < path[1].loss < 1
     assert way_back(path) == "it comes back over as many routers (2)"
     path[2].left = 61
@@ -178,10 +178,10 @@ def test_all_hops_are_asked_side_by_side_and_nobody_from_beyond_the_end():
 def test_a_trace_ends_where_somebody_says_that_it_goes_no_further():
     wire, party = alone(Trace())
     first = party.packets[0]
-    answer(first, wire, ROUTER, Said.STOPPED, None, "network unreachable")
+    answer(first, wire, ROUTER, HopSays.STOPPED, None, "network unreachable")
     # The same again, and what was never asked, change nothing.
-    answer(first, wire, PLC, Said.REACHED, 64)
-    wire.say(HopPacket(7, 9999, Said.REACHED, PLC, 64))
+    answer(first, wire, PLC, HopSays.REACHED, 64)
+    wire.say(HopPacket(7, 9999, HopSays.REACHED, PLC, 64))
     wire.pass_time(2)
     (hop,) = party.facts
     assert (hop.hops, hop.by, hop.reason) == (1, [ROUTER], "network unreachable")

@@ -18,7 +18,7 @@ from portcall.core.printable import DeviceText
 from portcall.core.record.compare import compare
 from portcall.core.record.entry import Entry, Kind, read_entry
 from portcall.core.record.look import device_document, read_look
-from portcall.core.record.standing import State, standing
+from portcall.core.record.standing import DeviceState, standing
 from portcall.core.report import content
 from portcall.core.talk.request import AddressProtocol
 from portcall.core.trouble import BadInput
@@ -244,10 +244,10 @@ def test_what_is_not_all_read_is_open_and_what_was_read_by_hand_is_said_to_be():
     not_read = judged("fan", FAN, "10.61.20.21", "not judged", unread_mask)
     unread = entry(Kind.VERIFICATION, 1, {"rows": [not_read | {"unread": ["mask"]}]})
     row = standing(PLAN, [unread]).rows[0]
-    assert (row.state, row.is_right, row.next_line) == (State.NOT_ALL_READ, False, line)
+    assert (row.state, row.is_right, row.next_line) == (DeviceState.NOT_ALL_READ, False, line)
     right = judged("fan", FAN, "10.61.20.21", "right") | {"mask": MASK}
     by_hand = entry(Kind.VERIFICATION, 2, {"rows": [right | {"by_hand": {"mask": MASK}}]})
-    assert standing(PLAN, [unread, by_hand, unread]).rows[0].state is State.RIGHT
+    assert standing(PLAN, [unread, by_hand, unread]).rows[0].state is DeviceState.RIGHT
     assert content._told(PLAN, [by_hand])["fan"] == {"mask": MASK, "mask by hand": "yes"}
     # What the device tells itself by now is its own word.
     itself = entry(Kind.VERIFICATION, 3, {"rows": [right]})
@@ -267,12 +267,18 @@ def test_the_last_known_state_of_a_row_is_what_its_entries_say_in_turn():
     ]
     verified = entry(Kind.VERIFICATION, 5, {"rows": rows})
     steps = [look, given_, kept, proved, verified]
-    expected = [State.ASKED, State.GIVEN, State.KEPT, State.PROVED, State.RIGHT]
+    expected = [
+        DeviceState.ASKED,
+        DeviceState.GIVEN,
+        DeviceState.KEPT,
+        DeviceState.PROVED,
+        DeviceState.RIGHT,
+    ]
     for count, state in enumerate(expected, 1):
         found, _ = states(*steps[:count])
-        assert found[0] == (state, state is State.RIGHT)
+        assert found[0] == (state, state is DeviceState.RIGHT)
     (_, pump), whole = states(*steps)
-    assert pump == (State.WRONG, False)
+    assert pump == (DeviceState.WRONG, False)
     assert whole.rows[1].detail == "elsewhere: it is at 10.9.9.9"
     assert whole.rows[1].next_line == Line("move", Name("pump"))
     assert (whole.rows[1].code, whole.rows[1].values) == ("is-at", {"addresses": ["10.9.9.9"]})
@@ -281,12 +287,12 @@ def test_the_last_known_state_of_a_row_is_what_its_entries_say_in_turn():
     settings = {"step": "done", "settings": "10.61.20.21/24 by BOOTP", "asks": True}
     undone = entry(Kind.SETTING, 6, settings, name="fan", mac=FAN, address="10.61.20.21")
     after, told = states(*steps, undone)
-    assert (after[0], told.rows[0].kept) == ((State.GIVEN, False), None)
+    assert (after[0], told.rows[0].kept) == ((DeviceState.GIVEN, False), None)
     swapped = entry(Kind.SWAP, 7, {"verdict": "right"}, name="fan", mac=FAN)
-    assert states(*steps, undone, swapped)[0][0] == (State.RIGHT, True)
+    assert states(*steps, undone, swapped)[0][0] == (DeviceState.RIGHT, True)
     # It was set again since it was judged.
     after, _ = states(*steps, entry(Kind.SETTING, 6, {"step": "done"}, name="fan", mac=FAN))
-    assert after[0] == (State.KEPT, False)
+    assert after[0] == (DeviceState.KEPT, False)
 
 
 RIGHT = {
@@ -301,8 +307,18 @@ RIGHT = {
 @pytest.mark.parametrize(
     ("kind", "body", "words", "line"),
     [
-        (Kind.POWER_CYCLE, {"verdict": "asking"}, "lost-its-address", "verify --power-cycle fan"),
-        (Kind.POWER_CYCLE, {"verdict": "missing"}, "lost-its-address", "verify --power-cycle fan"),
+        (
+            Kind.POWER_CYCLE,
+            {"verdict": "asking"},
+            "lost-its-address",
+            "verify --power-cycle fan",
+        ),
+        (
+            Kind.POWER_CYCLE,
+            {"verdict": "missing"},
+            "lost-its-address",
+            "verify --power-cycle fan",
+        ),
         (Kind.ASSIGNED, {"event": "assigned"}, "given-only", "keep fan"),
         (Kind.SETTING, {"step": "not done"}, "not-set", "verify --power-cycle fan"),
     ],
@@ -348,4 +364,4 @@ def test_what_was_judged_of_another_mac_or_address_says_nothing_now():
         judged("pump", PUMP, "10.61.20.9", "right"),
     ]
     found, _ = states(entry(Kind.VERIFICATION, 1, {"rows": rows}))
-    assert found == [(State.NEVER_SEEN, False)] * 2
+    assert found == [(DeviceState.NEVER_SEEN, False)] * 2

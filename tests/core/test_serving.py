@@ -26,7 +26,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from portcall.core.address import BROADCAST, UNSPECIFIED, AddressRange, Mac
-from portcall.core.assign.board import Board, State
+from portcall.core.assign.board import Board, RowState
 from portcall.core.assign.client import DhcpClient
 from portcall.core.assign.event import EventKind
 from portcall.core.assign.lookout import ASK_AGAIN, Lookout
@@ -137,7 +137,7 @@ def test_whoever_asks_at_a_place_gets_the_places_address_once_its_predecessor_is
     board = Board(Plan((PLACED,)))
     for event in server.facts:
         board.take(event, 1.0)
-    assert (board.rows[0].mac, board.rows[0].state) == (BELT, State.OFFERED)
+    assert (board.rows[0].mac, board.rows[0].state) == (BELT, RowState.OFFERED)
 
 
 # What a reply holds.
@@ -387,7 +387,11 @@ def test_an_edited_plan_takes_effect_at_once_and_what_did_not_change_goes_on():
     for event in server.facts:
         board.take(event, 1.0)
     board.change(plan)
-    assert [row.state for row in board.rows] == [State.WAITING, State.OFFERED, State.WAITING]
+    assert [row.state for row in board.rows] == [
+        RowState.WAITING,
+        RowState.OFFERED,
+        RowState.WAITING,
+    ]
     wire._carry_out(server, server.conversation.change(Plan(PLAN.devices[1:]), Plan(), wire.now))
     wire.say(ask(FAN))
     wire.pass_time(1)
@@ -696,5 +700,5 @@ def test_an_address_that_was_given_back_is_had_no_more():
     wire.say(ask(FAN, kind(MessageType.RELEASE), ciaddr=row.address))
     for event in server.facts:
         board.take(event, 0.0)
-    assert board.rows[0].state is State.WAITING
+    assert board.rows[0].state is RowState.WAITING
     assert row in [each.device for each in board.missing]

@@ -15,7 +15,7 @@ from portcall.core.find.switch_tables import Port, SwitchTables
 from portcall.core.finding import Name
 from portcall.core.plan.rows import Plan, PlannedDevice, Subnet
 from portcall.core.record.look import read_look
-from portcall.core.sketch.compose import Seen, compose
+from portcall.core.sketch.compose import DrawnLook, compose
 from portcall.core.sketch.layout import lay_out
 from portcall.core.sketch.picture import (
     Band,
@@ -166,7 +166,7 @@ def composed(devices, switches=(), rows=(), asked=("10.61.20.0/24", "10.61.30.0/
     subnets = [Subnet(NETWORKS[0], IPv4Address("10.61.20.1"))]
     own = [IPv4Interface("10.61.20.200/24")]
     scene = Scene(gathering.devices(), own, gathering.plan, subnets)
-    return compose(Seen("a", "b", "usb0", scene, look, look, subnets=subnets))
+    return compose(DrawnLook("a", "b", "usb0", scene, look, look, subnets=subnets))
 
 
 @pytest.mark.parametrize(("count", "paper"), [(5, "a4"), (40, "a3"), (150, "a3"), (250, "a4")])

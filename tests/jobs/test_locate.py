@@ -25,8 +25,8 @@ from portcall.core.talk.request import AddressProtocol
 from portcall.core.trouble import BadInput
 from portcall.jobs.look.locate import Located, _located
 from portcall.jobs.look.orders import usual_ranges
-from portcall.jobs.setting.keeping import _obstacle as kept_obstacle
-from portcall.jobs.setting.moving import _goal, _obstacle, _recognised, with_goal
+from portcall.jobs.setting.keep_each import _obstacle as kept_obstacle
+from portcall.jobs.setting.move_each import _goal, _obstacle, _recognised, with_goal
 from portcall.jobs.setting.naming import names_for
 from portcall.site.folder import Site
 

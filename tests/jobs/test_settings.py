@@ -15,7 +15,7 @@ from portcall.core.finding import Name
 from portcall.core.setting.job import Job
 from portcall.core.wire import cip, cip_message, cip_tcpip
 from portcall.core.wire.cip_tcpip import Control
-from portcall.jobs.setting.keep import keep_by_cip, own_interface, release_by_cip
+from portcall.jobs.setting.keep_one import keep_by_cip, own_interface, release_by_cip
 from portcall.plant.cip_device import cip_reply
 from portcall.plant.memory import Memory
 from portcall.plant.scenario import Asks, DeviceEntry, Nameplate, Setting, Speaks

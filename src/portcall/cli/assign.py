@@ -30,7 +30,7 @@ from portcall.core.plan.rows import Plan
 from portcall.core.plan.targets import with_group
 from portcall.core.trouble import BadInput
 from portcall.core.wire.dhcp import INFINITE
-from portcall.jobs.assign.assignment import Assignment, Options, looked_before, network_to_lend
+from portcall.jobs.assign.assignment import Assignment, HowToAssign, looked_before, network_to_lend
 from portcall.jobs.assign.rows import Served, in_reach, rows_to_serve
 from portcall.jobs.workstation.visit import visit
 from portcall.site.folder import PlanState, Site, this_site
@@ -108,7 +108,7 @@ def assign_command(
     at_terminal = sys.stdin.isatty() and sys.stdout.isatty()
     if ask and (wants_json() or not at_terminal):
         raise BadInput("--ask needs a person at a terminal to answer, and no --json")
-    options = Options(
+    options = HowToAssign(
         _lease_seconds(lease), seconds, until_done, keep, reply == "broadcast", alongside
     )
     site = this_site()
@@ -149,7 +149,7 @@ def _while_serving(adapter: Adapter, plan: Plan, site: Site) -> AbstractContextM
 def _assign(
     served: Served,
     plan: Plan,
-    options: Options,
+    options: HowToAssign,
     seen: PlanState | None,
     ask: bool,
 ) -> int:

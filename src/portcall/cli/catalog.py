@@ -23,7 +23,7 @@ from portcall.cli.table import Columns, cell, print_rows
 from portcall.core.catalog.catalog import Catalog
 from portcall.core.plan.targets import parse_device
 from portcall.core.trouble import BadInput
-from portcall.jobs.catalog.carried import describe
+from portcall.jobs.catalog import describe
 from portcall.site.catalogs import add_catalog, catalog_folder, keep_catalog, read_catalogs
 from portcall.site.folder import Site, this_site
 

@@ -48,7 +48,7 @@ from portcall.core.trouble import BadInput
 from portcall.jobs.look.findings import LISTEN_SECONDS
 from portcall.jobs.look.looked import Looked, look
 from portcall.jobs.look.orders import gathering_for, orders_for
-from portcall.jobs.look.watching import Watching
+from portcall.jobs.look.watching import LookWatch
 from portcall.jobs.record.looks import look_body, scope
 from portcall.site.folder import this_site
 
@@ -126,7 +126,7 @@ def find_command(
     orders = orders_for(adapter, site, gathering, named, wanted, asked_pace, unpaced, listen)
     if watch:
         with watch_view(adapter, gathering, site) as view:
-            watching = Watching(adapter, gathering, view.tell, view.refreshed)
+            watching = LookWatch(adapter, gathering, view.tell, view.refreshed)
             view.show(watching)
             run_until_interrupted(partial(watching.run, orders))
         if watching.whole_look is not None:

@@ -16,7 +16,7 @@ from portcall.cli.say import note
 from portcall.cli.views.outcomes import OutcomeView
 from portcall.core.plan.targets import parse_device, with_group
 from portcall.core.trouble import BadInput
-from portcall.jobs.setting.keeping import keep_each
+from portcall.jobs.setting.keep_each import keep_each
 from portcall.site.folder import this_site
 
 

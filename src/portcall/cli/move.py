@@ -23,8 +23,8 @@ from portcall.core.plan.rows import Plan
 from portcall.core.plan.targets import Meant, parse_device, with_group
 from portcall.core.trouble import BadInput
 from portcall.jobs.look.locate import Located
+from portcall.jobs.setting.move_each import move_each, refuse_own, undo_each, with_goal
 from portcall.jobs.setting.mover import Mover
-from portcall.jobs.setting.moving import move_each, refuse_own, undo_each, with_goal
 from portcall.jobs.setting.naming import names_for
 from portcall.jobs.setting.series import Series
 from portcall.site.folder import this_site

@@ -43,7 +43,7 @@ from portcall.core.talk.pacer import HIGHEST_PACE, Pace
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.jobs.reach.asking import Rounds
 from portcall.jobs.reach.reach import must_have_an_address, not_oneself, reach
-from portcall.jobs.reach.watching import Ends, Watching, by_the_calendar, wall_time
+from portcall.jobs.reach.watching import EchoWatch, Ends, by_the_calendar, wall_time
 from portcall.jobs.workstation.adapters import is_named
 from portcall.jobs.workstation.ways import own_address_finding
 from portcall.site.catalogs import read_catalogs
@@ -212,7 +212,7 @@ def _watch(
             stack.enter_context(closing(log))
         view = stack.enter_context(watch_view(rounds.adapter.name, names))
         keep = partial(_keep, kept) if plot else None
-        watching = Watching(rounds, ends, plan, view.tell, view.refreshed, log, keep)
+        watching = EchoWatch(rounds, ends, plan, view.tell, view.refreshed, log, keep)
         view.show(watching)
         _, interrupted = run_until_interrupted(watching.run)
     view.print_end()
@@ -241,7 +241,7 @@ def _beside(plot: Path | None) -> Path | None:
     return path
 
 
-def _record(site: Site, watching: Watching, names: Mapping[IPv4Address, str]) -> None:
+def _record(site: Site, watching: EchoWatch, names: Mapping[IPv4Address, str]) -> None:
     """Write down what a watch came to."""
     watched = list(watching.watch.targets.values())
     sent, lost = sum(each.sent for each in watched), sum(each.lost for each in watched)

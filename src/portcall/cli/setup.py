@@ -69,7 +69,7 @@ def setup_command(yes: bool, undo: bool, group: str | None) -> int:
     return NO if done.missing else YES
 
 
-def _show(of: setup.Installed, done: setup.State) -> None:
+def _show(of: setup.Installed, done: setup.SetupState) -> None:
     rows = [(right.name, right.purpose, right.is_held) for right in setup.rights()]
     columns = Columns("right", "is needed for", "this process has it")
     print_rows(
@@ -100,7 +100,7 @@ def _undo(of: setup.Installed) -> int:
     return YES
 
 
-def _print(of: setup.Installed, done: setup.State) -> None:
+def _print(of: setup.Installed, done: setup.SetupState) -> None:
     rights = [
         {"name": right.name, "for": right.purpose, "held": right.is_held}
         for right in setup.rights()

@@ -24,7 +24,7 @@ from portcall.cli.table import (
 )
 from portcall.core.counted import counted, named
 from portcall.core.finding import Line, as_json
-from portcall.core.record.standing import RowStanding, Standing, State
+from portcall.core.record.standing import DeviceState, RowStanding, Standing
 from portcall.core.trouble import BadInput
 from portcall.jobs.record.reading import how_far
 from portcall.site.folder import this_site
@@ -32,9 +32,9 @@ from portcall.site.spreadsheet import csv_text
 
 _MOST_NAMED = 4
 _TONES = {
-    State.RIGHT: Tone.DONE,
-    State.WRONG: Tone.BROKEN,
-    State.NEVER_SEEN: Tone.TO_DO,
+    DeviceState.RIGHT: Tone.DONE,
+    DeviceState.WRONG: Tone.BROKEN,
+    DeviceState.NEVER_SEEN: Tone.TO_DO,
 }
 
 
@@ -110,7 +110,7 @@ def _below(each: RowStanding) -> Sequence[Remark]:
     because = each.open_because if each.is_right else None
     told = because.sentence if because is not None else each.detail
     tone = Tone.TO_DO if each.is_right else Tone.INFORMATION
-    tone = Tone.BROKEN if each.state is State.WRONG else tone
+    tone = Tone.BROKEN if each.state is DeviceState.WRONG else tone
     is_told = not each.is_done and (told or each.next_line)
     return [Remark(told, tone, each.next_line)] if is_told else ()
 

@@ -35,7 +35,7 @@ from portcall.core.finding import Finding, Line, Name, Setting
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.plan.targets import parse_device
 from portcall.core.record.entry import Kind
-from portcall.core.swap.candidates import Candidate, the_one
+from portcall.core.swap import Candidate, the_one
 from portcall.core.trouble import BadInput
 from portcall.core.verify.judgement import Verdict
 from portcall.jobs.swap.looking import Around, NobodyNew, look_for_new

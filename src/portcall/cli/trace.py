@@ -20,7 +20,7 @@ from portcall.cli.options import (
 from portcall.cli.running import run
 from portcall.cli.say import milliseconds, note, print_json, wants_json
 from portcall.cli.table import Columns, cell, print_rows
-from portcall.core.reach.trace import Hop, Said, way_back
+from portcall.core.reach.trace import Hop, HopSays, way_back
 from portcall.jobs.reach.reach import must_have_an_address
 from portcall.jobs.reach.trace import trace
 from portcall.jobs.why.why import prepare
@@ -60,7 +60,7 @@ def trace_command(
         if path:
             print_rows(_layout(), path, lambda hop: _cells(hop, names))
         note(end)
-    return YES if path and path[-1].said is Said.REACHED else NO
+    return YES if path and path[-1].said is HopSays.REACHED else NO
 
 
 def _end(path: Sequence[Hop], goal: str) -> str:
@@ -68,12 +68,12 @@ def _end(path: Sequence[Hop], goal: str) -> str:
     last = path[-1] if path else None
     if last is None:
         return f"{goal}: nobody on the way said anything: portcall why says more"
-    if last.said is Said.REACHED:
+    if last.said is HopSays.REACHED:
         what = f", and the door is {last.reason}" if last.reason else ""
         back = way_back(path)
         return f"{goal} is reached in {_hops(last.hops)}{what}" + (f"; {back}" if back else "")
     who = " and ".join(str(address) for address in last.by) or "this computer"
-    if last.said is Said.STOPPED:
+    if last.said is HopSays.STOPPED:
         return f"it stops at hop {last.hops}: {who} says: {last.reason}"
     return f"behind hop {last.hops}, {who}, nobody says anything"
 
@@ -94,12 +94,17 @@ def _cells(hop: Hop, names: Mapping[IPv4Address, str]) -> Sequence[Text]:
         cell(" ".join(filter(None, (names.get(address) for address in hop.by)))),
         cell(f"{hop.sent - len(hop.times)} of {hop.sent}", "red" if lost else ""),
         cell(milliseconds(hop.middle)),
-        cell(_SAYS[hop.said] if hop.said is not Said.STOPPED else hop.reason, _STYLES[hop.said]),
+        cell(_SAYS[hop.said] if hop.said is not HopSays.STOPPED else hop.reason, _STYLES[hop.said]),
     )
 
 
-_STYLES = {None: "", Said.PASSED_ON: "", Said.REACHED: "green", Said.STOPPED: "red"}
-_SAYS = {None: "nothing", Said.PASSED_ON: "", Said.REACHED: "it is there", Said.STOPPED: ""}
+_STYLES = {None: "", HopSays.PASSED_ON: "", HopSays.REACHED: "green", HopSays.STOPPED: "red"}
+_SAYS = {
+    None: "nothing",
+    HopSays.PASSED_ON: "",
+    HopSays.REACHED: "it is there",
+    HopSays.STOPPED: "",
+}
 
 
 def _document(
@@ -112,7 +117,7 @@ def _document(
     return {
         "adapter": adapter,
         "address": address,
-        "reached": bool(path) and path[-1].said is Said.REACHED,
+        "reached": bool(path) and path[-1].said is HopSays.REACHED,
         "end": end,
         "hops": [
             {

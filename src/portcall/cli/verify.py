@@ -29,7 +29,7 @@ from portcall.core.trouble import BadInput
 from portcall.core.verify.planned_values import parse_reading
 from portcall.jobs.record.looks import look_body
 from portcall.jobs.setting.power_cycle import Cycled, watch_power_cycle
-from portcall.jobs.verify.verify import verify
+from portcall.jobs.verify import verify
 from portcall.site.folder import Site, this_site
 from portcall.site.logbook.settings import SettingsLog
 

@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.adapters.adapter_watch import AdapterChange, AdapterWatch, ChangeKind
 from portcall.host.adapters import link_state, read_adapters
-from portcall.host.rtnetlink import ADDRESS_EVENTS, LINK_EVENTS, Kind, Message, Netlink
+from portcall.host.rtnetlink import ADDRESS_EVENTS, LINK_EVENTS, Message, MessageKind, Netlink
 
 
 @dataclass(slots=True)
@@ -92,7 +92,7 @@ async def watch_adapters(report: Callable[[AdapterChange], None], stop: asyncio.
 
 
 def _as_of(message: Message, known: tuple[Adapter, ...]) -> tuple[Adapter, ...]:
-    if message.kind is not Kind.NEW_LINK:
+    if message.kind is not MessageKind.NEW_LINK:
         return known
     index = struct.unpack_from("=i", message.fixed, 4)[0]
     up, link = link_state(message)

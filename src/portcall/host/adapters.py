@@ -19,9 +19,9 @@ from portcall.core.address import SELF_ASSIGNED, Mac
 from portcall.host.ethtool import speed_and_duplex
 from portcall.host.rtnetlink import (
     AddressAttribute,
-    Kind,
     LinkAttribute,
     Message,
+    MessageKind,
     Netlink,
     RouteAttribute,
     attributes,
@@ -57,7 +57,7 @@ def read_adapters(matched: Iterable[tuple[str, IPv4Interface]] = ()) -> tuple[Ad
     """
     ours = set(matched)
     with Netlink() as netlink:
-        links = netlink.dump(Kind.GET_LINK, bytes(16))
+        links = netlink.dump(MessageKind.GET_LINK, bytes(16))
         addresses = address_messages(netlink)
         routes = [route for message in route_messages(netlink) if (route := _route(message))]
     return tuple(_adapter(link, addresses, routes, ours) for link in links)
@@ -65,7 +65,7 @@ def read_adapters(matched: Iterable[tuple[str, IPv4Interface]] = ()) -> tuple[Ad
 
 def address_messages(netlink: Netlink) -> tuple[Message, ...]:
     """All IPv4 addresses, in the order in which they were added."""
-    return netlink.dump(Kind.GET_ADDRESS, struct.pack("=BBBBI", socket.AF_INET, 0, 0, 0, 0))
+    return netlink.dump(MessageKind.GET_ADDRESS, struct.pack("=BBBBI", socket.AF_INET, 0, 0, 0, 0))
 
 
 def route_messages(netlink: Netlink) -> tuple[Message, ...]:
@@ -79,7 +79,7 @@ def route_messages(netlink: Netlink) -> tuple[Message, ...]:
 
 def routes_of_all_tables(netlink: Netlink) -> tuple[Message, ...]:
     """The unicast routes of every table."""
-    found = netlink.dump(Kind.GET_ROUTE, struct.pack("=BBBBBBBBI", socket.AF_INET, *[0] * 8))
+    found = netlink.dump(MessageKind.GET_ROUTE, struct.pack("=BBBBBBBBI", socket.AF_INET, *[0] * 8))
     return tuple(message for message in found if message.fixed[7] == _UNICAST_ROUTE)
 
 
@@ -244,7 +244,7 @@ def way_out(target: IPv4Address, port: int | None = None) -> WayOut:
         meant.append((RouteAttribute.TO_PORT, port.to_bytes(2, "big")))
     with Netlink() as netlink:
         try:
-            route = netlink.get(Kind.GET_ROUTE, fixed, *meant)
+            route = netlink.get(MessageKind.GET_ROUTE, fixed, *meant)
             if route.fixed[7] != _UNICAST_ROUTE:
                 return WayOut(own=route.fixed[7] == _LOCAL_ROUTE)
             name = socket.if_indextoname(route.number(RouteAttribute.OUT) or 0)
@@ -270,7 +270,7 @@ def link_counters(name: str) -> LinkCounters:
     index = socket.if_nametoindex(name)
     fixed = struct.pack("=BBHiII", socket.AF_UNSPEC, 0, 0, index, 0, 0)
     with Netlink() as netlink:
-        link = netlink.get(Kind.GET_LINK, fixed)
+        link = netlink.get(MessageKind.GET_LINK, fixed)
     statistics = link.get(LinkAttribute.STATISTICS) or b""
     errors = _RECEIVE_ERRORS.unpack_from(statistics)[0] if len(statistics) >= 40 else 0
     return LinkCounters(link.number(LinkAttribute.LOSSES), errors)

@@ -23,8 +23,8 @@ from portcall.host.adapters import (
 )
 from portcall.host.rtnetlink import (
     AddressAttribute,
-    Kind,
     Message,
+    MessageKind,
     Netlink,
     RouteAttribute,
     attributes,
@@ -62,7 +62,7 @@ def add_address(adapter: Adapter, interface: IPv4Interface, lifetime: int | None
 
     Raises NotPossibleHere.
     """
-    message = _address_message(Kind.NEW_ADDRESS, adapter, interface)
+    message = _address_message(MessageKind.NEW_ADDRESS, adapter, interface)
     if lifetime is not None:
         cache = struct.pack("=IIII", lifetime, lifetime, 0, 0)
         message = Message(
@@ -73,7 +73,7 @@ def add_address(adapter: Adapter, interface: IPv4Interface, lifetime: int | None
 
 def remove_address(adapter: Adapter, interface: IPv4Interface) -> bool:
     """Take an address off; False when it was not there. Raises NotPossibleHere."""
-    message = _address_message(Kind.DELETE_ADDRESS, adapter, interface)
+    message = _address_message(MessageKind.DELETE_ADDRESS, adapter, interface)
     return _put(message, adapter, f"{interface} could not be removed")
 
 
@@ -122,19 +122,19 @@ def remove_alone(adapter: Adapter, interface: IPv4Interface) -> Removed:
         line
         for line in saved
         if (message := _saved(line)) is None
-        or message.kind is not Kind.NEW_ADDRESS
+        or message.kind is not MessageKind.NEW_ADDRESS
         or interface_of(message) != interface
     ]
     was_there = remove_address(adapter, interface)
     return Removed(was_there, put_back(adapter, others, 0.0).left)
 
 
-def _address_message(kind: Kind, adapter: Adapter, interface: IPv4Interface) -> Message:
+def _address_message(kind: MessageKind, adapter: Adapter, interface: IPv4Interface) -> Message:
     fixed = struct.pack("=BBBBI", socket.AF_INET, interface.network.prefixlen, 0, 0, adapter.index)
     own = interface.ip.packed
     found = [(AddressAttribute.LOCAL, own), (AddressAttribute.ADDRESS, own)]
     # A subnet of two has no broadcast address: both are hosts (RFC 3021 §2.2).
-    if kind is Kind.NEW_ADDRESS and interface.network.prefixlen < 31:
+    if kind is MessageKind.NEW_ADDRESS and interface.network.prefixlen < 31:
         found.append((AddressAttribute.BROADCAST, interface.network.broadcast_address.packed))
     return Message(kind, fixed, tuple(found))
 
@@ -186,7 +186,9 @@ def _saved(line: str) -> Message | None:
     """The message that a saved line has; None when it is damaged."""
     try:
         kind, fixed, packed = line.split(" ")
-        return Message(Kind(int(kind)), bytes.fromhex(fixed), attributes(bytes.fromhex(packed)))
+        return Message(
+            MessageKind(int(kind)), bytes.fromhex(fixed), attributes(bytes.fromhex(packed))
+        )
     except (ValueError, struct.error):
         return None
 
@@ -199,7 +201,7 @@ def described(saved: Iterable[str]) -> frozenset[str]:
 def take_off(adapter: Adapter, saved: Iterable[str]) -> None:
     """Remove the saved addresses; the kernel removes the routes that need them."""
     for message in filter(None, map(_saved, saved)):
-        if message.kind is Kind.NEW_ADDRESS:
+        if message.kind is MessageKind.NEW_ADDRESS:
             remove_address(adapter, interface_of(message))
 
 
@@ -216,7 +218,7 @@ def put_back(adapter: Adapter, saved: Sequence[str], elapsed: float) -> PutBack:
         if _saved(line) is None
     ]
     messages = {line: message for line in saved if (message := _saved(line)) is not None}
-    addresses = [m for m in messages.values() if m.kind is Kind.NEW_ADDRESS]
+    addresses = [m for m in messages.values() if m.kind is MessageKind.NEW_ADDRESS]
     ended = [m for m in addresses if (lifetime_of(m) or elapsed + 1) <= elapsed]
     networks = [interface_of(message).network for message in ended]
     wanted = [interface_of(m) for m in addresses if m not in ended]
@@ -260,13 +262,13 @@ def _refusal(message: Message) -> str | None:
 
 
 def _gateway_of(message: Message) -> IPv4Address | None:
-    gateway = message.get(RouteAttribute.GATEWAY) if message.kind is Kind.NEW_ROUTE else None
+    gateway = message.get(RouteAttribute.GATEWAY) if message.kind is MessageKind.NEW_ROUTE else None
     return IPv4Address(gateway) if gateway is not None and len(gateway) == 4 else None
 
 
 def _named(message: Message) -> str:
     """An address or a route as people write it."""
-    if message.kind is Kind.NEW_ADDRESS:
+    if message.kind is MessageKind.NEW_ADDRESS:
         return str(interface_of(message))
     to = message.get(RouteAttribute.DESTINATION)
     where = f"{IPv4Address(to)}/{message.fixed[1]}" if to is not None else "everywhere"
@@ -277,7 +279,7 @@ def _named(message: Message) -> str:
 def _renewed(message: Message, adapter: Adapter, elapsed: float) -> Message:
     """A saved message as it has to be now: the index the adapter has, the lifetime that is left."""
     out = struct.pack("=I", adapter.index)
-    if message.kind is not Kind.NEW_ADDRESS:
+    if message.kind is not MessageKind.NEW_ADDRESS:
         found = tuple(
             (n, out if n == RouteAttribute.OUT else data) for n, data in message.attributes
         )

@@ -20,7 +20,7 @@ from typing import NamedTuple, Protocol
 
 from portcall.core.address import Mac
 from portcall.host.packet_socket import ETH_P_ALL, PACKET_IGNORE_OUTGOING, SOL_PACKET
-from portcall.host.rtnetlink import Kind, LinkAttribute, Message, Netlink, pack
+from portcall.host.rtnetlink import LinkAttribute, Message, MessageKind, Netlink, pack
 
 ADAPTER = "leg0"
 _FAR_END = "leg1"
@@ -172,7 +172,7 @@ _ANY_LINK = bytes(16)
 """struct ifinfomsg of a link that the kernel numbers itself."""
 
 _PAIR = Message(
-    Kind.NEW_LINK,
+    MessageKind.NEW_LINK,
     _ANY_LINK,
     (
         (LinkAttribute.NAME, ADAPTER.encode() + b"\0"),

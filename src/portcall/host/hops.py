@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from ipaddress import IPv4Address
 from time import monotonic
 
-from portcall.core.reach.trace import HopPacket, Said
+from portcall.core.reach.trace import HopPacket, HopSays
 from portcall.core.talk.conversation import IcmpPacket
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.wire import icmp
@@ -55,10 +55,10 @@ class EchoHops:
                 continue
             if isinstance(said, icmp.Undelivered):
                 if said.destination == self._address:
-                    kind = Said.PASSED_ON if said.expired else Said.STOPPED
+                    kind = HopSays.PASSED_ON if said.expired else HopSays.STOPPED
                     yield HopPacket(hops, number, kind, packet.peer, None, said.reason), at
             elif said.is_reply and packet.peer == self._address:
-                yield HopPacket(hops, number, Said.REACHED, packet.peer, packet.ttl), at
+                yield HopPacket(hops, number, HopSays.REACHED, packet.peer, packet.ttl), at
 
     def close(self) -> None:
         """Close the socket."""
@@ -120,7 +120,7 @@ class DoorHops:
                 sock.close()
                 if code in (0, errno.ECONNREFUSED):
                     reason = "" if code == 0 else "refused"
-                    answer = packet._replace(said=Said.REACHED, by=self._address, reason=reason)
+                    answer = packet._replace(said=HopSays.REACHED, by=self._address, reason=reason)
                     yield answer, monotonic()
 
     def _read_errors(self) -> Iterator[tuple[HopPacket, float]]:
@@ -136,7 +136,7 @@ class DoorHops:
             packet = self._by_port.get(said.own_port) if said is not None else None
             if said is None or packet is None or said.destination != self._address:
                 continue
-            kind = Said.PASSED_ON if said.expired else Said.STOPPED
+            kind = HopSays.PASSED_ON if said.expired else HopSays.STOPPED
             by = IPv4Address(sender[0])
             yield packet._replace(said=kind, by=by, reason=said.reason), received_at(ancillary)
 

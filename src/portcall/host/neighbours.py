@@ -13,7 +13,7 @@ from ipaddress import IPv4Address
 
 from portcall.core.address import Mac
 from portcall.host.medium import bind_to_adapter
-from portcall.host.rtnetlink import Kind, Message, NeighbourAttribute, Netlink
+from portcall.host.rtnetlink import Message, MessageKind, NeighbourAttribute, Netlink
 
 _DISCARD = 9
 """A port whose service throws away what it gets (RFC 863)."""
@@ -48,16 +48,16 @@ def fixed_neighbours(adapter: str) -> dict[IPv4Address, Mac]:
 def fix_neighbour(adapter: str, address: IPv4Address, mac: Mac) -> None:
     """Write a MAC for an address into the table, for good. Raises OSError."""
     with Netlink() as netlink:
-        netlink.put(_entry(Kind.NEW_NEIGHBOUR, adapter, address, mac), again=True)
+        netlink.put(_entry(MessageKind.NEW_NEIGHBOUR, adapter, address, mac), again=True)
 
 
 def forget_neighbour(adapter: str, address: IPv4Address) -> None:
     """Take what the table has for an address out of it. Raises OSError."""
     with Netlink() as netlink:
-        netlink.put(_entry(Kind.DELETE_NEIGHBOUR, adapter, address, None))
+        netlink.put(_entry(MessageKind.DELETE_NEIGHBOUR, adapter, address, None))
 
 
-def _entry(kind: Kind, adapter: str, address: IPv4Address, mac: Mac | None) -> Message:
+def _entry(kind: MessageKind, adapter: str, address: IPv4Address, mac: Mac | None) -> Message:
     index = socket.if_nametoindex(adapter)
     fixed = _MESSAGE.pack(socket.AF_INET, index, _PERMANENT, 0, 0)
     told = [(NeighbourAttribute.ADDRESS, address.packed)]
@@ -73,7 +73,7 @@ def _neighbours(adapter: str, states: int) -> dict[IPv4Address, Mac]:
         # An adapter that was pulled out meanwhile has no neighbours.
         return {}
     with Netlink() as netlink:
-        found = netlink.dump(Kind.GET_NEIGHBOUR, _MESSAGE.pack(socket.AF_INET, 0, 0, 0, 0))
+        found = netlink.dump(MessageKind.GET_NEIGHBOUR, _MESSAGE.pack(socket.AF_INET, 0, 0, 0, 0))
     known = {}
     for message in found:
         _, on, state, _, _ = _MESSAGE.unpack(message.fixed)

@@ -29,7 +29,7 @@ _TYPE_MASK = 0x3FFF
 """Without the bits for nested and network order (linux/netlink.h)."""
 
 
-class Kind(IntEnum):
+class MessageKind(IntEnum):
     """Message types (linux/rtnetlink.h)."""
 
     NEW_LINK = 16
@@ -48,13 +48,13 @@ class Kind(IntEnum):
 
 _FIXED = {
     # struct ifinfomsg, ifaddrmsg, rtmsg, ndmsg: how long the fixed part of a message is.
-    Kind.NEW_LINK: 16,
-    Kind.DELETE_LINK: 16,
-    Kind.NEW_ADDRESS: 8,
-    Kind.DELETE_ADDRESS: 8,
-    Kind.NEW_ROUTE: 12,
-    Kind.DELETE_ROUTE: 12,
-    Kind.NEW_NEIGHBOUR: 12,
+    MessageKind.NEW_LINK: 16,
+    MessageKind.DELETE_LINK: 16,
+    MessageKind.NEW_ADDRESS: 8,
+    MessageKind.DELETE_ADDRESS: 8,
+    MessageKind.NEW_ROUTE: 12,
+    MessageKind.DELETE_ROUTE: 12,
+    MessageKind.NEW_NEIGHBOUR: 12,
 }
 
 
@@ -82,7 +82,12 @@ class AddressAttribute(IntEnum):
     PRIORITY = 9
 
 
-_CREATING = (Kind.NEW_LINK, Kind.NEW_ADDRESS, Kind.NEW_ROUTE, Kind.NEW_NEIGHBOUR)
+_CREATING = (
+    MessageKind.NEW_LINK,
+    MessageKind.NEW_ADDRESS,
+    MessageKind.NEW_ROUTE,
+    MessageKind.NEW_NEIGHBOUR,
+)
 
 
 class RouteAttribute(IntEnum):
@@ -115,7 +120,7 @@ LINK_EVENTS, ADDRESS_EVENTS, ROUTE_EVENTS = 0x1, 0x10, 0x40
 class Message:
     """One message: its fixed part, and its attributes in the kernel's order."""
 
-    kind: Kind
+    kind: MessageKind
     fixed: bytes
     attributes: tuple[tuple[int, bytes], ...] = ()
 
@@ -168,7 +173,7 @@ def _messages(data: bytes) -> Iterator[tuple[int, int, bytes]]:
 
 def _read(kind: int, body: bytes) -> Message | None:
     try:
-        known = Kind(kind)
+        known = MessageKind(kind)
         fixed = _FIXED[known]
     except (ValueError, KeyError):
         return None
@@ -195,11 +200,11 @@ class Netlink:
         """The socket's descriptor, readable when there are events."""
         return self._socket.fileno()
 
-    def dump(self, kind: Kind, fixed: bytes) -> tuple[Message, ...]:
+    def dump(self, kind: MessageKind, fixed: bytes) -> tuple[Message, ...]:
         """All objects of a kind. Raises OSError as the kernel says."""
         return self._ask(kind, _REQUEST | _DUMP, fixed)
 
-    def get(self, kind: Kind, fixed: bytes, *found: tuple[int, bytes]) -> Message:
+    def get(self, kind: MessageKind, fixed: bytes, *found: tuple[int, bytes]) -> Message:
         """One object. Raises OSError as the kernel says."""
         answer = self._ask(kind, _REQUEST, fixed + pack(found))
         if not answer:
@@ -233,7 +238,7 @@ class Netlink:
                 if message is not None:
                     found.append(message)
 
-    def _ask(self, kind: Kind, flags: int, body: bytes) -> tuple[Message, ...]:
+    def _ask(self, kind: MessageKind, flags: int, body: bytes) -> tuple[Message, ...]:
         self._sequence += 1
         length = _HEADER.size + len(body)
         self._socket.send(_HEADER.pack(length, kind, flags, self._sequence, 0) + body)

@@ -19,7 +19,7 @@ from rich.text import Text
 from portcall.cli.say import duration, note, print_json_line, wants_json
 from portcall.cli.table import Columns, Remark, Tone, cell, console, print_lines, print_rows
 from portcall.core.address import Mac
-from portcall.core.assign.board import DONE, Board, Row, State, Stranger
+from portcall.core.assign.board import DONE, Board, Row, RowState, Stranger
 from portcall.core.assign.event import Event, EventKind
 from portcall.core.circuit import circuit_words
 from portcall.core.counted import named
@@ -36,14 +36,14 @@ _REFRESH = 4
 """How many times a second the board is redrawn; ages are shown in whole seconds."""
 
 _STYLES = {
-    State.WAITING: Tone.INFORMATION,
-    State.ASKED: Tone.INFORMATION,
-    State.OFFERED: Tone.INFORMATION,
-    State.ASSIGNED: Tone.INFORMATION,
-    State.ANSWERING: f"bold {Tone.DONE}",
-    State.KEPT: f"bold {Tone.DONE}",
-    State.REFUSED: f"bold {Tone.BROKEN}",
-    State.DECLINED: f"bold {Tone.BROKEN}",
+    RowState.WAITING: Tone.INFORMATION,
+    RowState.ASKED: Tone.INFORMATION,
+    RowState.OFFERED: Tone.INFORMATION,
+    RowState.ASSIGNED: Tone.INFORMATION,
+    RowState.ANSWERING: f"bold {Tone.DONE}",
+    RowState.KEPT: f"bold {Tone.DONE}",
+    RowState.REFUSED: f"bold {Tone.BROKEN}",
+    RowState.DECLINED: f"bold {Tone.BROKEN}",
 }
 
 
@@ -268,7 +268,7 @@ class LiveView:
 
 
 def _detail_tone(row: Row) -> Tone:
-    if row.state in (State.REFUSED, State.DECLINED):
+    if row.state in (RowState.REFUSED, RowState.DECLINED):
         return Tone.BROKEN
     return Tone.INFORMATION if row.state in DONE else Tone.TO_DO
 
@@ -316,7 +316,7 @@ def _print_summary(board: Board, maker_of: MakerOf, malformed: int, strangers: b
 
 def _needs_somebody(row: Row) -> bool:
     """Whether a device has no address yet, or did not do all that it was told."""
-    return row.state not in DONE or (row.state is not State.KEPT and bool(row.detail))
+    return row.state not in DONE or (row.state is not RowState.KEPT and bool(row.detail))
 
 
 _MOST_NAMED = 6
@@ -325,7 +325,7 @@ _MOST_NAMED = 6
 def _what_is_open(board: Board) -> Remark:
     """How many have no address, and which; or that all is done."""
     count, names = len(board.rows), [row.device.name for row in board.missing]
-    kept = sum(row.state is State.KEPT for row in board.rows)
+    kept = sum(row.state is RowState.KEPT for row in board.rows)
     one_keeps = "1 of them keeps" if kept == 1 else f"{kept} of them keep"
     holding = f"; {one_keeps} it when the power goes" if kept else ""
     if not count:
@@ -360,7 +360,7 @@ def _stranger_sentence(stranger: Stranger, maker: str | None) -> str:
 
 def _why(board: Board, row: Row) -> Sequence[Remark]:
     """Why a row is not done."""
-    broken = row.state in (State.REFUSED, State.DECLINED)
+    broken = row.state in (RowState.REFUSED, RowState.DECLINED)
     tone = Tone.BROKEN if broken else Tone.INFORMATION if row.state in DONE else Tone.TO_DO
     sentence = row.detail or _open_because(board, row)
     return (Remark(sentence, tone),) if sentence else ()
@@ -379,12 +379,12 @@ def _near_one(board: Board, row: Row) -> Mac | None:
 
 def _was_never_heard(board: Board, row: Row) -> bool:
     """Whether there is nothing more to say of a device than that it did not ask."""
-    return row.state is State.WAITING and not row.detail and _near_one(board, row) is None
+    return row.state is RowState.WAITING and not row.detail and _near_one(board, row) is None
 
 
 def _open_because(board: Board, row: Row) -> str:
-    if row.state is State.WAITING:
+    if row.state is RowState.WAITING:
         return f"{_waits_for(row)} never asked; {_near_one(board, row)} did: is that it?"
-    if row.state is State.ASSIGNED:
+    if row.state is RowState.ASSIGNED:
         return "the address was given, the device does not answer there yet"
     return ""

@@ -21,16 +21,16 @@ from portcall.cli.table import console
 from portcall.cli.views.reach import Names, name_of
 from portcall.core.finding import as_json
 from portcall.core.reach.echo_facts import Target, address_of
-from portcall.core.reach.watch import MINUTE, Change, Mark, TargetWatch
+from portcall.core.reach.watch import MINUTE, SecondMark, TargetChange, TargetWatch
 from portcall.core.talk.conversation import Endpoint
-from portcall.jobs.reach.watching import LinkChange, Reason, Watching, wall_time
+from portcall.jobs.reach.watching import EchoWatch, LinkChange, Reason, wall_time
 
 _RECENT = 5
 _MARK_STYLES = {
-    Mark.ANSWERED: "green",
-    Mark.SLOW: "bold yellow",
-    Mark.LOST: "bold red",
-    Mark.NOTHING: "",
+    SecondMark.ANSWERED: "green",
+    SecondMark.SLOW: "bold yellow",
+    SecondMark.LOST: "bold red",
+    SecondMark.NOTHING: "",
 }
 _LEAST_DRAWN = 10
 _OTHER_COLUMNS = 7 + 7 + 7 + 5 + 15
@@ -57,9 +57,9 @@ class View:
     def __init__(self, adapter: str, names: Names) -> None:
         self.adapter = adapter
         self.names = names
-        self.watching: Watching | None = None
+        self.watching: EchoWatch | None = None
 
-    def show(self, watching: Watching) -> None:
+    def show(self, watching: EchoWatch) -> None:
         """Show this from now on."""
         self.watching = watching
 
@@ -73,7 +73,7 @@ class View:
 
     def line(self, fact: object) -> str:
         """A change in words, with the time."""
-        if isinstance(fact, Change):
+        if isinstance(fact, TargetChange):
             name = name_of(fact.target, self.names)
             gap = f" after {fact.gap:.1f} s" if fact.gap is not None else ""
             words = f"up{gap}" if fact.is_up else f"DOWN: {fact.reason}"
@@ -138,7 +138,7 @@ class _JsonView(View):
 
     def tell(self, fact: object) -> None:
         """Something changed."""
-        if isinstance(fact, Change):
+        if isinstance(fact, TargetChange):
             print_json_line(
                 {
                     "event": "up" if fact.is_up else "down",
@@ -196,7 +196,7 @@ class _LiveView(View):
     def print_end(self) -> None:
         """The picture stays; what it does not have is said below it."""
 
-    def _picture(self, watching: Watching) -> Group:
+    def _picture(self, watching: EchoWatch) -> Group:
         out = self._live.console
         listed = watching.watch.in_order()
         room = max(1, out.height - _ROWS_BESIDE)
@@ -227,10 +227,10 @@ class _LiveView(View):
             *lines,
         )
 
-    def _head(self, watching: Watching, now: float) -> str:
+    def _head(self, watching: EchoWatch, now: float) -> str:
         down = sum(each.is_up is False for each in watching.watch.targets.values())
         lasts = int(now - watching.began)
-        key = f"{Mark.ANSWERED} answered  {Mark.SLOW} slow  {Mark.LOST} lost"
+        key = f"{SecondMark.ANSWERED} answered  {SecondMark.SLOW} slow  {SecondMark.LOST} lost"
         shown = f"{lasts // 60}:{lasts % 60:02}"
         return f"{shown} on {self.adapter}, {down} down   {key}   Ctrl-C ends it"
 
@@ -248,11 +248,11 @@ class _LiveView(View):
 
 def _drawn(minute: str, width: int) -> Text:
     """The last minute in so many characters, each the worst of its seconds."""
-    ranks = {mark: rank for rank, mark in enumerate(Mark)}
+    ranks = {mark: rank for rank, mark in enumerate(SecondMark)}
     text = Text()
     for n in range(width):
         part = minute[n * MINUTE // width : max((n + 1) * MINUTE // width, n * MINUTE // width + 1)]
-        mark = max((Mark(character) for character in part), key=ranks.__getitem__)
+        mark = max((SecondMark(character) for character in part), key=ranks.__getitem__)
         text.append(mark, _MARK_STYLES[mark])
     return text
 

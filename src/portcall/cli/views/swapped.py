@@ -11,7 +11,7 @@ from portcall.cli.say import note
 from portcall.cli.table import Columns, Remark, Tone, cell, print_lines, print_rows, remark_of
 from portcall.core.assign.event import Event, EventKind
 from portcall.core.finding import Finding, Line, as_json
-from portcall.core.swap.candidates import IDENTITY, Candidate
+from portcall.core.swap import IDENTITY, Candidate
 from portcall.core.verify.judgement import Verdict
 from portcall.jobs.swap.looking import Around
 from portcall.jobs.swap.swap import Swapped

@@ -23,7 +23,7 @@ from portcall.cli.views.devices import addresses, not_run_lines, what
 from portcall.core.find.device import Device
 from portcall.core.finding import as_json
 from portcall.core.verify.judgement import Judgement, Verdict, Who
-from portcall.jobs.verify.verify import Verified
+from portcall.jobs.verify import Verified
 
 _TO_DO = (Verdict.ASKING, Verdict.NO_ADDRESS, Verdict.NOT_JUDGED)
 """Verdicts of what is not broken: somebody has something to do."""

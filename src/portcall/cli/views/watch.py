@@ -30,7 +30,7 @@ from portcall.core.find.device_watch import DeviceChange, Happened
 from portcall.core.find.devices import Gathering
 from portcall.core.find.sighting import Field
 from portcall.core.record.look import device_document
-from portcall.jobs.look.watching import Happening, LinkTold, LookEnded, Watching
+from portcall.jobs.look.watching import Happening, LinkTold, LookEnded, LookWatch
 from portcall.site.folder import Site
 
 _FRESH = 6.0
@@ -46,7 +46,7 @@ _STYLES = {
 class WatchView(Protocol):
     """How a list that is kept up to date is shown."""
 
-    def show(self, watching: Watching) -> None:
+    def show(self, watching: LookWatch) -> None:
         """This is what is to be shown."""
 
     def tell(self, fact: object) -> None:
@@ -83,10 +83,10 @@ class _JsonView:
     def __init__(self, gathering: Gathering, site: Site) -> None:
         self._gathering = gathering
         self._site = site
-        self._watching: Watching | None = None
+        self._watching: LookWatch | None = None
         self._missing = _Missing()
 
-    def show(self, watching: Watching) -> None:
+    def show(self, watching: LookWatch) -> None:
         """Show this from now on."""
         self._watching = watching
 
@@ -122,10 +122,10 @@ class _LineView:
     """One line an event."""
 
     def __init__(self) -> None:
-        self.watching: Watching | None = None
+        self.watching: LookWatch | None = None
         self._missing = _Missing()
 
-    def show(self, watching: Watching) -> None:
+    def show(self, watching: LookWatch) -> None:
         """Show this from now on."""
         self.watching = watching
 
@@ -167,12 +167,12 @@ class _LiveView:
     """The table, redrawn in place: how fresh it is, the devices, and what happened last."""
 
     def __init__(self, live: Live) -> None:
-        self.watching: Watching | None = None
+        self.watching: LookWatch | None = None
         self._live = live
         self._recent: deque[tuple[datetime, DeviceChange]] = deque(maxlen=_RECENT_SHOWN)
         self._missing = _Missing()
 
-    def show(self, watching: Watching) -> None:
+    def show(self, watching: LookWatch) -> None:
         """Show this from now on."""
         self.watching = watching
 
@@ -188,7 +188,7 @@ class _LiveView:
             now = asyncio.get_running_loop().time()
             self._live.update(self._table(self.watching, now), refresh=True)
 
-    def _table(self, watching: Watching, now: float) -> Any:
+    def _table(self, watching: LookWatch, now: float) -> Any:
         shown = Columns(
             "address",
             "mac",
@@ -223,7 +223,7 @@ class _LiveView:
         return Group(_head(watching, now), *missing, Text(""), shown, Text(""), *lines)
 
 
-def _head(watching: Watching, now: float) -> Text:
+def _head(watching: LookWatch, now: float) -> Text:
     state, style = "the first look is under way", "bright_black"
     if watching.look_ended is not None:
         state = f"look {watching.looks} ended {ago(now - watching.look_ended)}"

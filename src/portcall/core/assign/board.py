@@ -21,7 +21,7 @@ from portcall.core.talk.request import AddressProtocol
 MOST_STRANGERS = 256
 
 
-class State(StrEnum):
+class RowState(StrEnum):
     """How far a planned device has come."""
 
     WAITING = "waiting"
@@ -35,17 +35,17 @@ class State(StrEnum):
 
 
 _STATES = {
-    EventKind.ASKED: State.ASKED,
-    EventKind.OFFERED: State.OFFERED,
-    EventKind.ASSIGNED: State.ASSIGNED,
-    EventKind.ANSWERING: State.ANSWERING,
-    EventKind.KEPT: State.KEPT,
-    EventKind.REFUSED: State.REFUSED,
-    EventKind.DECLINED: State.DECLINED,
+    EventKind.ASKED: RowState.ASKED,
+    EventKind.OFFERED: RowState.OFFERED,
+    EventKind.ASSIGNED: RowState.ASSIGNED,
+    EventKind.ANSWERING: RowState.ANSWERING,
+    EventKind.KEPT: RowState.KEPT,
+    EventKind.REFUSED: RowState.REFUSED,
+    EventKind.DECLINED: RowState.DECLINED,
 }
 
 
-DONE = (State.ANSWERING, State.KEPT)
+DONE = (RowState.ANSWERING, RowState.KEPT)
 
 
 @dataclass(slots=True)
@@ -53,7 +53,7 @@ class Row:
     """A planned device's state; times are seconds on the caller's clock."""
 
     device: PlannedDevice
-    state: State = State.WAITING
+    state: RowState = RowState.WAITING
     protocol: AddressProtocol | None = None
     asked: int = 0
     since: float | None = None
@@ -132,7 +132,7 @@ class Board:
     @property
     def all_kept(self) -> bool:
         """Whether every device holds its address over a power cycle."""
-        return all(row.state is State.KEPT for row in self.rows)
+        return all(row.state is RowState.KEPT for row in self.rows)
 
     def take(self, event: Event, now: float) -> None:
         """Fold in one event."""
@@ -143,12 +143,12 @@ class Board:
         row.protocol = event.protocol or row.protocol
         row.mac = event.mac or row.mac
         if event.gave_back:
-            row.state, row.since, row.told = State.WAITING, now, event.told
+            row.state, row.since, row.told = RowState.WAITING, now, event.told
             return
         if event.kind is EventKind.ASKED:
             row.asked += 1
             row.first = now if row.first is None else row.first
-            if row.state in (State.ASSIGNED, State.OFFERED, *DONE):
+            if row.state in (RowState.ASSIGNED, RowState.OFFERED, *DONE):
                 return
         state = _STATES.get(event.kind)
         row.told = event.told

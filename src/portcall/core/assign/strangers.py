@@ -17,7 +17,7 @@ longest is forgotten first.
 """
 
 
-class Told(NamedTuple):
+class AboutStranger(NamedTuple):
     """The findings about a stranger, and the names of the rows whose MAC is almost its own."""
 
     facts: tuple[Finding, ...]
@@ -34,7 +34,7 @@ class Strangers:
         self._present: set[Mac] = set()
         self._near_to: dict[str, set[Mac]] = {}
         """Who was said to be near to a row, by its name."""
-        self._told: OrderedDict[Mac, Told] = OrderedDict()
+        self._told: OrderedDict[Mac, AboutStranger] = OrderedDict()
 
     def __len__(self) -> int:
         """How many are remembered."""
@@ -61,19 +61,19 @@ class Strangers:
             macs.add(mac)
         return mac in macs
 
-    def told_of(self, mac: Mac) -> Told:
+    def told_of(self, mac: Mac) -> AboutStranger:
         """What is to be said of a stranger:
 
         which planned device it nearly is, or that it is not planned.
         """
         told = self._told.pop(mac, None)
         if told is None and mac in self._others:
-            told = Told((say.NOT_SERVED_NOW(name=self._others[mac]),))
+            told = AboutStranger((say.NOT_SERVED_NOW(name=self._others[mac]),))
         elif told is None:
             near = self._near.of(mac, self._present)
             named = [miss for miss in near if self._may_be_named(mac, miss.row.name)]
             facts = tuple(miss.finding for miss in named) or (say.NOT_PLANNED(),)
-            told = Told(facts, tuple(miss.row.name for miss in named))
+            told = AboutStranger(facts, tuple(miss.row.name for miss in named))
         self._told[mac] = told
         if len(self._told) > MOST_STRANGERS:
             self._told.popitem(last=False)

@@ -39,14 +39,14 @@ class Ipv6Echo(AskAll[Frame, Sighting]):
         """Take echoes, and let those find us who want to send one."""
         try:
             frame = ipv6.parse_frame(packet.data)
-            if frame.kind == ipv6.Kind.NEIGHBOUR_SOLICITATION:
+            if frame.kind == ipv6.Icmp6.NEIGHBOUR_SOLICITATION:
                 ours = ipv6.parse_solicited(frame) == self._own
                 if ours and not frame.source.is_unspecified and frame.source_mac != self._own_mac:
                     yield Send(Frame(ipv6.encode_advertisement(self._own_mac, frame)))
                 return
         except Malformed:
             return
-        is_echo = frame.kind == ipv6.Kind.ECHO_REPLY and frame.destination == self._own
+        is_echo = frame.kind == ipv6.Icmp6.ECHO_REPLY and frame.destination == self._own
         if not is_echo or frame.body[:2] != self._identifier.to_bytes(2, "big"):
             return
         pair = (frame.source_mac, frame.source)

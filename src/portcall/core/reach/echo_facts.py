@@ -27,7 +27,7 @@ class Replied(NamedTuple):
     octets: int = 0
 
 
-class Told(NamedTuple):
+class Undelivered(NamedTuple):
     """Somebody on the way says that a question is not delivered.
 
     ``seconds`` after it had left; ``ttl`` is what was left of the message's time to live.
@@ -49,7 +49,7 @@ class Unanswered(NamedTuple):
     target: Target
     sequence: int
     reason: str
-    told: Told | None = None
+    told: Undelivered | None = None
     at: float = 0.0
     octets: int = 0
 

@@ -44,7 +44,7 @@ _EMPTY_MIDDLE = 0.04
 _TOGETHER = 0.8
 
 
-class Kind(StrEnum):
+class PatternKind(StrEnum):
     """The patterns; the names are part of ``reach --json``."""
 
     BURSTS = "bursts"
@@ -59,7 +59,7 @@ class Kind(StrEnum):
 class Pattern:
     """A pattern of one target, or of several that go together; ``period`` in seconds."""
 
-    kind: Kind
+    kind: PatternKind
     targets: tuple[Target, ...]
     sentence: str
     period: float | None = None
@@ -82,18 +82,18 @@ def _of_one(series: Series) -> Iterator[Pattern]:
     one = (series.target,)
     size = _by_size(lost, octets)
     if size:
-        yield Pattern(Kind.SIZE, one, size)
+        yield Pattern(PatternKind.SIZE, one, size)
         # What is lost by its size says nothing about time.
         lost = np.zeros_like(lost)
     periodic = _period(at, lost, "loses") or _period(at, _slow(seconds), "is slow with")
     if periodic:
-        yield Pattern(Kind.PERIOD, one, *periodic)
+        yield Pattern(PatternKind.PERIOD, one, *periodic)
     elif not size and (words := _bursts(at, lost)):
-        yield Pattern(Kind.BURSTS, one, words)
+        yield Pattern(PatternKind.BURSTS, one, words)
     if words := _levels(seconds):
-        yield Pattern(Kind.LEVELS, one, words)
+        yield Pattern(PatternKind.LEVELS, one, words)
     elif words := _drift(at, seconds):
-        yield Pattern(Kind.DRIFT, one, words)
+        yield Pattern(PatternKind.DRIFT, one, words)
 
 
 # Losses in time.
@@ -341,4 +341,4 @@ def _group_pattern(
     words = f"these {len(members)} go at once: {listed}; look at what they share"
     if apart:
         words += f"; never with them: {', '.join(named(target) for target in apart)}"
-    return Pattern(Kind.TOGETHER, tuple(members), words)
+    return Pattern(PatternKind.TOGETHER, tuple(members), words)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Sequence
 from ipaddress import IPv4Address
 
-from portcall.core.reach.echo_facts import Fact, Replied, Told
+from portcall.core.reach.echo_facts import Fact, Replied, Undelivered
 from portcall.core.reach.rounds import Rounds
 from portcall.core.talk.conversation import Actions, IcmpPacket, Report
 from portcall.core.wire import icmp
@@ -98,7 +98,7 @@ class Ping(Rounds[IcmpPacket, IPv4Address]):
             told = None
             if not own:
                 ttl, expired, mtu = packet.ttl, said.expired, said.mtu
-                told = Told(packet.peer, said.reason, 0.0, ttl, expired, mtu)
+                told = Undelivered(packet.peer, said.reason, 0.0, ttl, expired, mtu)
             self._undelivered(said.destination, said.sequence, told, reason, now)
             self._plan_wake()
         return ()

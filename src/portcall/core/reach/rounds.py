@@ -10,7 +10,7 @@ from collections import deque
 from collections.abc import Hashable, Iterator, Sequence
 from typing import Generic, TypeAlias, TypeVar
 
-from portcall.core.reach.echo_facts import NO_REPLY, Fact, Target, Told, Unanswered
+from portcall.core.reach.echo_facts import NO_REPLY, Fact, Target, Unanswered, Undelivered
 from portcall.core.talk.conversation import Actions, Conversation, Report, SendEach
 
 P = TypeVar("P")
@@ -37,7 +37,7 @@ class _Waiting:
         self.sent = sent
         self.octets = octets
         self.reason = NO_REPLY
-        self.told: Told | None = None
+        self.told: Undelivered | None = None
         self.settling = False
         """Somebody, or this computer itself, says that it is not delivered."""
 
@@ -142,7 +142,7 @@ class Rounds(Conversation[P, Fact], Generic[P, T]):
         return self._pending.pop((self.key(target), number), None)
 
     def _undelivered(
-        self, target: T, number: int, told: Told | None, reason: str, now: float
+        self, target: T, number: int, told: Undelivered | None, reason: str, now: float
     ) -> None:
         """Somebody says that a question does not get there: it is not waited for much longer."""
         key = (self.key(target), number)

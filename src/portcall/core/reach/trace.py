@@ -27,7 +27,7 @@ _USUAL_STARTS = (32, 64, 128, 255)
 """With what time to live devices begin."""
 
 
-class Said(Enum):
+class HopSays(Enum):
     """The kinds of answers."""
 
     PASSED_ON = "passed on"
@@ -43,7 +43,7 @@ class HopPacket(NamedTuple):
 
     hops: int
     number: int
-    said: Said | None = None
+    said: HopSays | None = None
     by: IPv4Address | None = None
     left: int | None = None
     reason: str = ""
@@ -57,7 +57,7 @@ class Hop:
     sent: int = 0
     by: list[IPv4Address] = field(default_factory=list)
     times: list[float] = field(default_factory=list)
-    said: Said | None = None
+    said: HopSays | None = None
     reason: str = ""
     left: int | None = None
 
@@ -106,7 +106,7 @@ class Trace(Conversation[HopPacket, Hop]):
     def unsent(self, packet: HopPacket, reason: str, now: float) -> Actions[HopPacket, Hop]:
         """This computer does not let it out: nobody else will say why."""
         hop = self._hops[packet.hops]
-        hop.said, hop.reason = Said.STOPPED, reason
+        hop.said, hop.reason = HopSays.STOPPED, reason
         self._ends_at = min(self._ends_at, packet.hops)
         self._asked[packet.number] = (packet.hops, now)
         yield from ()
@@ -127,11 +127,11 @@ class Trace(Conversation[HopPacket, Hop]):
         hop.times.append(max(now - sent, 0.0))
         if packet.by is not None and packet.by not in hop.by:
             hop.by.append(packet.by)
-        if hop.said is not Said.REACHED:
+        if hop.said is not HopSays.REACHED:
             hop.said, hop.reason = packet.said, packet.reason
-        if packet.said is Said.REACHED:
+        if packet.said is HopSays.REACHED:
             hop.left = packet.left
-        if packet.said is not Said.PASSED_ON:
+        if packet.said is not HopSays.PASSED_ON:
             self._ends_at = min(self._ends_at, number)
         yield from self._end_if_all_answered(now)
 
@@ -168,7 +168,7 @@ class Trace(Conversation[HopPacket, Hop]):
 def way_back(path: Sequence[Hop]) -> str:
     """Whether answers come back over as many routers, as far as their time to live tells."""
     end = path[-1] if path else None
-    if end is None or end.said is not Said.REACHED or end.left is None:
+    if end is None or end.said is not HopSays.REACHED or end.left is None:
         return ""
     start = next(start for start in _USUAL_STARTS if end.left <= start)
     back, there = start - end.left, end.hops - 1

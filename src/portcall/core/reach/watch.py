@@ -28,7 +28,7 @@ _MEDIAN_EVERY = 16
 """Answers between two looks at the median, which takes longer than counting one."""
 
 
-class Mark(StrEnum):
+class SecondMark(StrEnum):
     """The state of one second, as it is drawn."""
 
     NOTHING = " "
@@ -37,10 +37,10 @@ class Mark(StrEnum):
     LOST = "x"
 
 
-_RANK = {mark: rank for rank, mark in enumerate(Mark)}
+_RANK = {mark: rank for rank, mark in enumerate(SecondMark)}
 
 
-class Change(NamedTuple):
+class TargetChange(NamedTuple):
     """A target went down, or is up again after so many seconds; ``reason`` is why it is down."""
 
     target: Target
@@ -82,7 +82,7 @@ class TargetWatch:
         self.reason = ""
         self.longest_gap = 0.0
         self.longest_gap_at: float | None = None
-        self._marks: deque[tuple[int, Mark]] = deque(maxlen=MINUTE)
+        self._marks: deque[tuple[int, SecondMark]] = deque(maxlen=MINUTE)
         self._usual: float | None = None
         self._answered_at: float | None = None
         self._in_a_row = 0
@@ -103,7 +103,7 @@ class TargetWatch:
                 worst = (lasts, self._answered_at)
         return worst
 
-    def take(self, fact: Fact) -> Change | None:
+    def take(self, fact: Fact) -> TargetChange | None:
         """Count a fact about this target; gives a change when it is one."""
         self.sent += 1
         if isinstance(fact, Replied):
@@ -112,21 +112,21 @@ class TargetWatch:
         self.course.add(fact.at, None)
         self.lost += 1
         self.last, self.reason = None, fact.reason
-        self._mark(fact.at, Mark.LOST)
+        self._mark(fact.at, SecondMark.LOST)
         self._in_a_row += 1
         if self._in_a_row == DOWN_AFTER and self.is_up is not False:
             self.is_up = False
-            return Change(self.target, False, fact.at, None, fact.reason)
+            return TargetChange(self.target, False, fact.at, None, fact.reason)
         return None
 
-    def _answered(self, fact: Replied) -> Change | None:
+    def _answered(self, fact: Replied) -> TargetChange | None:
         self.times.add(fact.seconds)
         if self.times.total % _MEDIAN_EVERY == _KNOWN_AFTER:
             self._usual = self.times.quantile(0.5)
         slow = self._usual is not None and fact.seconds > max(
             self._usual * _SLOW_FACTOR, self._usual + _SLOW_MORE
         )
-        self._mark(fact.at, Mark.SLOW if slow else Mark.ANSWERED)
+        self._mark(fact.at, SecondMark.SLOW if slow else SecondMark.ANSWERED)
         self.last = fact.seconds
         gap = None
         if self._in_a_row and self._answered_at is not None:
@@ -135,9 +135,9 @@ class TargetWatch:
                 self.longest_gap, self.longest_gap_at = gap, self._answered_at
         self._answered_at, self._in_a_row, was = fact.at, 0, self.is_up
         self.is_up = True
-        return Change(self.target, True, fact.at, gap) if was is not True else None
+        return TargetChange(self.target, True, fact.at, gap) if was is not True else None
 
-    def _mark(self, at: float, mark: Mark) -> None:
+    def _mark(self, at: float, mark: SecondMark) -> None:
         """A second's mark is that of the worst that happened in it."""
         second = int(at)
         marks = self._marks
@@ -155,7 +155,7 @@ class TargetWatch:
         """The last minute, a character a second, the latest on the right."""
         drawn = dict(self._marks)
         last = int(now)
-        return "".join(drawn.get(s, Mark.NOTHING) for s in range(last - MINUTE + 1, last + 1))
+        return "".join(drawn.get(s, SecondMark.NOTHING) for s in range(last - MINUTE + 1, last + 1))
 
 
 class ReachWatch:
@@ -170,7 +170,7 @@ class ReachWatch:
             if isinstance(target, IPv4Address)
         }
 
-    def take(self, fact: Fact) -> Change | None:
+    def take(self, fact: Fact) -> TargetChange | None:
         """Count a fact; gives a change when it is one."""
         target = fact.target
         if isinstance(target, IPv4Address):

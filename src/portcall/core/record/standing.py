@@ -17,7 +17,7 @@ from portcall.core.record.entry import Entry, Kind, documents
 from portcall.core.setting.had import asks_again
 
 
-class State(StrEnum):
+class DeviceState(StrEnum):
     """The last known state of a planned device; the names are part of ``status --json``."""
 
     NEVER_SEEN = "never seen"
@@ -47,7 +47,7 @@ class RowStanding:
     """
 
     row: PlannedDevice
-    state: State = State.NEVER_SEEN
+    state: DeviceState = DeviceState.NEVER_SEEN
     since: datetime | None = None
     detail: str = ""
     """What is to be known of its state, in a sentence."""
@@ -72,7 +72,7 @@ class RowStanding:
     judged_by: str = ""
     """The entry that judged it last."""
 
-    def now(self, state: State, entry: Entry, told: Finding | None = None) -> None:
+    def now(self, state: DeviceState, entry: Entry, told: Finding | None = None) -> None:
         """A newer state, as an entry has it."""
         self.state, self.since, self.advised, self.source = state, entry.at, None, entry.uid
         self.detail = told.sentence if told is not None else ""
@@ -109,7 +109,7 @@ class RowStanding:
             return Line("plan set", name, Setting(Name("mac"), "MAC"))
         if self.advised is not None:
             return self.advised
-        if self.state in (State.NEVER_SEEN, State.WRONG):
+        if self.state in (DeviceState.NEVER_SEEN, DeviceState.WRONG):
             return Line("why", name)
         return Line("verify", name)
 
@@ -193,7 +193,7 @@ def _planned_otherwise(entry: Entry, body: Mapping[str, Any], known: RowStanding
     changed = [column for column in _JUDGED if was.get(column) != now.get(column)]
     if changed:
         known.is_right = False
-        known.now(State.SEEN, entry, say.PLANNED_SINCE(columns=changed))
+        known.now(DeviceState.SEEN, entry, say.PLANNED_SINCE(columns=changed))
 
 
 def _seen(entry: Entry, body: Mapping[str, Any], by_mac: Mapping[str, RowStanding]) -> None:
@@ -203,13 +203,15 @@ def _seen(entry: Entry, body: Mapping[str, Any], by_mac: Mapping[str, RowStandin
             continue
         addresses = device.get("addresses")
         at = [printable(str(each)) for each in addresses] if isinstance(addresses, list) else []
-        if known.state not in (State.NEVER_SEEN, State.SEEN, State.ASKED):
+        if known.state not in (DeviceState.NEVER_SEEN, DeviceState.SEEN, DeviceState.ASKED):
             continue
         asks = device.get("asks")
         if not at and isinstance(asks, list) and asks:
-            known.now(State.ASKED, entry, say.FOR_ONE(protocol=printable(str(asks[0]))))
+            known.now(DeviceState.ASKED, entry, say.FOR_ONE(protocol=printable(str(asks[0]))))
         else:
-            known.now(State.SEEN, entry, say.AT(addresses=at) if at else say.WITHOUT_ADDRESS())
+            known.now(
+                DeviceState.SEEN, entry, say.AT(addresses=at) if at else say.WITHOUT_ADDRESS()
+            )
 
 
 def _verified(entry: Entry, body: Mapping[str, Any], rows: Mapping[str, RowStanding]) -> None:
@@ -238,8 +240,8 @@ def _judged(known: RowStanding, judged: Mapping[str, Any], entry: Entry, is_unre
     sentence = first.get("sentence") or (
         findings[0] if isinstance(findings, list) and findings else ""
     )
-    state = State.NOT_ALL_READ if is_unread else State.WRONG
-    known.now(State.RIGHT if known.is_right else state, entry)
+    state = DeviceState.NOT_ALL_READ if is_unread else DeviceState.WRONG
+    known.now(DeviceState.RIGHT if known.is_right else state, entry)
     if known.is_right:
         return
     said = printable(str(sentence), _LONGEST)
@@ -258,19 +260,19 @@ def _done(entry: Entry, body: Mapping[str, Any], known: RowStanding | None) -> N
         return
     if entry.kind is Kind.POWER_CYCLE and body.get("verdict") == "kept":
         known.proved, known.lost, known.given, known.not_set = entry.at, None, None, False
-        known.now(State.PROVED, entry, say.ADDRESS(address=entry.address))
+        known.now(DeviceState.PROVED, entry, say.ADDRESS(address=entry.address))
     elif entry.kind is Kind.POWER_CYCLE and body.get("verdict") in _LOST:
         known.kept = known.proved = None
         known.lost, known.is_right = entry.at, False
-        known.now(State.WRONG, entry, say.LOST_ITS_ADDRESS())
+        known.now(DeviceState.WRONG, entry, say.LOST_ITS_ADDRESS())
     elif entry.kind is Kind.SWAP and body.get("verdict") == "right":
         known.verified, known.judged_by, known.is_right = entry.at, entry.uid, True
-        known.now(State.RIGHT, entry)
+        known.now(DeviceState.RIGHT, entry)
     elif entry.kind is Kind.ASSIGNED and body.get("event") in ("assigned", "answering"):
         known.is_right = False
         if body.get("event") == "assigned":
             known.given, known.kept, known.proved = entry.at, None, None
-        known.now(State.GIVEN, entry, say.ADDRESS(address=entry.address))
+        known.now(DeviceState.GIVEN, entry, say.ADDRESS(address=entry.address))
     elif entry.kind is Kind.SETTING and body.get("step") == "done":
         known.is_right = False
         _set(entry, body, known)
@@ -282,11 +284,11 @@ def _set(entry: Entry, body: Mapping[str, Any], known: RowStanding) -> None:
     """A device was told to hold an address; or, undoing that, to ask again, or to have none."""
     if entry.address == str(UNSPECIFIED):
         known.kept = None
-        known.now(State.SEEN, entry, say.WITHOUT_ADDRESS())
+        known.now(DeviceState.SEEN, entry, say.WITHOUT_ADDRESS())
     elif asks_again(body):
         known.kept, known.given = None, entry.at
         settings = printable(str(body.get("settings")))
-        known.now(State.GIVEN, entry, say.ASKS_AGAIN(settings=settings))
+        known.now(DeviceState.GIVEN, entry, say.ASKS_AGAIN(settings=settings))
     else:
         known.kept, known.lost, known.given, known.not_set = entry.at, None, None, False
-        known.now(State.KEPT, entry, say.ADDRESS(address=entry.address))
+        known.now(DeviceState.KEPT, entry, say.ADDRESS(address=entry.address))

@@ -21,7 +21,7 @@ _MOST_REMARKS = 6
 
 
 @dataclass(frozen=True, slots=True)
-class Seen:
+class DrawnLook:
     """The material of a picture: a look, its devices held against the plan, and its title.
 
     ``wiring`` is the look whose switches' tables are taken, ``told`` when that was, where it is
@@ -38,13 +38,13 @@ class Seen:
     subnets: Sequence[Subnet] = ()
 
 
-def compose(seen: Seen) -> Picture:
+def compose(seen: DrawnLook) -> Picture:
     """The picture; the same input gives the same, whatever order devices came in."""
     return _Composing(seen).picture()
 
 
 class _Composing:
-    def __init__(self, seen: Seen) -> None:
+    def __init__(self, seen: DrawnLook) -> None:
         self._seen = seen
         self._scene = seen.scene
         self._by_mac = {each.mac: each for each in seen.scene.devices if each.mac is not None}

@@ -120,7 +120,7 @@ class Asked:
 
 
 @dataclass(frozen=True, slots=True)
-class Seen:
+class RowsSeen:
     """All that a row is judged by.
 
     ``reached`` are the echoes, ``known`` who the devices were when they were set, ``by_hand`` what
@@ -145,7 +145,7 @@ class Seen:
         return next((device for device in self.devices if device.mac == mac), None)
 
 
-def judge(seen: Seen, rows: Iterable[PlannedDevice] | None = None) -> tuple[Judgement, ...]:
+def judge(seen: RowsSeen, rows: Iterable[PlannedDevice] | None = None) -> tuple[Judgement, ...]:
     """Judge these rows of the plan, or every row, by what was found and who answered echoes."""
     judged = (_judge(row, seen) for row in (seen.plan if rows is None else rows))
     return tuple(_unless_interrupted(judgement, seen.asked.interrupted) for judgement in judged)
@@ -173,7 +173,7 @@ def unplanned(plan: Plan, devices: Sequence[Device]) -> tuple[Device, ...]:
     )
 
 
-def _judge(row: PlannedDevice, seen: Seen) -> Judgement:
+def _judge(row: PlannedDevice, seen: RowsSeen) -> Judgement:
     there = seen.at(row.address)
     holders = [device for device in there if device.mac is not None]
     own = seen.with_mac(row.mac)
@@ -217,7 +217,9 @@ def _judge(row: PlannedDevice, seen: Seen) -> Judgement:
     return judged
 
 
-def _own_address(row: PlannedDevice, seen: Seen, holders: Sequence[Device]) -> Iterator[Finding]:
+def _own_address(
+    row: PlannedDevice, seen: RowsSeen, holders: Sequence[Device]
+) -> Iterator[Finding]:
     adapter = Name(seen.asked.own[row.address])
     line = Line("match", row.name, "--replace", "--adapter", adapter)
     yield say.OWN_ADDRESS(line, address=row.address, adapter=adapter)
@@ -226,7 +228,7 @@ def _own_address(row: PlannedDevice, seen: Seen, holders: Sequence[Device]) -> I
 
 
 def _present(
-    row: PlannedDevice, there: Sequence[Device], holders: Sequence[Device], seen: Seen
+    row: PlannedDevice, there: Sequence[Device], holders: Sequence[Device], seen: RowsSeen
 ) -> Judgement:
     findings: list[Finding] = []
     echo = seen.reached.get(row.address)

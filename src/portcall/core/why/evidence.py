@@ -13,7 +13,7 @@ from portcall.core.address import AddressRange, Mac
 from portcall.core.find.device import Device
 from portcall.core.find.sighting import Said
 from portcall.core.plan.rows import Plan, PlannedDevice
-from portcall.core.reach.echo_facts import Told
+from portcall.core.reach.echo_facts import Undelivered
 from portcall.core.talk.door_knock import DoorState
 from portcall.core.wire.dhcp import prefix_length
 
@@ -137,7 +137,7 @@ class Situation:
         by_it = self.way.adapter == self.adapter.name
         return self.way.router if by_it and self.way.router is not None else goal
 
-    def believed(self, errors: Sequence[Told], goal: IPv4Address) -> Told | None:
+    def believed(self, errors: Sequence[Undelivered], goal: IPv4Address) -> Undelivered | None:
         """The last error of somebody who can know.
 
         Between two on one wire nobody passes anything on, and of those on this wire the router
@@ -176,7 +176,7 @@ class Trial:
     doors: dict[int, DoorState] = field(default_factory=dict)
     said: dict[int, list[Said]] = field(default_factory=dict)
     """What was said behind doors of known protocols, when they opened."""
-    errors: list[Told] = field(default_factory=list)
+    errors: list[Undelivered] = field(default_factory=list)
     stands_there: IPv4Address | None = None
     """The router that was found to have an address in the goal's subnet."""
     neighbour_known: bool = False
@@ -247,7 +247,7 @@ class EchoSeen:
     large_received: int = 0
     large: int = 0
     passed: int | None = None
-    mtu_told: Told | None = None
+    mtu_told: Undelivered | None = None
     """Who says that a packet was too long for the way, and how long it may be (RFC 1191 §4)."""
     full_taken: bool | None = None
     """Whether a full segment by TCP was acknowledged; None: not tried."""

@@ -28,7 +28,7 @@ from portcall.core.why.ladder import Goal
 
 
 @dataclass(slots=True)
-class Seen:
+class ClimbSeen:
     """All that a climb has seen until now; None where it has not looked yet."""
 
     goal: Goal
@@ -106,7 +106,7 @@ class Fact(Enum):
     PROXY_FOR_PAGES = "a proxy is set for a page that is open"
 
 
-def facts(seen: Seen) -> frozenset[Fact]:
+def facts(seen: ClimbSeen) -> frozenset[Fact]:
     """All that holds."""
     every = (_of_link, _of_this_computer, _of_wire, _of_search, _of_way_back, _of_errors)
     above = (_of_echo, _of_door)
@@ -118,7 +118,7 @@ def facts(seen: Seen) -> frozenset[Fact]:
     return frozenset(found)
 
 
-def _of_link(seen: Seen) -> Iterator[Fact]:
+def _of_link(seen: ClimbSeen) -> Iterator[Fact]:
     link = seen.link
     if link is None:
         return
@@ -130,7 +130,7 @@ def _of_link(seen: Seen) -> Iterator[Fact]:
     yield Fact.LINK_LOST if link.losses else Fact.LINK_STAYED
 
 
-def _of_this_computer(seen: Seen) -> Iterator[Fact]:
+def _of_this_computer(seen: ClimbSeen) -> Iterator[Fact]:
     here = seen.here
     if here is None:
         return
@@ -149,7 +149,7 @@ def _of_this_computer(seen: Seen) -> Iterator[Fact]:
     yield Fact.DIRECT if way.router is None else Fact.ROUTED
 
 
-def _of_wire(seen: Seen) -> Iterator[Fact]:
+def _of_wire(seen: ClimbSeen) -> Iterator[Fact]:
     here, wire = seen.here, seen.wire
     if here is None or wire.answers is None:
         return
@@ -181,7 +181,7 @@ def _of_wire(seen: Seen) -> Iterator[Fact]:
             yield Fact.FOR_IT_ALONE
 
 
-def _of_search(seen: Seen) -> Iterator[Fact]:
+def _of_search(seen: ClimbSeen) -> Iterator[Fact]:
     here, sought = seen.here, seen.sought
     if here is None:
         return
@@ -206,7 +206,7 @@ def _of_search(seen: Seen) -> Iterator[Fact]:
         yield Fact.MAC_NOT_HEARD
 
 
-def _of_way_back(seen: Seen) -> Iterator[Fact]:
+def _of_way_back(seen: ClimbSeen) -> Iterator[Fact]:
     here, trial, inside = seen.here, seen.trial, seen.inside
     if here is None:
         return
@@ -236,7 +236,7 @@ def _of_way_back(seen: Seen) -> Iterator[Fact]:
         yield Fact.MASK_LEAVES_OUT
 
 
-def _of_errors(seen: Seen) -> Iterator[Fact]:
+def _of_errors(seen: ClimbSeen) -> Iterator[Fact]:
     here, trial = seen.here, seen.trial
     error = here.believed(trial.errors, seen.goal.address) if here is not None else None
     if error is None or here is None or here.way.router is None:
@@ -259,7 +259,7 @@ LONG_AS_ARP = 0.5
 §2.3.2.1); a rule says at once what it is told to."""
 
 
-def _of_echo(seen: Seen) -> Iterator[Fact]:
+def _of_echo(seen: ClimbSeen) -> Iterator[Fact]:
     trial, echo = seen.trial, seen.echo
     if not trial.answered:
         yield Fact.NO_ECHO
@@ -279,7 +279,7 @@ def _of_echo(seen: Seen) -> Iterator[Fact]:
             yield Fact.FULL_SEGMENT_LOST
 
 
-def _of_door(seen: Seen) -> Iterator[Fact]:
+def _of_door(seen: ClimbSeen) -> Iterator[Fact]:
     trial, port = seen.trial, seen.goal.port
     if port is None or port not in trial.doors:
         return

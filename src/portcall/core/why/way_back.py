@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from portcall.core.address import assumed_network
 from portcall.core.finding import Finding, Line, Value
-from portcall.core.reach.echo_facts import Told
+from portcall.core.reach.echo_facts import Undelivered
 from portcall.core.why import sentences as say
 from portcall.core.why.evidence import NOBODY, FromInside, Situation, Trial
 from portcall.core.why.ladder import Advice, Cause, Goal, Rung, Step, broken, holds, undecided
@@ -97,7 +97,7 @@ def _return_filtered(goal: Goal, name: str) -> tuple[Finding, Finding, Finding]:
     )
 
 
-def _undelivered(goal: Goal, here: Situation, error: Told) -> Step:
+def _undelivered(goal: Goal, here: Situation, error: Undelivered) -> Step:
     who, said = error.by, error.said
     seen = say.ERROR_TOLD(by=who, said=said, seconds=error.seconds)
     if said in BY_A_FILTER:

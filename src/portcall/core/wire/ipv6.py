@@ -22,7 +22,7 @@ _HOPS = 255
 """RFC 4861 §4.3: neighbour messages are believed only with this hop limit."""
 
 
-class Kind(IntEnum):
+class Icmp6(IntEnum):
     """ICMPv6 types."""
 
     ECHO_REQUEST = 128
@@ -94,7 +94,7 @@ def encode_echo_to_all(own_mac: Mac, identifier: int) -> bytes:
     body = identifier.to_bytes(2, "big") + (1).to_bytes(2, "big") + bytes(8)
     return encode_frame(
         Icmpv6Frame(
-            own_mac, ALL_NODES_MAC, link_local(own_mac), ALL_NODES, Kind.ECHO_REQUEST, 0, body
+            own_mac, ALL_NODES_MAC, link_local(own_mac), ALL_NODES, Icmp6.ECHO_REQUEST, 0, body
         )
     )
 
@@ -105,7 +105,13 @@ def encode_advertisement(own_mac: Mac, asked: Icmpv6Frame) -> bytes:
     body = (0x60000000).to_bytes(4, "big") + own.packed + b"\x02\x01" + own_mac.octets
     return encode_frame(
         Icmpv6Frame(
-            own_mac, asked.source_mac, own, asked.source, Kind.NEIGHBOUR_ADVERTISEMENT, 0, body
+            own_mac,
+            asked.source_mac,
+            own,
+            asked.source,
+            Icmp6.NEIGHBOUR_ADVERTISEMENT,
+            0,
+            body,
         )
     )
 

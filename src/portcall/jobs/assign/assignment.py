@@ -37,7 +37,7 @@ _FLUSH = 0.5
 
 
 @dataclass(frozen=True, slots=True)
-class Options:
+class HowToAssign:
     """How to serve. Times in seconds; ``span`` are the addresses to lend, in ``network``.
 
     ``seconds`` and ``until_done`` end the assignment by themselves; with ``keep`` each device is
@@ -71,7 +71,7 @@ def network_to_lend(served: Served, span: AddressRange) -> IPv4Network:
     return check_range(span, [each.network for each in own], taken)
 
 
-async def looked_before(served: Served, plan: Plan, options: Options, tell: Tell) -> Before:
+async def looked_before(served: Served, plan: Plan, options: HowToAssign, tell: Tell) -> Before:
     """Look for everything there is to know before serving rows.
 
     Raises NotPossibleHere when there is another DHCP server, and the assignment is not to go
@@ -97,7 +97,7 @@ class Assignment:
         self,
         served: Served,
         plan: Plan,
-        options: Options,
+        options: HowToAssign,
         tell: Tell,
         seen: PlanState | None = None,
     ) -> None:

@@ -8,13 +8,13 @@ from contextlib import suppress
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.assign import sentences as say
-from portcall.core.assign.board import Board, State
+from portcall.core.assign.board import Board, RowState
 from portcall.core.assign.event import Event, EventKind
 from portcall.core.setting.had import Had
 from portcall.core.setting.job import Job, Outcome, undone
 from portcall.core.talk.pacer import sustained
 from portcall.core.trouble import NotPossibleHere
-from portcall.jobs.setting.keep import keep, keep_by_cip
+from portcall.jobs.setting.keep_one import keep, keep_by_cip
 from portcall.jobs.setting.log import remembering, written
 from portcall.jobs.together import end
 from portcall.site.logbook.settings import SettingsLog
@@ -59,7 +59,7 @@ class Keeper:
         name = event.name
         if row is None or name is None or event.mac is None or name in self._under_way:
             return
-        if row.state is State.KEPT:
+        if row.state is RowState.KEPT:
             return
         job = Job(name, event.mac, row.device.interface, row.device.gateway)
         task = self._tasks.create_task(self._keep(job, event))
@@ -68,7 +68,7 @@ class Keeper:
 
     def settled(self, board: Board) -> bool:
         """Whether every row is kept, or was tried in vain."""
-        names = {row.device.name for row in board.rows if row.state is not State.KEPT}
+        names = {row.device.name for row in board.rows if row.state is not RowState.KEPT}
         return not self._under_way and names <= self._tried
 
     async def finish(self, at_once: bool = False) -> None:

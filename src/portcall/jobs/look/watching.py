@@ -73,7 +73,7 @@ class LookEnded:
     not_run: tuple[NotRun, ...]
 
 
-class Watching:
+class LookWatch:
     """Looks, one after the other, with a pause between them; tells of every change.
 
     ``refreshed`` is called about twice a second, and whenever a look is over: for who draws. While

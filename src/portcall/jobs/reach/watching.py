@@ -74,7 +74,7 @@ class Ends:
 
 
 @dataclass(slots=True)
-class Watching:
+class EchoWatch:
     """One watch; ``run`` it once.
 
     ``tell`` is told of changes, ``keep`` of every fact, by the calendar; ``refreshed`` is called

@@ -10,7 +10,7 @@ from portcall.core.printable import decoded
 from portcall.core.setting.had import Had
 from portcall.core.setting.job import Job, Outcome
 from portcall.jobs.look.locate import Located
-from portcall.jobs.setting.keep import Remember
+from portcall.jobs.setting.keep_one import Remember
 from portcall.site.logbook.settings import SettingsLog
 
 Ended: TypeAlias = Callable[[Located, Outcome], None]

@@ -34,9 +34,9 @@ from portcall.jobs.look.interrogate import identity_in, interrogate, interrogate
 from portcall.jobs.look.locate import Located
 from portcall.jobs.look.near import leg_beside
 from portcall.jobs.setting.follow import follow
-from portcall.jobs.setting.keep import Remember, keep_by_dcp, undo_by_cip
+from portcall.jobs.setting.keep_one import Remember, keep_by_dcp, undo_by_cip
 from portcall.jobs.setting.log import remembering, written
-from portcall.jobs.setting.move import move_by_cip, move_by_dcp, wait_by_hand
+from portcall.jobs.setting.move_one import move_by_cip, move_by_dcp, wait_by_hand
 from portcall.jobs.telling import Tell
 from portcall.jobs.workstation.visit import put_back_forgotten, visit
 from portcall.site.catalogs import read_catalogs

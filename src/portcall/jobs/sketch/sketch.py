@@ -6,7 +6,7 @@ from portcall.core.counted import counted
 from portcall.core.find.overview import Scene
 from portcall.core.finding import Line
 from portcall.core.plan.rows import Plan
-from portcall.core.sketch.compose import Seen, compose
+from portcall.core.sketch.compose import DrawnLook, compose
 from portcall.core.sketch.picture import Picture
 from portcall.core.trouble import BadInput
 from portcall.jobs.look.orders import gathering_for
@@ -39,7 +39,7 @@ def picture_of(site: Site, plan: Plan, meant: NamedLook, wired: NamedLook) -> Pi
     who = f" by {entry.person} on {entry.workstation}" if entry and entry.person else ""
     told = f"{wired.entry.local:%Y-%m-%d %H:%M}" if wired is not meant and wired.entry else ""
     return compose(
-        Seen(
+        DrawnLook(
             site.label or "a plant network",
             f"{when}{who}; {counted(len(scene.devices), 'device')}",
             entry.adapter if entry else "",

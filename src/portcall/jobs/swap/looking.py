@@ -12,7 +12,7 @@ from portcall.core.find.device import Device
 from portcall.core.find.protocols import WIRE_METHODS
 from portcall.core.find.sighting import Field, Method
 from portcall.core.plan.rows import Plan, PlannedDevice
-from portcall.core.swap.candidates import (
+from portcall.core.swap import (
     Candidate,
     Predecessor,
     candidates,

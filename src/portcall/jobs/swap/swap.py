@@ -25,7 +25,7 @@ from portcall.core.plan.targets import Meant
 from portcall.core.printable import for_spreadsheets
 from portcall.core.setting import sentences as say
 from portcall.core.setting.job import Job, Outcome, undone
-from portcall.core.swap.candidates import (
+from portcall.core.swap import (
     Candidate,
     Predecessor,
     in_the_way,
@@ -36,18 +36,18 @@ from portcall.core.swap.candidates import (
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.verify.judgement import Judgement, Verdict
 from portcall.core.wire import cip, modbus
-from portcall.jobs.assign.assignment import Assignment, Options, looked_before
+from portcall.jobs.assign.assignment import Assignment, HowToAssign, looked_before
 from portcall.jobs.assign.before import Before
 from portcall.jobs.assign.rows import Served, in_reach, rows_to_serve
 from portcall.jobs.look.interrogate import identity_in, interrogate_again
 from portcall.jobs.look.locate import Located
-from portcall.jobs.setting.keep import keep
+from portcall.jobs.setting.keep_one import keep
 from portcall.jobs.setting.log import remembering, written
 from portcall.jobs.setting.mover import Mover
 from portcall.jobs.setting.naming import names_for
 from portcall.jobs.swap.looking import Around
 from portcall.jobs.telling import Tell
-from portcall.jobs.verify.verify import verify
+from portcall.jobs.verify import verify
 from portcall.jobs.workstation.visit import visit
 from portcall.site.folder import Site
 from portcall.site.logbook.settings import SettingsLog
@@ -215,7 +215,7 @@ def _serve(
     Ctrl-C.
     """
     served = Served(site, (f"{row.mac}={row.interface}",), adapter)
-    options = Options(_LEASE, seconds=how.wait, until_done=True, alongside=how.alongside)
+    options = HowToAssign(_LEASE, seconds=how.wait, until_done=True, alongside=how.alongside)
     _refuse_beside(around, served, options, tell)
     plan = in_reach(rows_to_serve(site, served.words), adapter)
     assignment = Assignment(served, plan, options, tell)
@@ -252,7 +252,7 @@ async def _keep(adapter: Adapter, job: Job, remember: Callable[..., None]) -> Ou
     return outcome
 
 
-def _refuse_beside(around: Around, served: Served, options: Options, tell: Tell) -> None:
+def _refuse_beside(around: Around, served: Served, options: HowToAssign, tell: Tell) -> None:
     """Raise NotPossibleHere where another DHCP server is, unless it is to serve alongside."""
     if not around.asked_for_servers:
         asyncio.run(looked_before(served, Plan(), options, tell))

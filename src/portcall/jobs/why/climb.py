@@ -32,7 +32,7 @@ from portcall.core.why.evidence import (
     Sought,
     WireSeen,
 )
-from portcall.core.why.facts import Seen, facts
+from portcall.core.why.facts import ClimbSeen, facts
 from portcall.core.why.grounds import weigh
 from portcall.core.why.ladder import (
     RUNGS,
@@ -101,10 +101,10 @@ class Climb:
     _watch_until: float = 0.0
     """Until when the link is watched, even when all else is judged."""
     _other_way_answers: bool | None = None
-    _seen: Seen = field(init=False)
+    _seen: ClimbSeen = field(init=False)
 
     def __post_init__(self) -> None:
-        self._seen = Seen(self.goal)
+        self._seen = ClimbSeen(self.goal)
 
     async def run(self, tell: Tell) -> Diagnosis:
         """Climb; tells each step as it is settled. Raises NotPossibleHere."""

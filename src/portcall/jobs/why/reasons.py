@@ -17,7 +17,7 @@ from portcall.core.plan.rows import Plan
 from portcall.core.why import below, neighbour, way_back
 from portcall.core.why import sentences as say
 from portcall.core.why.evidence import Situation, Trial, WireSeen
-from portcall.core.why.facts import Seen, facts
+from portcall.core.why.facts import ClimbSeen, facts
 from portcall.core.why.grounds import weigh
 from portcall.core.why.ladder import Cause, Goal, Rung, Step
 from portcall.host.adapters import way_out
@@ -90,14 +90,14 @@ async def _is_kept_here(runner: Runner, goal: Goal, here: Situation) -> bool:
         await try_echoes(runner, here.adapter, goal.address, trial, False, watch)
         await note_seen(trial, watch, here.strict)
     step = way_back.judge_way_back(goal, here, trial)
-    step = weigh(step, facts(Seen(goal, here=here, trial=trial)), goal) if step else None
+    step = weigh(step, facts(ClimbSeen(goal, here=here, trial=trial)), goal) if step else None
     concluded = step.conclusion if step is not None else None
     return concluded is not None and concluded.cause is Cause.FIREWALL_IN and trial.echoes_in > 0
 
 
 def _settled(goal: Goal, here: Situation, wire: WireSeen) -> Silence | None:
     """The reason that one look at the wire and at this computer's own tables settles."""
-    seen = facts(Seen(goal, here=here, wire=wire))
+    seen = facts(ClimbSeen(goal, here=here, wire=wire))
     steps: list[Step | None] = [
         below.judge_own_address(goal, here, wire),
         below.judge_way_out(goal, here, wire),

@@ -11,7 +11,7 @@ from ipaddress import IPv4Address
 from portcall.core.adapters.adapter import Adapter, AdapterKind
 from portcall.core.find.protocols import AT_DOOR, BEHIND_DOORS
 from portcall.core.find.sighting import Method, Said, Sighting
-from portcall.core.reach.echo_facts import Fact, Replied, Told
+from portcall.core.reach.echo_facts import Fact, Replied, Undelivered
 from portcall.core.reach.ping import Ping
 from portcall.core.talk.conversation import Endpoint
 from portcall.core.talk.door_knock import ANSWER_WAIT, DoorState, Knock
@@ -152,7 +152,7 @@ async def try_echoes(
 
 
 async def stands_in_subnet(
-    runner: Runner, adapter: str, told: Told, candidates: Sequence[IPv4Address]
+    runner: Runner, adapter: str, told: Undelivered, candidates: Sequence[IPv4Address]
 ) -> bool:
     """Whether the router that ``told`` something has one of these addresses itself.
 
@@ -247,7 +247,7 @@ async def measure(runner: Runner, adapter: Adapter, address: IPv4Address, trial:
     large_wait = _patience(trial, _LARGE_WAIT)
     own = [interface.ip for interface in adapter.interfaces]
     sequence = _FIRST_SEQUENCE
-    too_long: list[Told] = []
+    too_long: list[Undelivered] = []
 
     async def series(
         echoes: Echoes, count: int, every: float, wait: float, size: int

@@ -70,7 +70,7 @@ def rights() -> list[Right]:
 
 
 @dataclass(frozen=True, slots=True)
-class State:
+class SetupState:
     """The state of the setup; ``missing`` names the parts that are not done."""
 
     group: str | None
@@ -105,7 +105,7 @@ def installed() -> Installed:
     return Installed(script, second.removeprefix(_BEFORE), rest, True)
 
 
-def state(of: Installed) -> State:
+def state(of: Installed) -> SetupState:
     """The state of the setup, by the files on the disk."""
     missing = []
     group = None
@@ -123,7 +123,7 @@ def state(of: Installed) -> State:
             missing.append(f"{of.copy} is not {of.interpreter} as it is now")
     if not of.is_set_up:
         missing.append(f"{of.script} is not run by it")
-    return State(group, tuple(missing))
+    return SetupState(group, tuple(missing))
 
 
 def _same(copy: Path, interpreter: Path) -> bool:

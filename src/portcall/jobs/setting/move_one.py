@@ -20,7 +20,7 @@ from portcall.core.wire.cip_tcpip import Attribute, ConfigurationCapability
 from portcall.host.vantage import Vantage
 from portcall.jobs.setting.exchanges import read_by_dcp
 from portcall.jobs.setting.follow import follow
-from portcall.jobs.setting.keep import (
+from portcall.jobs.setting.keep_one import (
     Remember,
     in_use,
     keep_by_cip,

@@ -23,7 +23,15 @@ from portcall.core.reach.echo_facts import Fact, address_of
 from portcall.core.reach.statistics import Reachability, summarise
 from portcall.core.talk.pacer import BURST_SECONDS
 from portcall.core.verify import sentences as say
-from portcall.core.verify.judgement import Asked, Judgement, Seen, Verdict, judge, spoken, unplanned
+from portcall.core.verify.judgement import (
+    Asked,
+    Judgement,
+    RowsSeen,
+    Verdict,
+    judge,
+    spoken,
+    unplanned,
+)
 from portcall.host.adapter_watch import cable_of
 from portcall.host.adapters import way_out
 from portcall.host.echoes import NoPings
@@ -159,7 +167,7 @@ async def verify(
         interrupted=say.HEARD_NOTHING(adapter=adapter.name) if cable.losses else None,
     )
     log = SettingsLog(site.folder)
-    seen = Seen(plan, devices, reached, asked, log.identities(), log.read_by_hand())
+    seen = RowsSeen(plan, devices, reached, asked, log.identities(), log.read_by_hand())
     ways = other_ways(adapter, [a for a in addresses if adapter.on_subnet_of(a)])
     for way in told_ways(adapter, ways):
         tell(way)

@@ -17,7 +17,7 @@ from portcall.core.setting.job import Job, Outcome, undone
 from portcall.host.privilege import Privilege, require
 from portcall.jobs.look.holders import taken_by
 from portcall.jobs.look.locate import Located, locate
-from portcall.jobs.setting.keep import keep, own_interface, release
+from portcall.jobs.setting.keep_one import keep, own_interface, release
 from portcall.jobs.setting.log import Ended, remembering, written
 from portcall.jobs.setting.naming import names_for
 from portcall.jobs.telling import Tell

@@ -129,7 +129,7 @@ def in_use(job: Job, identity: cip.Identity | None) -> Finding | None:
     return say.IN_USE(because=busy)
 
 
-class Told(NamedTuple):
+class ToldByCip(NamedTuple):
     """The identity and the settings that a device tells by CIP; without settings, why not."""
 
     identity: cip.Identity | None
@@ -137,7 +137,7 @@ class Told(NamedTuple):
     unread: str = _UNREAD
 
 
-async def read_by_cip(vantage: Vantage, address: IPv4Address) -> Told | None:
+async def read_by_cip(vantage: Vantage, address: IPv4Address) -> ToldByCip | None:
     """Read identity and settings of a device; None when nothing listens at its CIP port."""
     facts = await ask_by_cip(vantage, address, cip_settings.read(address))
     if facts is None:
@@ -145,7 +145,7 @@ async def read_by_cip(vantage: Vantage, address: IPv4Address) -> Told | None:
     identity = next((fact for fact in facts if isinstance(fact, cip.Identity)), None)
     settings = next((fact for fact in facts if isinstance(fact, CipSettings)), None)
     other = next((str(fact) for fact in facts if isinstance(fact, OtherAddresses)), _UNREAD)
-    return Told(identity, settings, other)
+    return ToldByCip(identity, settings, other)
 
 
 async def write_by_cip(

@@ -1,1 +1,0 @@
-"""Descriptions that devices carry."""

@@ -1,1 +1,0 @@
-"""The plan against the wire."""
