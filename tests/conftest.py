@@ -14,6 +14,9 @@ from portcall.host import cables, namespaces
 for folder in ("core", "commands"):
     sys.path.insert(0, str(Path(__file__).parent / folder))
 
+# Its folder is on the path since the lines above.
+import nursery  # noqa: E402
+
 # A deadline is an absolute time: on a machine that pauses, it fails what is right.
 settings.register_profile("no deadline", deadline=None)
 settings.load_profile("no deadline")
@@ -39,6 +42,8 @@ def pytest_configure() -> None:
     They take the same ports there and count what leaves. It takes root; as another user, the tests
     that use the loopback run in one process.
     """
+    if WORKER not in os.environ:
+        nursery.open_for_this_run()
     if WORKER in os.environ and os.geteuid() == 0:
         namespaces.unshare(namespaces.CLONE_NEWNET | namespaces.CLONE_NEWNS)
         namespaces.keep_mounts_private()

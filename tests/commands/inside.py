@@ -1,31 +1,27 @@
 """A practice plant that a test can type into: lines of JSON in, lines of JSON out.
 
-Run as a program, this is the other end, on the plant's workstation.
+The other end, on the plant's workstation, is ``other_end.py``.
 """
 
 from __future__ import annotations
 
-import atexit
 import contextlib
 import json
 import os
 import pty
-import random
 import re
-import runpy
 import select
 import shlex
 import signal
 import subprocess
 import sys
 import time
-import traceback
 from dataclasses import dataclass
 from pathlib import Path
-from tempfile import TemporaryFile
-from typing import IO, Any, NoReturn
+from typing import IO, Any
 
-import click
+import nursery
+from other_end import PORTCALL, is_first
 
 
 @dataclass(frozen=True)
@@ -45,35 +41,40 @@ class Ended:
         return [json.loads(line) for line in self.out.splitlines()]
 
 
-PORTCALL = [sys.executable, "-m", "portcall"]
+OTHER_END = Path(__file__).with_name("other_end.py")
 
 SERVES = "grep -q :0043 /proc/net/udp"
 """A line of shell: whether some program holds UDP port 67."""
 
 
 class Plant:
-    """A running practice plant; every ``portcall`` is the built program, on real sockets."""
+    """A running practice plant; every ``portcall`` is the built program, on real sockets.
+
+    The first plant of a test run is brought up as a person does it; the others are forks of a
+    process that has loaded the program already.
+    """
 
     def __init__(self, scenario: Path | None = None, prefix: tuple[str, ...] = ()) -> None:
         options = ["--scenario", str(scenario)] if scenario else []
-        command = [*prefix, *PORTCALL, "plant", "run", *options, "--", sys.executable, "-u"]
-        self.process = subprocess.Popen(
-            [*command, __file__], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
-        )
+        words = ["plant", "run", *options, "--", sys.executable, "-u", str(OTHER_END)]
+        start = nursery.start if not prefix and not is_first(words) else _start
+        self.process, self._to, self._from = start([*prefix, *PORTCALL, *words])
         self.site = Path(self._ask({})["site"])
 
     def __enter__(self) -> Plant:
         return self
 
     def __exit__(self, *_: object) -> None:
-        self.process.stdin.close()
-        self.process.wait(timeout=20)
-        self.process.stdout.close()
+        self._to.close()
+        # All that is in a plant ends with it, and lets go of the pipe.
+        assert select.select([self._from], [], [], 20)[0], "the plant did not end"
+        assert not self._from.read()
+        self._from.close()
 
     def _ask(self, request: dict[str, Any]) -> dict[str, Any]:
-        self.process.stdin.write(json.dumps(request) + "\n")
-        self.process.stdin.flush()
-        return json.loads(self.process.stdout.readline())
+        self._to.write(json.dumps(request) + "\n")
+        self._to.flush()
+        return json.loads(self._from.readline())
 
     def run(self, line: str, timeout: float = 60) -> Ended:
         """Run a command line on the workstation, in the practice site, to its end."""
@@ -155,162 +156,12 @@ class Terminal:
         return os.waitstatus_to_exitcode(os.waitpid(self.pid, 0)[1])
 
 
+def _start(command: list[str]) -> tuple[int, IO[str], IO[str]]:
+    """Start a program as a person does; its process, what it reads, what it prints."""
+    started = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
+    return started.pid, started.stdin, started.stdout
+
+
 def _words(line: str) -> list[str]:
     words = shlex.split(line)
     return [*PORTCALL, *words[1:]] if words[0] == "portcall" else words
-
-
-_LATE = "\n(the test waited no longer)"
-
-
-class _Started:
-    """A command under way, which prints into two files that can be read meanwhile."""
-
-    def __init__(self, words: list[str]) -> None:
-        # end() closes them.
-        self._out = TemporaryFile()  # noqa: SIM115
-        self._err = TemporaryFile()  # noqa: SIM115
-        self.process = subprocess.Popen(
-            words, stdin=subprocess.DEVNULL, stdout=self._out, stderr=self._err
-        )
-
-    def printed(self) -> tuple[str, str]:
-        def read(file: IO[bytes]) -> str:
-            return os.pread(file.fileno(), 1 << 30, 0).decode(errors="replace")
-
-        return read(self._out), read(self._err)
-
-    def end(self, timeout: float) -> dict[str, Any]:
-        late = ""
-        try:
-            self.process.wait(timeout)
-        except subprocess.TimeoutExpired:
-            self.process.kill()
-            self.process.wait()
-            late = _LATE
-        out, err = self.printed()
-        self._out.close()
-        self._err.close()
-        return {"code": self.process.returncode, "out": out, "err": err + late}
-
-    def until(self, pattern: str, count: int, timeout: float) -> dict[str, Any]:
-        deadline = time.monotonic() + timeout
-        while True:
-            over = self.process.poll() is not None or time.monotonic() > deadline
-            printed = "\n".join(self.printed())
-            found = len(re.findall(pattern, printed)) >= count
-            if found or over:
-                return {"found": found, "printed": printed}
-            time.sleep(0.02)
-
-
-def _run(words: list[str], timeout: float) -> dict[str, Any]:
-    """To its end, through pipes, as most programs that call it would."""
-    if words[: len(PORTCALL)] == PORTCALL and not _is_first(words[len(PORTCALL) :]):
-        return _run_forked(words[len(PORTCALL) :], timeout)
-    try:
-        ended = subprocess.run(
-            words, stdin=subprocess.DEVNULL, capture_output=True, text=True, timeout=timeout
-        )
-    except subprocess.TimeoutExpired as late:
-        out, err = ((each or b"").decode(errors="replace") for each in (late.stdout, late.stderr))
-        return {"code": -signal.SIGKILL, "out": out, "err": err + _LATE}
-    return {"code": ended.returncode, "out": ended.stdout, "err": ended.stderr}
-
-
-def _is_first(words: list[str]) -> bool:
-    """Whether no test of this run has typed this command yet: the first starts the program."""
-    of_this_run = os.environ.get("PYTEST_XDIST_TESTRUNUID", str(os.getppid()))
-    command = "-".join(word for word in words[:2] if word.isalpha())
-    marker = Path("/tmp") / f"portcall-typed-{of_this_run}-{command}"
-    try:
-        os.close(os.open(marker, os.O_CREAT | os.O_EXCL))
-    except FileExistsError:
-        return False
-    except OSError:
-        return True
-    return True
-
-
-def _run_forked(words: list[str], timeout: float) -> dict[str, Any]:
-    """Run a line of ours in a fork of this process, which has imported what it needs already.
-
-    The same ``main``, arguments, environment, streams and signals; only Python does not start anew.
-    """
-    from portcall.cli.main import portcall as group
-
-    if words and words[0] in group.list_commands(click.Context(group)):
-        inner = group.get_command(click.Context(group), words[0])
-        if isinstance(inner, click.Group) and len(words) > 1:
-            inner.get_command(click.Context(inner), words[1])
-    with TemporaryFile() as out, TemporaryFile() as err:
-        child = os.fork()
-        if child == 0:
-            _become(words, out.fileno(), err.fileno())
-        deadline = time.monotonic() + timeout
-        late = ""
-        pid = status = 0
-        while not pid:
-            pid, status = os.waitpid(child, os.WNOHANG)
-            if not pid and time.monotonic() > deadline and not late:
-                os.kill(child, signal.SIGKILL)
-                late = _LATE
-            if not pid:
-                time.sleep(0.005)
-        said = [os.pread(each.fileno(), 1 << 30, 0).decode(errors="replace") for each in (out, err)]
-    return {"code": os.waitstatus_to_exitcode(status), "out": said[0], "err": said[1] + late}
-
-
-def _become(words: list[str], out: int, err: int) -> NoReturn:
-    """Be the program that was typed, in a process of its own, and end."""
-    code = 1
-    try:
-        os.dup2(os.open(os.devnull, os.O_RDONLY), 0)
-        os.dup2(out, 1)
-        os.dup2(err, 2)
-        os.closerange(3, 256)
-        sys.argv = ["portcall", *words]
-        sys.stdin = open(0, closefd=False)  # noqa: SIM115
-        sys.stdout = open(1, "w", closefd=False)  # noqa: SIM115
-        sys.stderr = open(2, "w", closefd=False, errors="backslashreplace")  # noqa: SIM115
-        # A process of its own has random numbers of its own.
-        random.seed()
-        runpy.run_module("portcall", run_name="__main__", alter_sys=True)
-    except SystemExit as ended:
-        code = ended.code if isinstance(ended.code, int) else int(ended.code is not None)
-    except BaseException:
-        traceback.print_exc()
-    finally:
-        atexit._run_exitfuncs()
-        for stream in (sys.stdout, sys.stderr):
-            with contextlib.suppress(OSError, ValueError):
-                stream.flush()
-        os._exit(code)
-
-
-def _serve() -> None:
-    os.chdir(os.environ["PRACTICE_SITE"])
-    started: list[_Started] = []
-    for line in sys.stdin:
-        request = json.loads(line)
-        answer: dict[str, Any] = {"site": os.getcwd()}
-        if "run" in request:
-            answer = _run(request["run"], request["timeout"])
-        elif "start" in request:
-            started.append(_Started(request["start"]))
-            answer = {"started": len(started) - 1}
-        elif "until" in request:
-            waits = (request[key] for key in ("pattern", "count", "timeout"))
-            answer = started[request["until"]].until(*waits)
-        elif "finish" in request:
-            command = started[request["finish"]]
-            if request["signal"] is not None:
-                command.process.send_signal(request["signal"])
-            answer = command.end(request["timeout"])
-        elif "write" in request:
-            Path(request["write"]).write_bytes(bytes.fromhex(request["data"]))
-        print(json.dumps(answer), flush=True)
-
-
-if __name__ == "__main__":
-    _serve()

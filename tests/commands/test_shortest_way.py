@@ -163,7 +163,7 @@ def test_another_terminal_joins_a_plant_and_what_practice_writes_stays_in_it(pla
     process = next(
         json.loads(path.read_text())["process"]
         for path in _running_plants()
-        if json.loads(path.read_text())["process"] in _children_of(plant.process.pid)
+        if json.loads(path.read_text())["process"] in _children_of(plant.process)
     )
     joined = run(
         [*PORTCALL, "plant", "join", "--process", str(process), "--", "sh", "-c",

@@ -277,7 +277,9 @@ def test_an_error_is_believed_only_of_somebody_who_can_know():
     # It hides nothing either: the mask is found all the same, and a router's word counts more.
     near = FromInside(IPv4Address("10.61.20.9"), True, IPv4Address("255.255.255.240"), "CIP")
     assert cause(back(liar, inside=near)) is Cause.MASK
-    filtered = Trial(4, seen_out=4, errors=[Undelivered(ROUTER, "administratively prohibited")])
+    filtered = Trial(
+        4, seen_out=4, errors=[Undelivered(ROUTER, "host administratively prohibited")]
+    )
     assert cause(back(filtered, ROUTED, goal=FAR_GOAL)) is None
     both = replace(liar, errors=[*router_says.errors, *liar.errors])
     assert cause(back(both, ROUTED, goal=FAR_GOAL)) is Cause.STOPS_AT_HOP
