@@ -9,6 +9,9 @@ STICK  := dist/portcall.pyz
 WHEEL  := dist/portcall-$(shell sed -n 's/^__version__ = "\(.*\)"/\1/p' src/portcall/__init__.py)-py3-none-any.whl
 SOURCES := $(shell find src -type f -not -path '*.egg-info/*' -not -path '*__pycache__*')
 
+# Programs that tests start would all be compiled anew where this is set.
+unexport PYTHONDONTWRITEBYTECODE
+
 # Tests wait more than they work, and practice plants are isolated from each other.
 SIDE_BY_SIDE := -n $(shell expr 6 \* $$(nproc)) --dist loadgroup --no-loadscope-reorder
 

@@ -1,13 +1,22 @@
 """What the pattern of a series says: told where there is one, hardly ever where there is none."""
 
+from importlib.util import find_spec
+
 import pytest
-
-pytest.importorskip("scipy", reason="not installed; make test installs it")
-
 from made_series import PATTERNS, seeded, target, without_pattern
 
-from portcall.core.reach.patterns import patterns
 from portcall.core.reach.series import Series
+
+pytestmark = pytest.mark.skipif(
+    find_spec("scipy") is None, reason="not installed; make test installs it"
+)
+
+
+def patterns(watched):
+    # Loading it takes longer than all else that each process of a test run collects.
+    from portcall.core.reach import patterns
+
+    return patterns.patterns(watched)
 
 
 @pytest.mark.parametrize("make", PATTERNS, ids=lambda make: make.__name__)
