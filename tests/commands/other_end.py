@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import atexit
 import contextlib
+import itertools
 import json
 import os
 import random
@@ -74,8 +75,9 @@ class _Started:
 
 def _run(words: list[str], timeout: float) -> dict[str, Any]:
     """To its end, through pipes, as most programs that call it would."""
-    if words[: len(PORTCALL)] == PORTCALL and not is_first(words[len(PORTCALL) :]):
-        return _run_in_fork(words[len(PORTCALL) :], timeout)
+    variables, typed = _variables(words)
+    if typed[: len(PORTCALL)] == PORTCALL and not is_first(typed[len(PORTCALL) :]):
+        return _run_in_fork(typed[len(PORTCALL) :], variables, timeout)
     try:
         ended = subprocess.run(
             words, stdin=subprocess.DEVNULL, capture_output=True, text=True, timeout=timeout
@@ -84,6 +86,21 @@ def _run(words: list[str], timeout: float) -> dict[str, Any]:
         out, err = ((each or b"").decode(errors="replace") for each in (late.stdout, late.stderr))
         return {"code": -signal.SIGKILL, "out": out, "err": err + _LATE}
     return {"code": ended.returncode, "out": ended.stdout, "err": ended.stderr}
+
+
+def _variables(words: list[str]) -> tuple[dict[str, str], list[str]]:
+    """The variables that ``env`` sets before a line, and the line; not those for Python's start."""
+    if words[0] != "env":
+        return {}, words
+    pairs = itertools.takewhile(lambda pair: pair[0].isidentifier(), map(_pair, words[1:]))
+    variables = dict(pairs)
+    has_to_start = any(name.startswith("PYTHON") for name in variables)
+    return ({}, words) if has_to_start else (variables, words[1 + len(variables) :])
+
+
+def _pair(word: str) -> tuple[str, str]:
+    name, is_set, value = word.partition("=")
+    return (name, value) if is_set else ("", "")
 
 
 def is_first(words: list[str]) -> bool:
@@ -99,10 +116,11 @@ def is_first(words: list[str]) -> bool:
     return True
 
 
-def _run_in_fork(words: list[str], timeout: float) -> dict[str, Any]:
+def _run_in_fork(words: list[str], variables: dict[str, str], timeout: float) -> dict[str, Any]:
     with TemporaryFile() as out, TemporaryFile() as err:
         child = os.fork()
         if child == 0:
+            os.environ.update(variables)
             nothing = os.open(os.devnull, os.O_RDONLY)
             become(words, nothing, out.fileno(), err.fileno())
         deadline = time.monotonic() + timeout

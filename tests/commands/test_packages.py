@@ -119,7 +119,7 @@ def test_help_shows_topics_and_commands_and_knows_what_was_meant():
         assert asked(*words.split()).stdout == usual.stdout
     for words, meant in (
         ("priv", "did you mean privileges?"),
-        ("exitcodes", "did you mean exit-codes?"),
+        ("exitcodes", "did you mean exit-codes"),
         ("plan tke", "plan tke: is no topic and no command"),
     ):
         told = asked(*words.split())
