@@ -42,7 +42,7 @@ def wheel():
 def test_the_wheel_is_as_small_as_the_page_says_and_has_what_it_needs(wheel, tmp_path):
     libraries = runpy.run_path(str(ROOT / "stick" / "build.py"))["needed"]()
     assert f"needs {len(libraries)} libraries" in README
-    (most,) = re.findall(r"under (\d+) MB", README)
+    (most,) = re.findall(r"under ([\d.]+) MB", README)
     assert wheel.stat().st_size < float(most) * 1e6
     names = zipfile.ZipFile(wheel).namelist()
     pages = {Path(name).name for name in names if "/share/man/" in name}
