@@ -9,6 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from portcall.core.address import parse_mac
+from portcall.core.document import Part
 from portcall.core.find.devices import Gathering
 from portcall.core.find.sentences import MODBUS_BEHIND
 from portcall.core.find.sighting import Door, Field, Method, Said, Sighting
@@ -238,6 +239,10 @@ def test_a_line_that_a_device_or_another_computer_wrote_is_not_advised():
     assert (known.next_line, known.detail) == (Line("why", FAN_NAME), f"differs: {told}")
 
 
+def _told(*entries):
+    return content._told(PLAN, [(each, Part(body)) for each, body in entries])
+
+
 def test_what_is_not_all_read_is_open_and_what_was_read_by_hand_is_said_to_be():
     line = Line("verify", FAN_NAME, "--read", Setting(Name("mask"), "MASK"))
     unread_mask = NOT_READ(line, columns=["its mask"], several=False)
@@ -248,10 +253,10 @@ def test_what_is_not_all_read_is_open_and_what_was_read_by_hand_is_said_to_be():
     right = judged("fan", FAN, "10.61.20.21", "right") | {"mask": MASK}
     by_hand = entry(Kind.VERIFICATION, 2, {"rows": [right | {"by_hand": {"mask": MASK}}]})
     assert standing(PLAN, [unread, by_hand, unread]).rows[0].state is DeviceState.RIGHT
-    assert content._told(PLAN, [by_hand])["fan"] == {"mask": MASK, "mask by hand": "yes"}
+    assert _told(by_hand)["fan"] == {"mask": MASK, "mask by hand": "yes"}
     # What the device tells itself by now is its own word.
     itself = entry(Kind.VERIFICATION, 3, {"rows": [right]})
-    assert content._told(PLAN, [by_hand, itself])["fan"] == {"mask": MASK}
+    assert _told(by_hand, itself)["fan"] == {"mask": MASK}
 
 
 def test_the_last_known_state_of_a_row_is_what_its_entries_say_in_turn():

@@ -10,6 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from portcall.core.address import Mac
+from portcall.core.document import Part
 from portcall.core.find.switch_tables import (
     Neighbour,
     Port,
@@ -159,17 +160,17 @@ def test_tables_are_read_as_they_were_written_and_an_odd_port_loses_itself():
     ports = (Port("2", (mac(1), mac(2))), Port("10", (), (Neighbour(None, "x", ""),)))
     told = SwitchTables(SWITCH, (mac(0),), ports)
     document = tables_document(told, [])
-    again = read_tables(document)
+    again = read_tables(Part(document))
     assert again == told
     # Behind an uplink there may be thousands: those that nobody here knows are counted.
     crowd = SwitchTables(SWITCH, (), (Port("1", tuple(map(mac, range(40)))),))
-    few = read_tables(tables_document(crowd, [mac(3)]))
+    few = read_tables(Part(tables_document(crowd, [mac(3)])))
     assert few is not None
     assert few.ports == (Port("1", (mac(3),), (), 39),)
     document["ports"] += [{"port": 3}, None, {"port": "", "behind": [7]}]
-    assert read_tables(document) == again
+    assert read_tables(Part(document)) == again
     for broken in (None, 7, {}, {"address": "x", "macs": [], "ports": []}):
-        assert read_tables(broken) is None
+        assert read_tables(Part(broken)) is None
     assert sorted(("port 10", "port 9", "Gi1/2", ""), key=natural) == [
         *("", "Gi1/2", "port 9", "port 10"),
     ]

@@ -15,6 +15,7 @@ from tempfile import TemporaryDirectory
 import pytest
 
 from portcall.core.address import parse_mac
+from portcall.core.document import Part
 from portcall.core.reach.echo_facts import Replied, Unanswered
 from portcall.core.talk.conversation import Endpoint
 from portcall.core.talk.pacer import Pace
@@ -350,13 +351,13 @@ def test_how_long_ago_something_was_is_not_told_by_a_clock_that_can_be_set():
     for hours in (-9, 9):
         entry = Moment.now().entry
         entry["at"] = (datetime.now(UTC) + timedelta(hours=hours)).isoformat()
-        moment = read_moment(entry)
+        moment = read_moment(Part(entry))
         assert moment.is_certain
         assert 0 <= moment.elapsed < 5
     # After a restart that clock is all there is, and it does not run backwards.
     for hours, seconds in ((-9, 9 * 3600), (9, 0)):
         at = datetime.now(UTC) + timedelta(hours=hours)
-        moment = read_moment({"at": at.isoformat(), "boot": "another", "uptime": 5.0})
+        moment = read_moment(Part({"at": at.isoformat(), "boot": "another", "uptime": 5.0}))
         assert not moment.is_certain
         assert seconds <= moment.elapsed < seconds + 5
 

@@ -17,6 +17,7 @@ from typing import Any, Final, Literal, TypeAlias, cast, get_args
 
 from portcall.core.address import AddressRange, Mac
 from portcall.core.counted import counted, named
+from portcall.core.plain import plain
 from portcall.core.printable import DeviceText
 
 
@@ -342,17 +343,15 @@ def _lines_in(values: Iterator[Value] | Any) -> Iterator[Line]:
             yield from _lines_in(value)
 
 
-def written_by_us(words: object, own: Name, verbs: Collection[str] = _VERBS) -> Line | None:
+def written_by_us(words: Sequence[str], own: Name, verbs: Collection[str] = _VERBS) -> Line | None:
     """A line out of a record, as its words; None for what may not be one about ``own``.
 
     Records come from other people's computers, too: it has one of these verbs, the name that it is
     about, and beside that only options and words that are to be replaced.
     """
-    if not isinstance(words, list) or len(words) > _MOST_WORDS or words[:1] != ["portcall"]:
+    if len(words) > _MOST_WORDS or list(words[:1]) != ["portcall"]:
         return None
-    if not all(isinstance(word, str) for word in words):
-        return None
-    said = words[1:]
+    said = list(words[1:])
     verb = next((each for each in _VERBS if each.split(" ") == said[: each.count(" ") + 1]), None)
     if verb is None or verb not in verbs:
         return None
@@ -400,18 +399,12 @@ def values_as_json(finding: Finding) -> dict[str, object]:
 
 
 def _plain(value: Value) -> object:
-    if isinstance(value, Enum):
-        return value.value
     if isinstance(value, float):
         return round(value, 6)
-    if value is None or isinstance(value, (str, int)):
-        return value
-    if isinstance(value, Mac):
-        return str(value)
     if isinstance(value, Line):
         return value.argv
     if isinstance(value, Finding):
         return as_json(value) if value.code else values_as_json(value)
-    if isinstance(value, Sequence):
+    if isinstance(value, Sequence) and not isinstance(value, str):
         return [_plain(each) for each in value]
-    return str(value)
+    return plain(value)

@@ -13,14 +13,22 @@ import json
 import os
 import pwd
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from ipaddress import IPv4Address, IPv4Interface
 from pathlib import Path
-from typing import Any
 
-from portcall.core.address import AddressError, Mac, parse_mac
+from portcall.core.address import Mac
+from portcall.core.document import (
+    OddDocument,
+    Part,
+    a_mac,
+    a_text,
+    an_address,
+    an_interface,
+    parsed,
+)
 from portcall.core.trouble import NotPossibleHere
 from portcall.site.files import (
     as_caller,
@@ -223,57 +231,59 @@ def _read(path: Path) -> OpenMatch | None:
     if not _is_ours(path):
         return None
     try:
-        entry = json.loads(path.read_text(encoding="utf-8"))
+        entry = Part(parsed(path.read_bytes()))
         found = OpenMatch(
-            str(entry["adapter"]),
-            parse_mac(entry["mac"]),
-            IPv4Interface(entry["added"]),
-            tuple(_interfaces(entry.get("before"))),
-            tuple(str(line) for line in entry["taken_off"]),
+            entry.take("adapter", a_text),
+            entry.take("mac", a_mac),
+            entry.take("added", an_interface),
+            # Those that can be read: they are only for the words about a match.
+            tuple(entry.each("before", an_interface)),
+            entry.take("taken_off", _texts),
             _since(entry, path),
-            _visitor(entry.get("visitor")),
-            _lease(entry.get("lease")),
+            # Without a process and its start, a person has to restore it.
+            entry.get("visitor", _visitor),
+            _lease(entry.part("lease")),
             None if path.parent == _folder() else path.parent,
         )
-    except (OSError, ValueError, KeyError, TypeError, AttributeError, AddressError):
+    except (OSError, OddDocument):
         return None
     return found if found.path.name == path.name else None
 
 
-def _interfaces(values: object) -> Iterator[IPv4Interface]:
-    """The addresses that can be read: they are only for the words about a match."""
-    for value in values if isinstance(values, list) else ():
-        with contextlib.suppress(ValueError):
-            yield IPv4Interface(str(value))
+def _texts(value: object) -> tuple[str, ...]:
+    """A list of lines, all of which can be read. Raises ValueError."""
+    if not isinstance(value, list):
+        raise ValueError("is no list")
+    return tuple(a_text(each) for each in value)
 
 
-def _since(entry: dict[str, Any], path: Path) -> Moment:
+def _since(entry: Part, path: Path) -> Moment:
     """When it was written; the file's own time if that is no time. Raises OSError."""
     try:
         return read_moment(entry)
-    except ValueError:
+    except OddDocument:
         return Moment(datetime.fromtimestamp(path.stat().st_mtime, UTC))
 
 
-def _lease(entry: object) -> Lease | None:
+def _lease(entry: Part) -> Lease | None:
     """The lease to give back to a server; None when it cannot be read."""
     try:
-        assert isinstance(entry, dict)
-        seconds = entry["seconds"]
         return Lease(
-            IPv4Address(entry["server"]),
-            parse_mac(entry["server_mac"]),
-            None if seconds is None else int(seconds),
+            entry.take("server", an_address),
+            entry.take("server_mac", a_mac),
+            None if entry.has_null("seconds") else entry.take("seconds", int),
             read_moment(entry),
         )
-    except (AssertionError, ValueError, KeyError, TypeError, AttributeError, AddressError):
+    except OddDocument:
         return None
 
 
-def _visitor(value: object) -> str | None:
-    """A process and its start; None for what is neither, which a person has to restore."""
-    process, _, start = str(value).partition(" ")
-    return f"{process} {start}" if process.isdecimal() and start.isdecimal() else None
+def _visitor(value: object) -> str:
+    """A process and its start. Raises ValueError."""
+    process, _, start = a_text(value).partition(" ")
+    if not (process.isdecimal() and start.isdecimal()):
+        raise ValueError("is no process")
+    return f"{process} {start}"
 
 
 def this_process() -> str | None:

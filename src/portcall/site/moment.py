@@ -14,6 +14,8 @@ from functools import cache
 from pathlib import Path
 from typing import Any
 
+from portcall.core.document import OddDocument, Part, a_moment, a_number, a_text
+
 _BOOT_ID = Path("/proc/sys/kernel/random/boot_id")
 
 
@@ -51,17 +53,16 @@ class Moment:
         return {"at": self.at.isoformat(), "boot": self.boot, "uptime": self.uptime}
 
 
-def read_moment(entry: dict[str, Any]) -> Moment:
-    """A moment as it was written; a time without a zone is UTC. Raises ValueError."""
+def read_moment(entry: Part) -> Moment:
+    """A moment as it was written; a time without a zone is UTC. Raises OddDocument."""
+    at = entry.take("at", a_moment)
     try:
-        at = datetime.fromisoformat(str(entry.get("at")))
-        at = at if at.tzinfo is not None else at.replace(tzinfo=UTC)
         # The first and the last day that there are cannot be told in every zone.
         at.astimezone()
     except OverflowError as error:
-        raise ValueError(str(error)) from None
-    boot, uptime = entry.get("boot"), entry.get("uptime")
-    if not isinstance(boot, str) or not isinstance(uptime, int | float):
+        raise OddDocument(f"at: {error}") from None
+    boot, uptime = entry.get("boot", a_text), entry.get("uptime", a_number)
+    if boot is None or uptime is None:
         return Moment(at)
     return Moment(at, boot, float(uptime))
 

@@ -8,12 +8,22 @@ from __future__ import annotations
 
 from collections.abc import Generator, Iterable, Mapping
 from dataclasses import dataclass
+from functools import partial
 from ipaddress import IPv4Address
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
-from portcall.core.address import Mac, parse_mac
+from portcall.core.address import Mac
+from portcall.core.document import (
+    OddDocument,
+    Part,
+    a_count,
+    a_mac,
+    a_text,
+    a_truth,
+    an_address,
+)
 from portcall.core.find.snmp_system import DEFAULT_COMMUNITY
-from portcall.core.printable import decoded, printable
+from portcall.core.printable import decoded
 from portcall.core.talk.conversation import (
     Actions,
     Conversation,
@@ -22,7 +32,6 @@ from portcall.core.talk.conversation import (
     Report,
     Send,
 )
-from portcall.core.trouble import BadInput
 from portcall.core.wire import lldp, snmp
 from portcall.core.wire.octets import Malformed
 from portcall.core.wire.snmp import Value, Version
@@ -362,30 +371,26 @@ def tables_document(found: SwitchTables, known: Iterable[Mac]) -> dict[str, obje
     }
 
 
-def read_tables(document: Any) -> SwitchTables | None:
+def read_tables(switch: Part) -> SwitchTables | None:
     """A switch's tables from JSON; None for what is none. An odd port loses that alone."""
-    try:
-        address = IPv4Address(document["address"])
-        macs = tuple(parse_mac(each) for each in document["macs"][:_MOST_ROWS])
-        listed = document["ports"][:_MOST_ROWS]
-    except (KeyError, TypeError, ValueError, BadInput):
+    address = switch.get("address", an_address)
+    if address is None or not switch.has_list("ports"):
         return None
-    ports = filter(None, map(_read_port, listed))
-    return SwitchTables(address, macs, tuple(ports), document.get("whole") is True)
+    ports = filter(None, map(_read_port, switch.parts("ports", _MOST_ROWS)))
+    macs = switch.each("macs", a_mac, _MOST_ROWS)
+    return SwitchTables(address, tuple(macs), tuple(ports), switch.get("whole", a_truth, False))
 
 
-def _read_port(document: Any) -> Port | None:
+def _read_port(port: Part) -> Port | None:
     try:
-        neighbours = tuple(
-            Neighbour(
-                parse_mac(each["mac"]) if each["mac"] else None,
-                printable(str(each["name"] or ""), _LONGEST),
-                printable(str(each["port"] or ""), _LONGEST),
-            )
-            for each in document["neighbours"][:_MOST_ROWS]
-        )
-        behind = tuple(parse_mac(each) for each in document["behind"][:_MOST_ROWS])
-        name = printable(str(document["port"]), _LONGEST)
-        return Port(name, behind, neighbours, int(document["others"]))
-    except (KeyError, TypeError, ValueError, AttributeError, BadInput):
+        name, others = port.take("port", _name), port.take("others", a_count)
+    except OddDocument:
         return None
+    neighbours = (
+        Neighbour(each.get("mac", a_mac), each.get("name", _name, ""), each.get("port", _name, ""))
+        for each in port.parts("neighbours", _MOST_ROWS)
+    )
+    return Port(name, tuple(port.each("behind", a_mac, _MOST_ROWS)), tuple(neighbours), others)
+
+
+_name = partial(a_text, longest=_LONGEST)

@@ -3,15 +3,13 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta, timezone
 from enum import StrEnum
 from typing import Any
 
-from portcall.core.printable import printable
-
-_LONGEST_COMMAND = 400
+from portcall.core.document import Part, a_text, an_object
 
 
 class Kind(StrEnum):
@@ -76,27 +74,20 @@ class Entry:
 _TEXTS = ("workstation", "person", "command", "adapter", "name", "mac", "address", "summary")
 
 
-def read_entry(document: Any) -> Entry | None:
+def read_entry(document: object) -> Entry | None:
     """An entry from JSON; None for what is none."""
+    part = Part(document)
     try:
-        at = datetime.fromisoformat(document["at"])
+        at = datetime.fromisoformat(part.take("at", a_text))
         if at.tzinfo is None:
             return None
-        body = document.get("body", {})
-        texts = {key: printable(str(document.get(key) or ""), _LONGEST_COMMAND) for key in _TEXTS}
         return Entry(
-            str(document["uid"])[:64],
+            part.take("uid", a_text)[:64],
             at.astimezone(UTC),
-            Kind(document["kind"]),
-            offset=timedelta(minutes=int(document.get("offset", 0))),
-            body=body if isinstance(body, dict) else {},
-            **texts,
+            part.take("kind", Kind),
+            offset=timedelta(minutes=part.get("offset", int, 0)),
+            body=part.get("body", an_object, {}),
+            **{key: part.get(key, a_text, "") for key in _TEXTS},
         )
-    except (KeyError, TypeError, ValueError, AttributeError, OverflowError):
+    except (ValueError, OverflowError):
         return None
-
-
-def documents(listed: Any) -> Iterator[Mapping[str, Any]]:
-    """The objects in a list of JSON; nothing of what is no list."""
-    found = listed if isinstance(listed, list) else ()
-    return (each for each in found if isinstance(each, dict))

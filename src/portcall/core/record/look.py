@@ -7,17 +7,22 @@ from __future__ import annotations
 
 import marshal
 from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field
-from ipaddress import AddressValueError, IPv4Address, IPv4Interface
+from functools import partial
+from ipaddress import IPv4Address, IPv4Interface
 from typing import Any
 
-from portcall.core.address import (
-    AddressError,
-    AddressRange,
-    Mac,
-    parse_interface,
-    parse_mac,
-    parse_range,
+from portcall.core.address import AddressRange, Mac, parse_range
+from portcall.core.document import (
+    OddDocument,
+    Part,
+    a_mac,
+    a_text,
+    an_address,
+    an_interface,
+    an_object,
+    told_text,
 )
 from portcall.core.find.device import Device
 from portcall.core.find.protocols import PROTOCOLS, method_named
@@ -25,7 +30,6 @@ from portcall.core.find.sentences import MANNERS
 from portcall.core.find.sighting import Door, Field, Method, Said, Sighting, Told
 from portcall.core.find.switch_tables import SwitchTables, read_tables
 from portcall.core.finding import Finding, Value, as_json, values_as_json
-from portcall.core.printable import printable, told_by_others
 from portcall.core.talk.request import AddressProtocol
 
 _MOST_DEVICES = 200_000
@@ -57,29 +61,25 @@ def _said_document(said: Said) -> dict[str, Any]:
     return told
 
 
-def sightings_in(document: Mapping[str, Any]) -> Iterator[Sighting]:
+def sightings_in(device: Part) -> Iterator[Sighting]:
     """The sightings behind a device's document: for each method one, at each of its addresses.
 
     What plan and registry said then is not taken: those that are here now are asked. What is odd is
     left out.
     """
-    mac = _mac(document.get("mac"))
-    listed = (_address(each) for each in _list(document.get("addresses")))
-    addresses: list[IPv4Address | None] = [each for each in listed if each is not None]
-    told: dict[Method, list[Said]] = {
-        method: [] for each in _list(document.get("methods")) if (method := method_named(each))
-    }
-    for said in _list(document.get("said"))[:_MOST_SAID]:
-        known = _said(said)
-        if known is not None:
-            told.setdefault(known.method, []).append(known)
+    mac = device.get("mac", a_mac)
+    addresses: list[IPv4Address | None] = [*device.each("addresses", an_address)]
+    told: dict[Method, list[Said]] = {each: [] for each in device.each("methods", _method)}
+    for part in device.parts("said", _MOST_SAID):
+        with suppress(OddDocument):
+            said = _said(part)
+            told.setdefault(said.method, []).append(said)
     for method in (Method.PLAN, Method.REGISTRY):
         told.pop(method, None)
-    asked = [_protocol(each) for each in _list(document.get("asks"))]
     for address in addresses or [None]:
         for method, values in told.items():
             yield Sighting(0.0, method, mac, address, tuple(values))
-        for protocol in filter(None, asked):
+        for protocol in device.each("asks", AddressProtocol):
             yield Sighting(0.0, Method.LISTEN, mac, address, asks=protocol)
 
 
@@ -129,21 +129,22 @@ class SeenLook:
 
     def device(self, key: str) -> SeenDevice:
         """One of its devices."""
-        return _device(marshal.loads(self.written[key]))
+        return _device(Part(marshal.loads(self.written[key])))
 
     def sightings(self) -> Iterator[Sighting]:
         """The sightings of its devices."""
         for packed in self.written.values():
-            yield from sightings_in(marshal.loads(packed))
+            yield from sightings_in(Part(marshal.loads(packed)))
 
     def macs_at(self, addresses: Container[str]) -> dict[str, set[str]]:
         """The MACs that have each of some addresses."""
         found: dict[str, set[str]] = {}
         for packed in self.written.values():
-            document = marshal.loads(packed)
-            for address in _list(document.get("addresses")):
-                if isinstance(address, str) and address in addresses and document.get("mac"):
-                    found.setdefault(address, set()).add(str(document["mac"]))
+            device = Part(marshal.loads(packed))
+            mac = device.get("mac", a_text)
+            for address in device.each("addresses", a_text) if mac else ():
+                if mac and address in addresses:
+                    found.setdefault(address, set()).add(mac)
         return found
 
     def has_asked(self, address: IPv4Address) -> bool:
@@ -162,7 +163,8 @@ class SeenLook:
             return f"it was seen by {', '.join(sorted(by))} only, which did not run"
         if self.unasked or not device.addresses or by & _EVERYWHERE:
             return None
-        if not any(_address(each) in span for each in device.addresses for span in self.ranges):
+        at = Part({"addresses": list(device.addresses)}).each("addresses", an_address)
+        if not any(each in span for each in at for span in self.ranges):
             return f"{device.addresses[0]} was not asked"
         return None
 
@@ -173,34 +175,32 @@ _EVERYWHERE = frozenset((Method.DCP, Method.IPV6))
 """Methods that reach everybody on the wire, whatever address they have."""
 
 
-def read_look(body: Any) -> SeenLook | None:
+def read_look(body: object) -> SeenLook | None:
     """A look from JSON; None for what is none. What is odd in a device loses that alone."""
-    try:
-        listed = body["devices"]
-        if not isinstance(listed, list) or len(listed) > _MOST_DEVICES:
-            return None
-        not_run = frozenset(str(each["method"]) for each in body.get("not_run") or ())
-        whole = not body.get("interrupted") and not body.get("cable_out")
-    except (KeyError, TypeError, AttributeError):
+    look = Part(body)
+    if not look.has_list("devices"):
         return None
-    run = body.get("methods")
-    said = [each for each in listed if isinstance(each, dict)]
-    ran = frozenset(map(str, run)) if isinstance(run, list) else _said_in(said)
-    written = {key: _packed(each) for each in said if (key := _key(each))}
-    asked = body.get("asked")
-    ranges = tuple(_ranges(asked)) if isinstance(asked, list) else ()
-    unasked = not isinstance(asked, list)
-    switches = tuple(filter(None, map(read_tables, _list(body.get("switches"))[:_MOST_SWITCHES])))
-    own = body.get("workstation")
-    own = own if isinstance(own, dict) else {}
-    mac = _mac(own.get("mac"))
-    interfaces = tuple(_interfaces(_list(own.get("addresses"))))
-    return SeenLook(written, ranges, not_run, ran, bool(whole), unasked, switches, mac, interfaces)
+    devices = look.each("devices", an_object, _MOST_DEVICES)
+    ran = look.each("methods", a_text) if look.has_list("methods") else _said_in(devices)
+    own = look.part("workstation")
+    return SeenLook(
+        written={key: _packed(each) for each in devices if (key := _key(each))},
+        ranges=tuple(look.each("asked", _range)),
+        not_run=frozenset(
+            method for each in look.parts("not_run") if (method := each.get("method", a_text))
+        ),
+        methods=frozenset(ran),
+        whole=not look.get("interrupted", bool) and not look.get("cable_out", bool),
+        unasked=not look.has_list("asked"),
+        switches=tuple(filter(None, map(read_tables, look.parts("switches", _MOST_SWITCHES)))),
+        own=own.get("mac", a_mac),
+        own_addresses=tuple(own.each("addresses", an_interface)),
+    )
 
 
-def _packed(document: dict[str, Any]) -> bytes:
+def _packed(document: Mapping[str, Any]) -> bytes:
     """A device's document in few octets; equal ones with their keys in the same order are equal."""
-    return marshal.dumps(document, _WITHOUT_REFERENCES)
+    return marshal.dumps(dict(document), _WITHOUT_REFERENCES)
 
 
 _WITHOUT_REFERENCES = 2
@@ -209,111 +209,82 @@ _WITHOUT_REFERENCES = 2
 
 def _key(document: Mapping[str, Any]) -> str:
     """The key of a device: its MAC, or where nobody told that, its first address."""
-    mac, addresses = document.get("mac"), _list(document.get("addresses"))
-    return str(mac or next(iter(addresses), ""))
+    addresses = document.get("addresses")
+    first = addresses[0] if isinstance(addresses, list) and addresses else ""
+    return str(document.get("mac") or first)
 
 
-def _said_in(documents: Iterable[Mapping[str, Any]]) -> frozenset[str]:
-    methods = (method for each in documents for method in _list(each.get("methods")))
-    return frozenset(method for method in methods if isinstance(method, str))
+def _said_in(documents: Iterable[Mapping[str, Any]]) -> Iterator[str]:
+    return (method for each in documents for method in Part(each).each("methods", a_text))
 
 
-def _ranges(asked: list[Any]) -> Iterable[AddressRange]:
-    for each in asked:
-        try:
-            yield parse_range(str(each))
-        except AddressError:
-            continue
+def _range(value: object) -> AddressRange:
+    return parse_range(a_text(value))
 
 
-def _interfaces(texts: list[Any]) -> Iterable[IPv4Interface]:
-    for each in texts:
-        try:
-            yield parse_interface(str(each))
-        except AddressError:
-            continue
+def _method(value: object) -> Method:
+    method = method_named(value)
+    if method is None:
+        raise ValueError("is no method")
+    return method
 
 
-def _address(text: Any) -> IPv4Address | None:
-    try:
-        return IPv4Address(text) if isinstance(text, str) else None
-    except AddressValueError:
-        return None
+def _said(said: Part) -> Said:
+    """A value that a device told. Raises OddDocument."""
+    field = said.take("what", Field)
+    return Said(field, _told(field, said), said.take("by", _method))
 
 
-def _mac(text: Any) -> Mac | None:
-    try:
-        return parse_mac(text) if isinstance(text, str) else None
-    except AddressError:
-        return None
-
-
-def _protocol(text: Any) -> AddressProtocol | None:
-    known = isinstance(text, str) and text in {each.value for each in AddressProtocol}
-    return AddressProtocol(text) if known else None
-
-
-def _said(said: Any) -> Said | None:
-    if not isinstance(said, dict) or not isinstance(said.get("value"), str):
-        return None
-    method, what = method_named(said.get("by")), said.get("what")
-    if method is None or not isinstance(what, str) or what not in set(Field):
-        return None
-    value = _told(Field(what), said)
-    return Said(Field(what), value, method) if value is not None else None
-
-
-def _told(field: Field, said: Mapping[str, Any]) -> Told | None:
-    """The value of a field as it was before it was written down; None for what is none."""
-    text = told_by_others(said["value"])
+def _told(field: Field, said: Part) -> Told:
+    """The value of a field as it was before it was written down. Raises OddDocument."""
     if field in (Field.MASK, Field.GATEWAY):
-        return _address(said["value"])
+        return said.take("value", an_address)
     if field is Field.PORT:
-        number, _, name = text.partition(" ")
-        return Door(int(number), name) if number.isdecimal() and len(number) <= 5 else None
-    if field is Field.MANNER:
-        return _manner(said) or text
-    return text
+        return said.take("value", _door)
+    text = said.take("value", told_text)
+    return (_manner(said) or text) if field is Field.MANNER else text
 
 
-def _manner(said: Mapping[str, Any]) -> Finding | None:
-    kind, values = MANNERS.get(str(said.get("code"))), said.get("values")
-    if kind is None or not isinstance(values, dict) or values.keys() != kind.names:
+def _door(value: object) -> Door:
+    number, _, name = a_text(value).partition(" ")
+    if not number.isdecimal() or len(number) > 5:
+        raise ValueError("is no port")
+    return Door(int(number), name)
+
+
+def _manner(said: Part) -> Finding | None:
+    kind, values = MANNERS.get(said.get("code", a_text, "")), said.part("values")
+    if kind is None or set(values) != kind.names:
         return None
-    return kind(**{str(key): _plain(value) for key, value in values.items()})
+    return kind(**{key: values.get(key, _value) for key in values})
 
 
-def _plain(value: Any) -> Value:
+def _value(value: object) -> Value:
     """A value of a sentence that was written down: a number, or text."""
     if isinstance(value, list):
-        return [_plain(each) for each in value[:_MOST_SAID]]
+        return [_value(each) for each in value[:_MOST_SAID]]
     if value is None or isinstance(value, bool | int | float):
         return value
-    return told_by_others(str(value))
+    return told_text(value)
 
 
+_long_text = partial(told_text, longest=_LONGEST)
 _SINGLE = tuple(each.value for each in Field if each.is_single)
 
 
-def _device(document: Mapping[str, Any]) -> SeenDevice:
-    values = {
-        key: told_by_others(value, _LONGEST)
-        for key in _SINGLE
-        if isinstance(value := document.get(key), str) and value
-    }
+def _device(device: Part) -> SeenDevice:
+    single = ((key, device.get(key, _long_text)) for key in _SINGLE)
+    values = {key: value for key, value in single if value}
     by: dict[str, str] = {}
-    for said in _list(document.get("said")):
-        if isinstance(said, dict) and said.get("value") == document.get(str(said.get("what"))):
-            by.setdefault(str(said["what"]), str(said.get("by")))
+    for said in device.parts("said"):
+        what = said.get("what", a_text, "")
+        if said.get("value", _long_text) == values.get(what, ""):
+            by.setdefault(what, said.get("by", a_text, ""))
     return SeenDevice(
-        printable(str(document.get("mac") or "")),
-        tuple(printable(str(each)) for each in _list(document.get("addresses"))),
+        device.get("mac", a_text, ""),
+        tuple(device.each("addresses", a_text)),
         values,
         by,
-        tuple(told_by_others(str(each)) for each in _list(document.get("ports"))),
-        frozenset(str(each) for each in _list(document.get("methods"))),
+        tuple(device.each("ports", told_text)),
+        frozenset(device.each("methods", a_text)),
     )
-
-
-def _list(value: Any) -> list[Any]:
-    return value if isinstance(value, list) else []

@@ -9,11 +9,11 @@ from enum import StrEnum
 from typing import Any
 
 from portcall.core.address import UNSPECIFIED
+from portcall.core.document import Part, a_text, a_truth, an_object
 from portcall.core.finding import Finding, Line, Name, Setting, values_as_json, written_by_us
 from portcall.core.plan.rows import Plan, PlannedDevice
-from portcall.core.printable import printable
 from portcall.core.record import sentences as say
-from portcall.core.record.entry import Entry, Kind, documents
+from portcall.core.record.entry import Entry, Kind
 from portcall.core.setting.had import asks_again
 
 
@@ -31,7 +31,6 @@ class DeviceState(StrEnum):
     WRONG = "verified wrong"
 
 
-_LONGEST = 400
 _LOST = ("asking", "elsewhere", "missing")
 """Verdicts of a power cycle after which the device does not hold its address."""
 _ADVISED = ("why", "move", "assign", "match", "verify")
@@ -143,11 +142,12 @@ def standing(plan: Plan, entries: Iterable[tuple[Entry, Mapping[str, Any]]]) -> 
     by_mac = {str(row.mac): rows[row.name] for row in plan if row.mac is not None}
     unplanned: tuple[str, ...] = ()
     is_looked_at = False
-    for entry, body in entries:
+    for entry, contents in entries:
+        body = Part(contents)
         is_looked_at = is_looked_at or entry.kind in (Kind.LOOK, Kind.VERIFICATION)
         if entry.kind is Kind.VERIFICATION and _is_whole(body, len(rows)):
-            strangers = documents(body.get("unplanned"))
-            unplanned = tuple(_named(each) for each in strangers if each.get("mac") not in by_mac)
+            strangers = body.parts("unplanned")
+            unplanned = tuple(map(_named, (e for e in strangers if _mac_of(e) not in by_mac)))
         if entry.kind is Kind.PLAN:
             _planned_otherwise(entry, body, rows.get(entry.name))
         elif entry.kind is Kind.LOOK:
@@ -167,127 +167,125 @@ def standing(plan: Plan, entries: Iterable[tuple[Entry, Mapping[str, Any]]]) -> 
     return Standing(tuple(rows.values()), groups, unplanned, is_looked_at)
 
 
-def _is_whole(body: Mapping[str, Any], rows: int) -> bool:
+def _is_whole(body: Part, rows: int) -> bool:
     """Whether a verification was of the whole plan; those of before did not say so."""
-    whole = body.get("whole_plan")
-    return whole if isinstance(whole, bool) else len(list(documents(body.get("rows")))) >= rows
+    whole = body.get("whole_plan", a_truth)
+    return whole if whole is not None else len(list(body.parts("rows"))) >= rows
 
 
-def _named(device: Mapping[str, Any]) -> str:
+def _named(device: Part) -> str:
     """A device that is not planned, by its MAC and where it is."""
-    addresses = device.get("addresses")
-    at = ", ".join(map(str, addresses)) if isinstance(addresses, list) else ""
-    mac = str(device.get("mac") or "a device")
-    return printable(f"{mac} at {at}" if at else mac)
+    at = ", ".join(device.each("addresses", a_text))
+    mac = _mac_of(device) or "a device"
+    return f"{mac} at {at}" if at else mac
+
+
+def _mac_of(part: Part) -> str:
+    return part.get("mac", a_text, "")
 
 
 _JUDGED = ("mask", "gateway", "maker", "product", "serial", "firmware")
 """Columns of the plan that a verification judges, besides who is where."""
 
 
-def _planned_otherwise(entry: Entry, body: Mapping[str, Any], known: RowStanding | None) -> None:
+def _planned_otherwise(entry: Entry, body: Part, known: RowStanding | None) -> None:
     """A row that was planned otherwise since it was verified is not verified."""
-    was, now = body.get("was"), body.get("is")
-    if known is None or not known.is_right or not (isinstance(was, dict) and isinstance(now, dict)):
+    was, now = body.part("was"), body.part("is")
+    if known is None or not known.is_right or not (was and now):
         return
-    changed = [column for column in _JUDGED if was.get(column) != now.get(column)]
+    changed = [column for column in _JUDGED if was.get(column, a_text) != now.get(column, a_text)]
     if changed:
         known.is_right = False
         known.now(DeviceState.SEEN, entry, say.PLANNED_SINCE(columns=changed))
 
 
-def _seen(entry: Entry, body: Mapping[str, Any], by_mac: Mapping[str, RowStanding]) -> None:
-    for device in documents(body.get("devices")):
-        known = by_mac.get(str(device.get("mac")))
+def _seen(entry: Entry, body: Part, by_mac: Mapping[str, RowStanding]) -> None:
+    for device in body.parts("devices"):
+        known = by_mac.get(_mac_of(device))
         if known is None:
             continue
-        addresses = device.get("addresses")
-        at = [printable(str(each)) for each in addresses] if isinstance(addresses, list) else []
         if known.state not in (DeviceState.NEVER_SEEN, DeviceState.SEEN, DeviceState.ASKED):
             continue
-        asks = device.get("asks")
-        if not at and isinstance(asks, list) and asks:
-            known.now(DeviceState.ASKED, entry, say.FOR_ONE(protocol=printable(str(asks[0]))))
+        at, asks = device.each("addresses", a_text), device.each("asks", a_text)
+        if asks and not at:
+            known.now(DeviceState.ASKED, entry, say.FOR_ONE(protocol=asks[0]))
         else:
             known.now(
                 DeviceState.SEEN, entry, say.AT(addresses=at) if at else say.WITHOUT_ADDRESS()
             )
 
 
-def _verified(entry: Entry, body: Mapping[str, Any], rows: Mapping[str, RowStanding]) -> None:
-    for judged in documents(body.get("rows")):
-        known = rows.get(str(judged.get("name")))
-        unread = judged.get("unread")
-        is_unread = judged.get("verdict") == "not judged" and isinstance(unread, list) and unread
-        if known is None or (judged.get("verdict") == "not judged" and not is_unread):
+def _verified(entry: Entry, body: Part, rows: Mapping[str, RowStanding]) -> None:
+    for judged in body.parts("rows"):
+        known = rows.get(judged.get("name", a_text, ""))
+        verdict = judged.get("verdict", a_text, "")
+        is_unread = verdict == "not judged" and bool(judged.each("unread", a_text))
+        if known is None or (verdict == "not judged" and not is_unread):
             continue
         row = known.row
-        told = (judged.get("mac"), judged.get("address"))
-        if told != (str(row.mac) if row.mac else None, str(row.address)):
+        told = (_mac_of(judged), judged.get("address", a_text))
+        if told != (str(row.mac or ""), str(row.address)):
             continue  # It is planned otherwise since: what was right then says nothing now.
         if is_unread and known.is_right:
             continue  # What was read once, and was right, is not wrong where it is not read.
         known.verified, known.judged_by = entry.at, entry.uid
-        known.is_right = judged.get("verdict") == "right"
-        _judged(known, judged, entry, bool(is_unread))
+        known.is_right = verdict == "right"
+        _judged(known, judged, entry, is_unread)
 
 
-def _judged(known: RowStanding, judged: Mapping[str, Any], entry: Entry, is_unread: bool) -> None:
+def _judged(known: RowStanding, judged: Part, entry: Entry, is_unread: bool) -> None:
     """Take the first finding of a verification of a row, and its advice."""
-    first = next(documents(judged.get("codes")), {})
-    findings = judged.get("findings")
+    first = next(judged.parts("codes"), Part(None))
     # What was written before findings had codes has its sentence alone.
-    sentence = first.get("sentence") or (
-        findings[0] if isinstance(findings, list) and findings else ""
-    )
+    findings = [first.get("sentence", a_text, ""), *judged.each("findings", a_text), ""]
+    said = next(filter(None, findings), "")
     state = DeviceState.NOT_ALL_READ if is_unread else DeviceState.WRONG
     known.now(DeviceState.RIGHT if known.is_right else state, entry)
     if known.is_right:
         return
-    said = printable(str(sentence), _LONGEST)
-    verdict = printable(str(judged.get("verdict")))
+    verdict = judged.get("verdict", a_text, "")
     known.detail = said if is_unread or not said else f"{verdict}: {said}"
     known.detail = known.detail or verdict
-    known.code = printable(str(first.get("code") or ""))
-    values = first.get("values")
-    known.values = values if isinstance(values, dict) else {}
-    known.advised = written_by_us(first.get("line"), known.row.name, _ADVISED)
+    known.code = first.get("code", a_text, "")
+    known.values = first.get("values", an_object, {})
+    known.advised = written_by_us(first.each("line", a_text), known.row.name, _ADVISED)
 
 
-def _done(entry: Entry, body: Mapping[str, Any], known: RowStanding | None) -> None:
+def _done(entry: Entry, body: Part, known: RowStanding | None) -> None:
     """Something that this tool did to one device."""
     if known is None or entry.mac != str(known.row.mac):
         return
-    if entry.kind is Kind.POWER_CYCLE and body.get("verdict") == "kept":
+    verdict, event = body.get("verdict", a_text), body.get("event", a_text)
+    if entry.kind is Kind.POWER_CYCLE and verdict == "kept":
         known.proved, known.lost, known.given, known.not_set = entry.at, None, None, False
         known.now(DeviceState.PROVED, entry, say.ADDRESS(address=entry.address))
-    elif entry.kind is Kind.POWER_CYCLE and body.get("verdict") in _LOST:
+    elif entry.kind is Kind.POWER_CYCLE and verdict in _LOST:
         known.kept = known.proved = None
         known.lost, known.is_right = entry.at, False
         known.now(DeviceState.WRONG, entry, say.LOST_ITS_ADDRESS())
-    elif entry.kind is Kind.SWAP and body.get("verdict") == "right":
+    elif entry.kind is Kind.SWAP and verdict == "right":
         known.verified, known.judged_by, known.is_right = entry.at, entry.uid, True
         known.now(DeviceState.RIGHT, entry)
-    elif entry.kind is Kind.ASSIGNED and body.get("event") in ("assigned", "answering"):
+    elif entry.kind is Kind.ASSIGNED and event in ("assigned", "answering"):
         known.is_right = False
-        if body.get("event") == "assigned":
+        if event == "assigned":
             known.given, known.kept, known.proved = entry.at, None, None
         known.now(DeviceState.GIVEN, entry, say.ADDRESS(address=entry.address))
-    elif entry.kind is Kind.SETTING and body.get("step") == "done":
+    elif entry.kind is Kind.SETTING and body.get("step", a_text) == "done":
         known.is_right = False
         _set(entry, body, known)
-    elif entry.kind is Kind.SETTING and body.get("step") == "not done":
+    elif entry.kind is Kind.SETTING and body.get("step", a_text) == "not done":
         known.not_set = True
 
 
-def _set(entry: Entry, body: Mapping[str, Any], known: RowStanding) -> None:
+def _set(entry: Entry, body: Part, known: RowStanding) -> None:
     """A device was told to hold an address; or, undoing that, to ask again, or to have none."""
     if entry.address == str(UNSPECIFIED):
         known.kept = None
         known.now(DeviceState.SEEN, entry, say.WITHOUT_ADDRESS())
     elif asks_again(body):
         known.kept, known.given = None, entry.at
-        settings = printable(str(body.get("settings")))
+        settings = body.get("settings", a_text, "")
         known.now(DeviceState.GIVEN, entry, say.ASKS_AGAIN(settings=settings))
     else:
         known.kept, known.lost, known.given, known.not_set = entry.at, None, None, False

@@ -2,33 +2,29 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import Any
-
+from portcall.core.document import Part, a_text
 from portcall.core.printable import printable
 
 
-def said_of(body: Mapping[str, Any], name: str | None, mac: str | None) -> str:
+def said_of(body: Part, name: str | None, mac: str | None) -> str:
     """A sentence of a look or verification about a device, by its name or MAC; "" for none."""
-    judged = _of(body.get("rows"), name, mac)
+    judged = _of(body, "rows", name, mac)
     if judged:
-        findings = judged.get("findings")
-        first = findings[0] if isinstance(findings, list) and findings else ""
-        return printable(f"{judged.get('verdict')}: {first}".rstrip(": "))
-    seen = _of(body.get("devices"), name, mac)
+        first = next(iter(judged.each("findings", a_text)), "")
+        return printable(f"{judged.get('verdict', a_text, '')}: {first}".rstrip(": "))
+    seen = _of(body, "devices", name, mac)
     if not seen:
         return ""
-    addresses = seen.get("addresses")
-    at = ", ".join(map(str, addresses)) if isinstance(addresses, list) else ""
-    parts = [f"seen at {at}" if at else "seen without an address"]
-    parts += [str(seen[key]) for key in ("product", "firmware") if seen.get(key)]
-    return printable(", ".join(parts))
+    at = ", ".join(seen.each("addresses", a_text))
+    told = (seen.get(key, a_text, "") for key in ("product", "firmware"))
+    return printable(
+        ", ".join((f"seen at {at}" if at else "seen without an address", *filter(None, told)))
+    )
 
 
-def _of(listed: Any, name: str | None, mac: str | None) -> Mapping[str, Any]:
-    for each in listed if isinstance(listed, list) else ():
-        if isinstance(each, dict):
-            is_it = mac and each.get("mac") == mac
-            if is_it or (name and each.get("name") == name):
-                return each
-    return {}
+def _of(body: Part, listed: str, name: str | None, mac: str | None) -> Part:
+    for each in body.parts(listed):
+        is_it = mac and each.get("mac", a_text) == mac
+        if is_it or (name and each.get("name", a_text) == name):
+            return each
+    return Part(None)

@@ -9,18 +9,24 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime, tzinfo
+from functools import partial
 from typing import Any
 
 from portcall.core.cip.interface_object import OBTAINS
+from portcall.core.document import Part, a_number, a_text
+from portcall.core.plain import plain
 from portcall.core.plan.changing import cells_of
 from portcall.core.plan.rows import Plan
-from portcall.core.printable import printable
-from portcall.core.record.entry import Entry, Kind, documents
+from portcall.core.record.entry import Entry, Kind
 from portcall.core.record.standing import RowStanding, Standing, standing
 from portcall.core.report.grounds import Looks, Whole, digest, grounds
 from portcall.core.wire.cip_tcpip import Control
 
 FORMAT = "portcall record 1"
+
+Read = tuple[Entry, Part]
+"""An entry, and what it holds, to be read."""
+
 _TOLD = ("maker", "product", "serial", "firmware", "mask", "gateway", "obtains")
 _MOST_SPANS = 200
 _LONGEST = 200
@@ -42,12 +48,13 @@ class Order:
     picture: Mapping[str, Any] | None = None
 
 
-def content(order: Order, entries: Sequence[Whole]) -> dict[str, Any]:
-    """The document. ``entries`` are those that it rests on, oldest first."""
-    state = standing(order.plan, entries)
+def content(order: Order, whole: Sequence[Whole]) -> dict[str, Any]:
+    """The document. ``whole`` are the entries that it rests on, oldest first."""
+    state = standing(order.plan, whole)
+    entries = [(entry, Part(body)) for entry, body in whole]
     told = _told(order.plan, entries)
     zone = entries[-1][0].local.tzinfo if entries else UTC
-    known = grounds(replace(entry, body=body) for entry, body in entries)
+    known = grounds(replace(entry, body=body) for entry, body in whole)
     return {
         "format": FORMAT,
         "version": order.version,
@@ -67,9 +74,9 @@ def content(order: Order, entries: Sequence[Whole]) -> dict[str, Any]:
         "watches": [_watch(e, body, zone) for e, body in entries if e.kind is Kind.WATCH],
         "remarks": list(order.remarks),
         "plan": [cells_of(row) for row in order.plan],
-        "looks": None if order.looks is None else order.looks._asdict(),
+        "looks": plain(order.looks),
         "picture": order.picture,
-        "entries": [each._asdict() for each in known],
+        "entries": plain(known),
         "digest": digest(known),
     }
 
@@ -83,41 +90,39 @@ def _who(entry: Entry) -> str:
     return f"{entry.person} on {entry.workstation}" if entry.person else entry.workstation
 
 
-def _told(plan: Plan, entries: Sequence[Whole]) -> dict[str, dict[str, str]]:
+def _told(plan: Plan, entries: Sequence[Read]) -> dict[str, dict[str, str]]:
     """The latest values that each planned device told of itself, by its row's name."""
     by_mac = {str(row.mac): row.name for row in plan if row.mac is not None}
     found: dict[str, dict[str, str]] = {}
     for entry, body in entries:
-        for device in documents(body.get("devices")):
-            _note(found, by_mac.get(str(device.get("mac"))), device)
-        for judged in documents(body.get("rows")):
-            name = by_mac.get(str(judged.get("mac")))
-            unread = judged.get("unread")
-            if judged.get("verdict") == "missing" or (
-                judged.get("verdict") == "not judged" and not unread
-            ):
+        for device in body.parts("devices"):
+            _note(found, by_mac.get(_text(device, "mac")), device)
+        for judged in body.parts("rows"):
+            name, verdict = by_mac.get(_text(judged, "mac")), _text(judged, "verdict")
+            is_unread = bool(judged.each("unread", a_text))
+            if verdict == "missing" or (verdict == "not judged" and not is_unread):
                 continue
             _note(found, name, judged)
-            if name is not None and isinstance(judged.get("echo_ms"), int | float):
-                found.setdefault(name, {})["echo"] = f"{judged['echo_ms']:.2f}"
-        if entry.kind is Kind.SETTING and body.get("step") == "done":
+            echo = judged.get("echo_ms", a_number)
+            if name is not None and echo is not None:
+                found.setdefault(name, {})["echo"] = f"{echo:.2f}"
+        if entry.kind is Kind.SETTING and _text(body, "step") == "done":
             _note(found, by_mac.get(entry.mac), body)
     return found
 
 
-def _note(found: dict[str, dict[str, str]], name: str | None, said: Mapping[str, Any]) -> None:
+def _note(found: dict[str, dict[str, str]], name: str | None, said: Part) -> None:
     if name is None:
         return
-    values = {key: _text(value) for key in _TOLD if isinstance(value := said.get(key), str)}
-    values = {key: value for key, value in values.items() if value}
+    values = {key: value for key in _TOLD if (value := _text(said, key))}
     told = found.setdefault(name, {})
     for key in values:
         # What a device tells itself by now is not what somebody read there before.
         told.pop(f"{key} by hand", None)
-    by_hand = said.get("by_hand")
-    for key, value in by_hand.items() if isinstance(by_hand, dict) else ():
-        if key in _TOLD and isinstance(value, str):
-            values |= {key: _text(value), f"{key} by hand": "yes"}
+    by_hand = said.part("by_hand")
+    for key in by_hand:
+        if key in _TOLD:
+            values |= {key: _text(by_hand, key), f"{key} by hand": "yes"}
     told.update(values)
 
 
@@ -166,23 +171,22 @@ def _still_open(state: Standing) -> Iterator[dict[str, str]]:
         yield {"name": "", "what": f"not in the plan: {stranger}", "next": "portcall plan take"}
 
 
-def _changes(entries: Iterable[Whole], zone: tzinfo | None) -> Iterator[dict[str, Any]]:
+def _changes(entries: Iterable[Read], zone: tzinfo | None) -> Iterator[dict[str, Any]]:
     """The changes in devices and in the plan, with the values before."""
     had: dict[str, str] = {}
     for entry, body in entries:
         told: tuple[str, str, str] | None = None
-        if entry.kind is Kind.SETTING and body.get("step") == "before":
-            had[entry.mac] = _text(body.get("settings"))
-        elif entry.kind is Kind.SETTING and body.get("step") != "read" and entry.mac in had:
+        step, settings, by = (_text(body, key) for key in ("step", "settings", "by"))
+        if entry.kind is Kind.SETTING and step == "before":
+            had[entry.mac] = settings
+        elif entry.kind is Kind.SETTING and step != "read" and entry.mac in had:
             # Without that, it was so already, or could not be asked: nothing was overwritten.
-            settings = _text(body.get("settings"))
-            now = settings if body.get("step") == "done" else f"not done: {settings}".rstrip(": ")
-            by = _text(body.get("by"))
+            now = settings if step == "done" else f"not done: {settings}".rstrip(": ")
             told = f"device, by {by}" if by else "device", now, had.pop(entry.mac)
-        elif entry.kind is Kind.ASSIGNED and body.get("event") == "assigned":
-            told = f"given by {_text(body.get('protocol'))}", entry.address, ""
+        elif entry.kind is Kind.ASSIGNED and _text(body, "event") == "assigned":
+            told = f"given by {_text(body, 'protocol')}", entry.address, ""
         elif entry.kind is Kind.PLAN:
-            told = "plan", *_in_the_plan(_cells(body.get("was")), _cells(body.get("is")))
+            told = "plan", *_in_the_plan(_cells(body.part("was")), _cells(body.part("is")))
         if told is not None:
             what, now, before = told
             yield {
@@ -208,65 +212,58 @@ def _in_the_plan(was: Mapping[str, str], now: Mapping[str, str]) -> tuple[str, s
     return after or "removed", before
 
 
-def _cells(value: Any) -> dict[str, str]:
-    return {_text(k): _text(v) for k, v in value.items()} if isinstance(value, dict) else {}
+def _cells(row: Part) -> dict[str, str]:
+    return {a_text(key, _LONGEST): _text(row, key) for key in row}
 
 
-def _replaced(entry: Entry, body: Mapping[str, Any], zone: tzinfo | None) -> dict[str, Any]:
+def _replaced(entry: Entry, body: Part, zone: tzinfo | None) -> dict[str, Any]:
     return {
         "at": _when(entry.at, zone),
         "who": _who(entry),
         "name": entry.name,
-        "old": _who_it_is(body.get("old")),
-        "new": _who_it_is(body.get("new")) or entry.mac,
+        "old": _who_it_is(body.part("old")),
+        "new": _who_it_is(body.part("new")) or entry.mac,
         "address": entry.address,
-        "verdict": _text(body.get("verdict")) or "not done",
+        "verdict": _text(body, "verdict") or "not done",
     }
 
 
-def _who_it_is(said: Any) -> str | None:
+def _who_it_is(said: Part) -> str | None:
     """A device's MAC, and what it was known by."""
-    if not isinstance(said, dict):
-        return None
     known = [("", "mac"), ("", "product"), ("serial ", "serial"), ("firmware ", "firmware")]
-    told = [f"{word}{_text(said[key])}" for word, key in known if said.get(key)]
+    told = [f"{word}{text}" for word, key in known if (text := _text(said, key))]
     return ", ".join(told) or None
 
 
-def _watch(entry: Entry, body: Mapping[str, Any], zone: tzinfo | None) -> dict[str, Any]:
+def _watch(entry: Entry, body: Part, zone: tzinfo | None) -> dict[str, Any]:
     return {
         "at": _when(entry.at, zone),
         "who": _who(entry),
         "summary": entry.summary,
-        "targets": [_target(each) for each in documents(body.get("targets"))],
+        "targets": [_target(each) for each in body.parts("targets")],
     }
 
 
-def _target(said: Mapping[str, Any]) -> dict[str, Any]:
-    spans = said.get("spans")
-    known = spans[:_MOST_SPANS] if isinstance(spans, list) else []
+def _target(said: Part) -> dict[str, Any]:
+    numbers = ("sent", "lost", "median_ms", "gap_s", "span_s")
     return {
-        "target": _text(said.get("target")),
-        "sent": _number(said.get("sent")),
-        "lost": _number(said.get("lost")),
-        "median_ms": _number(said.get("median_ms")),
-        "gap_s": _number(said.get("gap_s")),
-        "began": _text(said.get("began")) or None,
-        "span_s": _number(said.get("span_s")),
-        "spans": [[_number(v) for v in each[:5]] for each in known if _is_span(each)],
+        "target": _text(said, "target"),
+        **{key: said.get(key, a_number) for key in numbers},
+        "began": _text(said, "began") or None,
+        "spans": said.each("spans", _span, _MOST_SPANS),
     }
 
 
-def _is_span(value: Any) -> bool:
-    return isinstance(value, list) and len(value) >= 5 and None not in map(_number, value[:2])
+def _span(value: object) -> list[float | int | None]:
+    """What was sent and lost in a while, and its three times. Raises ValueError."""
+    if not isinstance(value, list) or len(value) < 5:
+        raise ValueError("is no span")
+    sent, lost = a_number(value[0]), a_number(value[1])
+    times = ("least", "median", "most")
+    said = Part(dict(zip(times, value[2:5], strict=True)))
+    return [sent, lost, *(said.get(key, a_number) for key in times)]
 
 
-def _number(value: Any) -> float | int | None:
-    """A number that can be drawn; None for anything else."""
-    is_number = isinstance(value, int | float) and not isinstance(value, bool)
-    return value if is_number and 0 <= value < 1e12 else None
-
-
-def _text(value: Any) -> str:
+def _text(said: Part, key: str) -> str:
     """Text out of an entry, which others may have written: a line of ordinary characters."""
-    return "" if value is None else printable(str(value), _LONGEST)
+    return said.get(key, partial(a_text, longest=_LONGEST), "")

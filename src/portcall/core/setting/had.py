@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass
-from ipaddress import AddressValueError, IPv4Address, IPv4Interface
+from ipaddress import IPv4Address, IPv4Interface
 
 from portcall.core.address import UNSPECIFIED
 from portcall.core.cip.interface_object import CONTROL_MASK, CipSettings
+from portcall.core.document import OddDocument, Part, a_text, a_truth, an_address
 from portcall.core.wire.cip_tcpip import Control, InterfaceConfiguration
 from portcall.core.wire.dhcp import prefix_length
 
@@ -53,15 +53,15 @@ class Had:
         return {**addresses, "domain": domain, "name": self.name, "control": self.control}
 
 
-def asks_again(entry: Mapping[str, object]) -> bool:
+def asks_again(entry: Part) -> bool:
     """Whether a device was left asking for its address, as the entry of a record has it.
 
     Entries of versions before 1.0 have that in their settings only.
     """
-    asks = entry.get("asks")
-    if isinstance(asks, bool):
+    asks = entry.get("asks", a_truth)
+    if asks is not None:
         return asks
-    return str(entry.get("settings")).endswith(("by BOOTP", "by DHCP"))
+    return entry.get("settings", a_text, "").endswith(("by BOOTP", "by DHCP"))
 
 
 _ADDRESSES = ("address", "mask", "gateway", "name_server", "second_name_server")
@@ -79,26 +79,21 @@ def had_by_cip(settings: CipSettings) -> Had:
     )
 
 
-def read_had(by: object, settings: object, entry: object) -> Had | None:
+def read_had(step: Part) -> Had | None:
     """The settings in a record; None where it cannot be read, or is of an older kind."""
-    if by not in (CIP, DCP) or not isinstance(entry, Mapping):
+    had, by = step.part("had"), step.get("by", a_text)
+    if by not in (CIP, DCP) or not {"name", "control"} <= set(had):
         return None
     try:
-        addresses = [IPv4Address(entry[key]) for key in _ADDRESSES]
-        domain = str(entry["domain"]).encode(_TEXT)
-        name, control = entry["name"], entry["control"]
+        addresses = [had.take(key, an_address) for key in _ADDRESSES]
+        domain = had.take("domain", str).encode(_TEXT)
+        name = had.get("name", str)
         if by == CIP and name is not None:
-            str(name).encode(_TEXT)
-    except (KeyError, AddressValueError, UnicodeEncodeError):
+            name.encode(_TEXT)
+    except (OddDocument, UnicodeEncodeError):
         return None
     configuration = InterfaceConfiguration._make((*addresses, domain))
-    return Had(
-        str(by),
-        str(settings),
-        configuration,
-        None if name is None else str(name),
-        control if isinstance(control, int) else None,
-    )
+    return Had(by, step.get("settings", a_text, ""), configuration, name, had.get("control", int))
 
 
 def gateway_for(

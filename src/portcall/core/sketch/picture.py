@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterator
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from enum import StrEnum
 from ipaddress import IPv4Network
 from typing import Any
+
+from portcall.core.plain import plain
 
 
 class Mark(StrEnum):
@@ -88,7 +89,7 @@ class Picture:
 
 def picture_document(picture: Picture) -> dict[str, Any]:
     """As JSON has it."""
-    found: dict[str, Any] = json.loads(json.dumps(asdict(picture), default=str))
+    found: dict[str, Any] = plain(picture)
     return found
 
 

@@ -17,10 +17,13 @@ from ipaddress import IPv4Address
 from pathlib import Path
 from threading import Lock
 
-from portcall.core.address import AddressError, Mac, parse_mac
+from portcall.core.address import Mac
 from portcall.core.assign.event import Event, EventKind
+from portcall.core.document import OddDocument, a_mac, an_address
+from portcall.core.plain import plain
 from portcall.core.trouble import NotPossibleHere
 from portcall.site.files import append, open_to_append
+from portcall.site.logbook.entries import entries
 from portcall.site.logbook.who import who
 from portcall.site.matches import state_folder
 from portcall.site.moment import Moment, read_moment
@@ -48,7 +51,7 @@ class AssignedLog:
             raise NotPossibleHere(
                 f"{self.path}: what is given is written down first, and cannot be: {error.strerror}"
             ) from None
-        by = json.dumps(who()._asdict(), ensure_ascii=False)
+        by = json.dumps(plain(who()), ensure_ascii=False)
         self._who = f'"who": {by}, "adapter": {_quoted(adapter)}'
         self._lines: deque[str] = deque()
         self._writing = Lock()
@@ -107,14 +110,7 @@ class AssignedLog:
         return tuple((mac, a, left) for a, (mac, left) in lent.items() if left > 0)
 
     def _temporary(self) -> Iterator[tuple[Mac, IPv4Address, int, Moment]]:
-        with open(self.path, "rb") as file:
-            file.seek(max(0, self.path.stat().st_size - _MOST_READ))
-            for line in file.read().splitlines():
-                if b'"lent"' not in line:
-                    continue
-                try:
-                    entry = json.loads(line)
-                    mac, address = parse_mac(entry["mac"]), IPv4Address(entry["address"])
-                    yield mac, address, int(entry["seconds"]), read_moment(entry["lent"])
-                except (AttributeError, ValueError, KeyError, TypeError, AddressError):
-                    continue  # The first line may be cut, and the last one half written.
+        for entry in entries(self.path, _MOST_READ, having=b'"lent"'):
+            with suppress(OddDocument):
+                mac, address = entry.take("mac", a_mac), entry.take("address", an_address)
+                yield mac, address, entry.take("seconds", int), read_moment(entry.part("lent"))

@@ -6,8 +6,9 @@ import json
 from collections.abc import Iterator, Mapping
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
 
+from portcall.core.document import Part, parsed
+from portcall.core.plain import plain
 from portcall.site.files import append, open_to_append
 
 _MOST_READ = 4 * 1024 * 1024
@@ -16,24 +17,22 @@ _MOST_READ = 4 * 1024 * 1024
 def add_entries(path: Path, *values: Mapping[str, object]) -> None:
     """Add entries with the time; they are on the disk on return. Raises OSError."""
     now = datetime.now(UTC).isoformat(timespec="milliseconds")
-    lines = (json.dumps({"at": now, **each}, ensure_ascii=False) + "\n" for each in values)
+    lines = (json.dumps({"at": now, **plain(each)}, ensure_ascii=False) + "\n" for each in values)
     data = "".join(lines).encode()
     with open_to_append(path) as file:
         append(file, data)
 
 
-def entries(path: Path) -> Iterator[dict[str, Any]]:
-    """The newest entries of a record, oldest first; those that cannot be read are left out."""
+def entries(path: Path, most: int = _MOST_READ, having: bytes = b"") -> Iterator[Part]:
+    """The newest entries of a record, oldest first; those that cannot be read are left out.
+
+    ``most`` is how many octets from its end are read, ``having`` what a line has to have in it.
+    """
     try:
         with open(path, "rb") as file:
-            file.seek(max(0, path.stat().st_size - _MOST_READ))
+            file.seek(max(0, path.stat().st_size - most))
             lines = file.read().splitlines()
     except OSError:
         return
-    for line in lines:
-        try:
-            entry = json.loads(line)
-        except ValueError:
-            continue  # The first line may be cut, and the last one half written.
-        if isinstance(entry, dict):
-            yield entry
+    # The first line may be cut, and the last one half written.
+    yield from filter(None, (Part(parsed(line)) for line in lines if having in line))

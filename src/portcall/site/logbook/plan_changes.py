@@ -8,7 +8,8 @@ from __future__ import annotations
 from collections.abc import Iterable
 from pathlib import Path
 
-from portcall.core.address import AddressError, Mac, parse_mac
+from portcall.core.address import Mac
+from portcall.core.document import a_mac, a_text
 from portcall.core.plan.changing import Change, cells_of
 from portcall.core.trouble import NotPossibleHere
 from portcall.site.logbook.entries import add_entries, entries
@@ -21,12 +22,11 @@ def macs_before(folder: Path, name: str, mac: Mac) -> tuple[Mac, ...]:
     """The MACs that a row had before it got the one that it has, the latest last."""
     found: list[Mac] = []
     for entry in entries(folder / FILE):
-        try:
-            was, now = parse_mac(entry["was"]["mac"]), parse_mac(entry["is"]["mac"])
-            if entry["is"]["name"].casefold() == name.casefold() and now == mac != was:
-                found.append(was)
-        except (KeyError, TypeError, AttributeError, AddressError):
-            continue
+        row = entry.part("is")
+        was, now = entry.part("was").get("mac", a_mac), row.get("mac", a_mac)
+        is_it = row.get("name", a_text, "").casefold() == name.casefold()
+        if is_it and was is not None and now == mac != was:
+            found.append(was)
     return tuple(found)
 
 
@@ -41,7 +41,7 @@ def record_changes(folder: Path, changes: Iterable[Change]) -> None:
                     "name": change.name,
                     "was": cells_of(change.was) or None,
                     "is": cells_of(change.now) or None,
-                    "who": who()._asdict(),
+                    "who": who(),
                 }
                 for change in changes
             ),

@@ -7,10 +7,11 @@ tells a series that is taken up again which rows are done.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from ipaddress import AddressValueError, IPv4Address
+from ipaddress import IPv4Address
 from pathlib import Path
 
-from portcall.core.address import AddressError, Mac, parse_mac
+from portcall.core.address import Mac
+from portcall.core.document import a_mac, a_text, an_address
 from portcall.core.find.sighting import Field
 from portcall.core.setting.had import Had, read_had
 from portcall.core.trouble import NotPossibleHere
@@ -34,38 +35,31 @@ class SettingsLog:
 
         ``address`` is the one that is to be set. Raises NotPossibleHere.
         """
-        values = {"address": str(address), "by": had.by, "settings": had.settings}
-        self._write({"step": "before", "name": name, "mac": str(mac), **values, "had": had.entry})
+        values = {"address": address, "by": had.by, "settings": had.settings}
+        self._write({"step": "before", "name": name, "mac": mac, **values, "had": had.entry})
 
     def write(self, step: str, name: str, mac: Mac, **values: object) -> None:
         """Write down what came of it, ``done`` or ``not done``. Raises NotPossibleHere."""
-        told = {
-            key: value if value is None or isinstance(value, bool) else str(value)
-            for key, value in values.items()
-        }
-        self._write({"step": step, "name": name, "mac": str(mac), **told})
+        self._write({"step": step, "name": name, "mac": mac, **values})
 
     def write_read(self, name: str, mac: Mac, read: Mapping[str, str]) -> None:
         """Write down what a person read at a device, by column. Raises NotPossibleHere."""
-        self._write({"step": "read", "name": name, "mac": str(mac), "read": dict(read)})
+        self._write({"step": "read", "name": name, "mac": mac, "read": read})
 
     def read_by_hand(self) -> dict[Mac, dict[str, str]]:
         """Values that people read at devices which were not set since, by MAC and column."""
         found: dict[Mac, dict[str, str]] = {}
         for entry in entries(self.path):
-            try:
-                mac, step, read = parse_mac(entry["mac"]), entry["step"], entry.get("read")
-            except (KeyError, TypeError, AttributeError, AddressError):
-                continue
-            if step == "done":
+            mac, step, read = entry.get("mac", a_mac), entry.get("step", a_text), entry.part("read")
+            if mac is not None and step == "done":
                 found.pop(mac, None)
-            elif step == "read" and isinstance(read, dict):
-                found.setdefault(mac, {}).update({str(k): str(v) for k, v in read.items()})
+            elif mac is not None and step == "read":
+                found.setdefault(mac, {}).update({key: read.get(key, a_text, "") for key in read})
         return found
 
     def _write(self, values: dict[str, object]) -> None:
         try:
-            add_entries(self.path, {**values, "who": who()._asdict(), "adapter": self._adapter})
+            add_entries(self.path, {**values, "who": who(), "adapter": self._adapter})
         except OSError as error:
             raise NotPossibleHere(
                 f"{self.path}: what is set in a device is written down first, and cannot be: "
@@ -77,41 +71,36 @@ class SettingsLog:
         """Which MAC was brought to which address, by the row's name in lower case."""
         found: dict[tuple[str, IPv4Address], Mac] = {}
         for entry in entries(self.path):
-            try:
-                if entry["step"] == "done" and entry.get("address"):
-                    name, mac = str(entry["name"]).casefold(), parse_mac(entry["mac"])
-                    # It is at one address only: where it was before, it is no more.
-                    found = {k: v for k, v in found.items() if (k[0], v) != (name, mac)}
-                    found[name, IPv4Address(entry["address"])] = mac
-            except (KeyError, TypeError, AddressError, AddressValueError):
-                continue
+            mac, address = entry.get("mac", a_mac), entry.get("address", an_address)
+            is_done = entry.get("step", a_text) == "done"
+            if is_done and mac is not None and address is not None:
+                name = entry.get("name", a_text, "").casefold()
+                # It is at one address only: where it was before, it is no more.
+                found = {k: v for k, v in found.items() if (k[0], v) != (name, mac)}
+                found[name, address] = mac
         return found
 
     def identities(self) -> dict[Mac, dict[Field, str]]:
         """Identities of the devices that were set: product, serial and firmware, by their MACs."""
         found: dict[Mac, dict[Field, str]] = {}
         for entry in entries(self.path):
-            told = {field: str(entry[field.value]) for field in _IDENTITY if entry.get(field.value)}
-            try:
-                if told and entry["step"] == "done":
-                    found[parse_mac(entry["mac"])] = told
-            except (KeyError, TypeError, AttributeError, AddressError):
-                continue
+            said = ((field, entry.get(field.value, a_text)) for field in _IDENTITY)
+            told = {field: value for field, value in said if value}
+            mac = entry.get("mac", a_mac)
+            if told and mac is not None and entry.get("step", a_text) == "done":
+                found[mac] = told
         return found
 
     def had(self, mac: Mac) -> Had | None:
         """How a device was set before it was changed last; None when no record tells."""
-        found = None
-        for entry in entries(self.path):
-            if entry.get("mac") == str(mac) and entry.get("step") == "before":
-                found = read_had(entry.get("by"), entry.get("settings"), entry.get("had")) or found
-        return found
+        return next(reversed(self._before(mac)), None)
 
     def before_keeping(self, mac: Mac) -> Had | None:
         """How a device was set when it still asked for its address; None when unknown."""
-        found = None
-        for entry in entries(self.path):
-            if entry.get("mac") == str(mac) and entry.get("step") == "before":
-                had = read_had(entry.get("by"), entry.get("settings"), entry.get("had"))
-                found = had if had is not None and had.asks else found
-        return found
+        return next((had for had in reversed(self._before(mac)) if had.asks), None)
+
+    def _before(self, mac: Mac) -> list[Had]:
+        """How a device was set before each change, oldest first."""
+        steps = (entry for entry in entries(self.path) if entry.get("mac", a_mac) == mac)
+        had = (read_had(step) for step in steps if step.get("step", a_text) == "before")
+        return list(filter(None, had))

@@ -23,12 +23,13 @@ import sqlalchemy as sql
 from sqlalchemy.dialects.sqlite import insert
 from sqlalchemy.exc import DatabaseError, OperationalError
 
+from portcall.core.document import Part, parsed
 from portcall.core.record.entry import Entry, Kind, read_entry
 from portcall.core.record.story import said_of
 from portcall.core.trouble import NotPossibleHere
 from portcall.site.files import append, as_caller, make_folder, open_to_append
 from portcall.site.logbook.inbox import INBOX, logbook_folder
-from portcall.site.logbook.others import OTHERS, beginning_of, entry_of, lines_from, parsed
+from portcall.site.logbook.others import OTHERS, beginning_of, entry_of, lines_from
 from portcall.site.matches import state_folder
 from portcall.site.turns import alone_in
 
@@ -92,7 +93,7 @@ class Numbered:
         entry = self.entry
         if (name and entry.name == name) or (mac and entry.mac == mac):
             return self
-        said = said_of(body, name, mac)
+        said = said_of(Part(body), name, mac)
         if not said:
             return None
         return Numbered(self.number, replace(entry, summary=said), self.digest, self._book)
@@ -296,9 +297,9 @@ def _unpacked(data: bytes, digest: str) -> dict[str, Any] | None:
     """The body of an entry; None for a damaged one, or one other than its digest says."""
     try:
         unpacked = zlib.decompressobj().decompress(data, _LARGEST_CONTENT)
-        body = json.loads(unpacked)
-    except (zlib.error, ValueError, RecursionError):
+    except zlib.error:
         return None
+    body = parsed(unpacked)
     is_it = sha256(unpacked).hexdigest() == digest
     return body if is_it and isinstance(body, dict) else None
 
