@@ -13,7 +13,7 @@ SOURCES := $(shell find src -type f -not -path '*.egg-info/*' -not -path '*__pyc
 unexport PYTHONDONTWRITEBYTECODE
 
 # Tests wait more than they work, and practice plants are isolated from each other.
-SIDE_BY_SIDE := -n $(shell expr 6 \* $$(nproc)) --dist loadgroup --no-loadscope-reorder
+SIDE_BY_SIDE := -n $(shell expr 8 \* $$(nproc)) --dist loadgroup --no-loadscope-reorder
 
 .PHONY: demo test quick check bench fuzz screenshots words guide man wheel stick setup-user clients clean
 

@@ -8,13 +8,12 @@ import json
 import os
 import re
 import sqlite3
-import subprocess
-import sys
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from importlib.util import find_spec
 from xml.etree import ElementTree
 
+import nursery
 import pytest
 from openpyxl import load_workbook
 from pypdf import PdfReader
@@ -134,9 +133,8 @@ def make_site(folder, **hostile):
 
 
 def typed(site, *words, **environment):
-    command = [sys.executable, "-m", "portcall", *words]
     given = {**os.environ, "PORTCALL_STATE": str(site / "state"), **environment}
-    return subprocess.run(command, cwd=site, env=given, capture_output=True, text=True, timeout=120)
+    return nursery.run(list(words), site, given)
 
 
 @pytest.fixture(scope="module")

@@ -45,7 +45,7 @@ def advised(sentence):
 def type_in(plant, typed):
     """Type a line, which is taken; one that goes on is ended with Ctrl-C once it has begun."""
     if " --watch" in typed.line:
-        started = plant.start(typed.line)
+        started = plant.start(typed.line, signalled=True)
         plant.until(started, r"\S")
         assert plant.finish(started, signal.SIGINT).code == _CTRL_C, typed
         return

@@ -51,13 +51,15 @@ class Plant:
     """A running practice plant; every ``portcall`` is the built program, on real sockets.
 
     The first plant of a test run is brought up as a person does it; the others are forks of a
-    process that has loaded the program already.
+    process that has loaded the program already, unless that is not wanted.
     """
 
-    def __init__(self, scenario: Path | None = None, prefix: tuple[str, ...] = ()) -> None:
+    def __init__(
+        self, scenario: Path | None = None, prefix: tuple[str, ...] = (), forked: bool = True
+    ) -> None:
         options = ["--scenario", str(scenario)] if scenario else []
         words = ["plant", "run", *options, "--", sys.executable, "-u", str(OTHER_END)]
-        start = nursery.start if not prefix and not is_first(words) else _start
+        start = nursery.start if forked and not prefix and not is_first(words) else _start
         self.process, self._to, self._from = start([*prefix, *PORTCALL, *words])
         self.site = Path(self._ask({})["site"])
 
@@ -84,9 +86,9 @@ class Plant:
         """Run a program on a bare device."""
         return self.run(f"portcall plant on {device} -- {line}")
 
-    def start(self, line: str) -> int:
-        """Start a command line; ``finish`` ends it."""
-        return int(self._ask({"start": _words(line)})["started"])
+    def start(self, line: str, signalled: bool = False) -> int:
+        """Start a command line; ``finish`` ends it. One that gets a signal is no fork."""
+        return int(self._ask({"start": _words(line), "anew": signalled})["started"])
 
     def until(self, started: int, pattern: str, count: int = 1, timeout: float = 60) -> str:
         """Wait until a started command has printed something ``count`` times; all it printed."""

@@ -1,4 +1,4 @@
-"""A process that has loaded the whole program, and forks for each practice plant of the tests.
+"""A process that has loaded the whole program, and forks for each plant and line of the tests.
 
 Python takes some seconds to load what a plant and the commands in it are made of. One of these
 belongs to a test run, and ends with it; it loads all that when the first plant is asked for.
@@ -22,13 +22,15 @@ import sys
 import tempfile
 from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import IO
+from subprocess import CompletedProcess, TimeoutExpired
+from tempfile import TemporaryFile
+from typing import IO, Any, NoReturn
 
 import other_end
 from other_end import PORTCALL, THIS_RUN
 
 import portcall
-from portcall.host.namespaces import die_with_parent
+from portcall.host import namespaces
 
 DOOR = "nursery"
 """The socket in the folder of the test run."""
@@ -57,13 +59,41 @@ def start(command: list[str]) -> tuple[int, IO[str], IO[str]]:
     """Bring a plant up by a fork; its process, what it reads, what it prints."""
     its_input, our_output = os.pipe()
     our_input, its_output = os.pipe()
-    words = command[len(PORTCALL) :]
-    asked = json.dumps({"words": words, "folder": os.getcwd(), "environment": dict(os.environ)})
-    socket.send_fds(_line(), [asked.encode()], [its_input, its_output, 2])
-    os.close(its_input)
-    os.close(its_output)
-    process = int(_line().recv(64))
+    process = _fork(command[len(PORTCALL) :], {}, its_input, its_output, os.dup(2))
     return process, os.fdopen(our_output, "w"), os.fdopen(our_input)
+
+
+def run(
+    words: list[str], cwd: Path | None = None, env: Mapping[str, str] | None = None
+) -> CompletedProcess[str]:
+    """Run a line of ours to its end, outside of any plant, on this process's own network."""
+    if other_end.is_first(words) or "PYTHONPATH" in (env or {}):
+        return subprocess.run(
+            [*PORTCALL, *words], cwd=cwd, env=env, capture_output=True, text=True, timeout=120
+        )
+    wanted = {"folder": str(cwd or os.getcwd()), "environment": dict(env or os.environ)}
+    ended, tells = os.pipe()
+    with TemporaryFile() as out, TemporaryFile() as err, os.fdopen(ended, "rb") as pipe:
+        nothing = os.open(os.devnull, os.O_RDONLY)
+        theirs = nothing, os.dup(out.fileno()), os.dup(err.fileno())
+        network = os.open("/proc/self/ns/net", os.O_RDONLY)
+        process = _fork(words, wanted, *theirs, tells, network)
+        if not select.select([pipe], [], [], 120)[0]:
+            os.kill(process, signal.SIGKILL)
+            raise TimeoutExpired(words, 120)
+        code = int(pipe.read())
+        said = [os.pread(each.fileno(), 1 << 30, 0).decode() for each in (out, err)]
+    return CompletedProcess(words, code, *said)
+
+
+def _fork(words: list[str], wanted: dict[str, Any], *descriptors: int) -> int:
+    """Have the program forked; its process. The descriptors are its own from then on."""
+    environment = {"folder": os.getcwd(), "environment": dict(os.environ)}
+    asked = json.dumps({"words": words, **environment, **wanted})
+    socket.send_fds(_line(), [asked.encode()], list(descriptors))
+    for descriptor in descriptors:
+        os.close(descriptor)
+    return int(_line().recv(64))
 
 
 class _Forked:
@@ -84,7 +114,7 @@ class _Forked:
 
 
 def _serve(door: socket.socket) -> None:
-    die_with_parent()
+    namespaces.die_with_parent()
     signal.signal(signal.SIGCHLD, signal.SIG_IGN)
     lines = [door.accept()[0]]
     _load()
@@ -106,8 +136,8 @@ def _load() -> None:
 
 
 def _bring_up(line: socket.socket) -> bool:
-    """One plant, where one is asked for; whether the line is still held."""
-    asked, descriptors, _, _ = socket.recv_fds(line, 1 << 20, 3)
+    """One program, where one is asked for; whether the line is still held."""
+    asked, descriptors, _, _ = socket.recv_fds(line, 1 << 20, 5)
     if not asked:
         return False
     process = os.fork()
@@ -116,11 +146,28 @@ def _bring_up(line: socket.socket) -> bool:
         os.chdir(wanted["folder"])
         os.environ.clear()
         os.environ.update(wanted["environment"])
-        other_end.become(wanted["words"], *descriptors)
+        streams, rest = descriptors[:3], descriptors[3:]
+        if rest:
+            _run_one(wanted["words"], streams, *rest)
+        other_end.become(wanted["words"], *streams)
     for descriptor in descriptors:
         os.close(descriptor)
     line.sendall(str(process).encode())
     return True
+
+
+def _run_one(words: list[str], streams: list[int], tells: int, network: int) -> NoReturn:
+    """Run a line on a network, and tell its exit code."""
+    if os.readlink(f"/proc/self/fd/{network}") != os.readlink("/proc/self/ns/net"):
+        namespaces.enter(network)
+    signal.signal(signal.SIGCHLD, signal.SIG_DFL)
+    child = os.fork()
+    if child == 0:
+        namespaces.die_with_parent()
+        other_end.become(words, *streams)
+    _, status = os.waitpid(child, 0)
+    os.write(tells, str(os.waitstatus_to_exitcode(status)).encode())
+    os._exit(0)
 
 
 class _Popen:

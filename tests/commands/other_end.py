@@ -2,7 +2,7 @@
 
 A line of ours runs in a fork of this process, which has loaded the program already: the same
 ``main``, arguments, environment, streams and signals. The first line of each command in a test
-run, and every line that is started and not waited for, starts Python anew as a person does.
+run, and every line that is to get a signal, starts Python anew as a person does.
 """
 
 from __future__ import annotations
@@ -35,13 +35,21 @@ _LATE = "\n(the test waited no longer)"
 class _Started:
     """A command under way, which prints into two files that can be read meanwhile."""
 
-    def __init__(self, words: list[str]) -> None:
+    def __init__(self, words: list[str], anew: bool = False) -> None:
         # end() closes them.
         self._out = TemporaryFile()  # noqa: SIM115
         self._err = TemporaryFile()  # noqa: SIM115
-        self.process = subprocess.Popen(
-            words, stdin=subprocess.DEVNULL, stdout=self._out, stderr=self._err
-        )
+        self._code: int | None = None
+        variables, typed = _variables(words)
+        out, err, own = self._out.fileno(), self._err.fileno(), typed[len(PORTCALL) :]
+        if not anew and typed[: len(PORTCALL)] == PORTCALL and not is_first(own):
+            self._pid = _fork(own, variables, out, err)
+        else:
+            # Held: it would be waited for by others when it is let go.
+            self._process = subprocess.Popen(
+                words, stdin=subprocess.DEVNULL, stdout=out, stderr=err
+            )
+            self._pid = self._process.pid
 
     def printed(self) -> tuple[str, str]:
         def read(file: IO[bytes]) -> str:
@@ -49,23 +57,35 @@ class _Started:
 
         return read(self._out), read(self._err)
 
+    def code(self) -> int | None:
+        """Its exit code, as ``subprocess`` has it; None while it runs."""
+        if self._code is None:
+            pid, status = os.waitpid(self._pid, os.WNOHANG)
+            self._code = os.waitstatus_to_exitcode(status) if pid else None
+        return self._code
+
+    def send(self, number: int) -> None:
+        """Send it a signal, where it has not ended."""
+        if self.code() is None:
+            os.kill(self._pid, number)
+
     def end(self, timeout: float) -> dict[str, Any]:
+        deadline = time.monotonic() + timeout
         late = ""
-        try:
-            self.process.wait(timeout)
-        except subprocess.TimeoutExpired:
-            self.process.kill()
-            self.process.wait()
-            late = _LATE
+        while self.code() is None:
+            if time.monotonic() > deadline and not late:
+                os.kill(self._pid, signal.SIGKILL)
+                late = _LATE
+            time.sleep(0.005)
         out, err = self.printed()
         self._out.close()
         self._err.close()
-        return {"code": self.process.returncode, "out": out, "err": err + late}
+        return {"code": self.code(), "out": out, "err": err + late}
 
     def until(self, pattern: str, count: int, timeout: float) -> dict[str, Any]:
         deadline = time.monotonic() + timeout
         while True:
-            over = self.process.poll() is not None or time.monotonic() > deadline
+            over = self.code() is not None or time.monotonic() > deadline
             printed = "\n".join(self.printed())
             found = len(re.findall(pattern, printed)) >= count
             if found or over:
@@ -74,10 +94,10 @@ class _Started:
 
 
 def _run(words: list[str], timeout: float) -> dict[str, Any]:
-    """To its end, through pipes, as most programs that call it would."""
-    variables, typed = _variables(words)
-    if typed[: len(PORTCALL)] == PORTCALL and not is_first(typed[len(PORTCALL) :]):
-        return _run_in_fork(typed[len(PORTCALL) :], variables, timeout)
+    """To its end; a program of others through pipes, as most programs that call it would."""
+    _, typed = _variables(words)
+    if typed[: len(PORTCALL)] == PORTCALL:
+        return _Started(words).end(timeout)
     try:
         ended = subprocess.run(
             words, stdin=subprocess.DEVNULL, capture_output=True, text=True, timeout=timeout
@@ -116,25 +136,13 @@ def is_first(words: list[str]) -> bool:
     return True
 
 
-def _run_in_fork(words: list[str], variables: dict[str, str], timeout: float) -> dict[str, Any]:
-    with TemporaryFile() as out, TemporaryFile() as err:
-        child = os.fork()
-        if child == 0:
-            os.environ.update(variables)
-            nothing = os.open(os.devnull, os.O_RDONLY)
-            become(words, nothing, out.fileno(), err.fileno())
-        deadline = time.monotonic() + timeout
-        late = ""
-        pid = status = 0
-        while not pid:
-            pid, status = os.waitpid(child, os.WNOHANG)
-            if not pid and time.monotonic() > deadline and not late:
-                os.kill(child, signal.SIGKILL)
-                late = _LATE
-            if not pid:
-                time.sleep(0.005)
-        said = [os.pread(each.fileno(), 1 << 30, 0).decode(errors="replace") for each in (out, err)]
-    return {"code": os.waitstatus_to_exitcode(status), "out": said[0], "err": said[1] + late}
+def _fork(words: list[str], variables: dict[str, str], out: int, err: int) -> int:
+    child = os.fork()
+    if child == 0:
+        os.environ.update(variables)
+        nothing = os.open(os.devnull, os.O_RDONLY)
+        become(words, nothing, out, err)
+    return child
 
 
 def become(words: list[str], reads: int, out: int, err: int) -> NoReturn:
@@ -184,7 +192,7 @@ def serve() -> None:
         if "run" in request:
             answer = _run(request["run"], request["timeout"])
         elif "start" in request:
-            started.append(_Started(request["start"]))
+            started.append(_Started(request["start"], request["anew"]))
             answer = {"started": len(started) - 1}
         elif "until" in request:
             waits = (request[key] for key in ("pattern", "count", "timeout"))
@@ -192,7 +200,7 @@ def serve() -> None:
         elif "finish" in request:
             command = started[request["finish"]]
             if request["signal"] is not None:
-                command.process.send_signal(request["signal"])
+                command.send(request["signal"])
             answer = command.end(request["timeout"])
         elif "write" in request:
             Path(request["write"]).write_bytes(bytes.fromhex(request["data"]))

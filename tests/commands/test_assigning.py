@@ -13,7 +13,7 @@ def record(plant):
 
 
 def test_matched_for_the_time_needed_and_put_back_whatever_ends_it(plant):
-    started = plant.start("portcall assign --match --for 40")
+    started = plant.start("portcall assign --match --for 40", signalled=True)
     plant.until_serving()
     assert "10.61.20.200/24" in plant.run("ip -4 addr show usb0").out
     ended = plant.finish(started, signal.SIGTERM)
@@ -21,7 +21,7 @@ def test_matched_for_the_time_needed_and_put_back_whatever_ends_it(plant):
     assert "usb0: 10.61.20.200/24 removed, as it was before: no address" in ended.err
     assert "10.61.20" not in plant.run("ip -4 addr show usb0").out
     # Killed, it is left to restore.
-    started = plant.start("portcall assign --match --for 40")
+    started = plant.start("portcall assign --match --for 40", signalled=True)
     plant.until_serving()
     plant.finish(started, signal.SIGKILL)
     assert "removed, as it was before" in plant.run("portcall restore").out
@@ -31,7 +31,7 @@ def test_a_lent_address_outlives_a_kill_and_nobody_else_is_given_it(plant):
     plant.run("portcall match dryer-plc --no-probe")
     panel = "02-60-D1-12-08-77"
     line = "portcall assign fan-drive-1 --temporary 10.61.20.100-10.61.20.101 --json --for 20"
-    started = plant.start(line)
+    started = plant.start(line, signalled=True)
     plant.until_true("grep -q lent assigned.jsonl")
     ended = plant.finish(started, signal.SIGKILL)
     (lent,) = [e for e in ended.json_lines if e.get("event") == "assigned" and e["name"] is None]
@@ -40,7 +40,7 @@ def test_a_lent_address_outlives_a_kill_and_nobody_else_is_given_it(plant):
     assert [e["mac"] for e in record(plant) if "lent" in e] == [panel]
     # Another device asks first now: what the panel has is not given to it.
     plant.until_true(f"! {SERVES}")
-    started = plant.start(line)
+    started = plant.start(line, signalled=True)
     plant.until_serving()
     plant.write("empty.sh", "#!/bin/sh\n")
     plant.run("chmod 700 empty.sh")

@@ -174,7 +174,8 @@ def test_what_means_no_good_is_refused_within_bounds(tmp_path, how, reason):
     with Plant(scenario) as plant:
         plant.write("watched.py", WATCHED)
         serving = plant.start(
-            f"portcall plant on stranger -- {sys.executable} {FILES} {how} 10.61.20.10"
+            f"portcall plant on stranger -- {sys.executable} {FILES} {how} 10.61.20.10",
+            signalled=True,
         )
         plant.until_true(
             "portcall plant on stranger -- grep -qi :AF12.*0A /proc/net/tcp", timeout=30

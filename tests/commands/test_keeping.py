@@ -211,7 +211,7 @@ def test_what_devices_do_instead_is_found_out_and_said_truly(drives):
 def test_killed_at_any_moment_a_move_can_be_repeated(drives, moment):
     drives.run("portcall match 10.61.20.0/24 --no-probe")
     own = addresses(drives)
-    moving = drives.start("portcall move slow --wait 30")
+    moving = drives.start("portcall move slow --wait 30", signalled=True)
     if moment.startswith('"'):
         drives.until_true("grep -q before settings.jsonl")
     else:
@@ -338,7 +338,7 @@ def test_two_commands_at_once_are_not_in_each_others_way(drives):
     assert drives.run("portcall restore --show").out == "nothing is open\n"
     # Of two that assign, the second is told who is there.
     drives.run("portcall match 10.61.20.61 --no-probe")
-    serving = drives.start("portcall assign plain --for 60")
+    serving = drives.start("portcall assign plain --for 60", signalled=True)
     drives.until_serving()
     refused = drives.run("portcall assign stubborn --for 5 --alongside")
     assert refused.code == 3
@@ -349,7 +349,8 @@ def test_two_commands_at_once_are_not_in_each_others_way(drives):
     # Two looks share the pace: each counts what leaves the adapter.
     counter = "cat /sys/class/net/usb0/statistics/tx_packets"
     before = int(drives.run(counter).out)
-    looks = [drives.start("portcall find 10.61.16.0/21 --method arp --pace 100") for _ in range(2)]
+    line = "portcall find 10.61.16.0/21 --method arp --pace 100"
+    looks = [drives.start(line, signalled=True) for _ in range(2)]
     began = time.monotonic()
     time.sleep(8)
     sent = int(drives.run(counter).out) - before

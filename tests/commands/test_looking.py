@@ -184,7 +184,7 @@ def test_one_method_alone_and_what_cannot_run_is_named(looked):
 
 def test_ctrl_c_shows_what_was_found_so_far(looked):
     plant = looked[3]
-    started = plant.start("portcall find")
+    started = plant.start("portcall find", signalled=True)
     plant.until_sent(300)
     ended = plant.finish(started, signal.SIGINT)
     assert ended.code == 130
@@ -240,7 +240,9 @@ def test_watching_says_what_vanished_came_back_or_was_replaced(plant):
     plant.run("portcall match dryer-plc --no-probe")
     plant.on("spare-1", "ip addr add 10.61.20.19/24 dev eth0")
     page = plant.start("portcall plant on spare-2 -- python3 -m http.server 80")
-    watching = plant.start("portcall find 10.61.20.1-20 --watch --json --method arp --method web")
+    watching = plant.start(
+        "portcall find 10.61.20.1-20 --watch --json --method arp --method web", signalled=True
+    )
     plant.until(watching, '"appeared".*02-5A-1D-04-40-3B')
     plant.until(watching, '"appeared".*02-60-D1-00-5E-01')
     # The next look has begun: the first device was asked what it is.
@@ -295,7 +297,7 @@ mkdir -p /run/lldpd
 def test_a_real_snmpd_and_a_real_lldpd_are_read(plant):
     need("snmpd", "lldpd", "tcpdump")
     plant.write("real.sh", REAL)
-    listening = plant.start("portcall listen --for 60 --json")
+    listening = plant.start("portcall listen --for 60 --json", signalled=True)
     seen = plant.start("tcpdump -i usb0 -c 2 ether proto 0x88cc and ether src 02:60:d1:00:5e:01")
     started = plant.on("spare-1", "sh real.sh")
     assert started.code == 0, started.err

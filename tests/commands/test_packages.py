@@ -9,8 +9,8 @@ import zipfile
 from pathlib import Path
 
 import click
+import nursery
 import pytest
-from inside import PORTCALL
 from ordinary import STICK
 
 from conftest import need
@@ -103,7 +103,7 @@ def test_every_option_says_what_it_is_for_and_what_it_takes_in_words():
 
 
 def asked(*words):
-    return subprocess.run([*PORTCALL, "help", *words], capture_output=True, text=True)
+    return nursery.run(["help", *words])
 
 
 def test_help_shows_topics_and_commands_and_knows_what_was_meant():
@@ -113,9 +113,7 @@ def test_help_shows_topics_and_commands_and_knows_what_was_meant():
         assert about[:40] in listed
         assert asked(topic).stdout == page(topic)
     for words in ("find", "plan take", "plant power-cycle"):
-        usual = subprocess.run(
-            [*PORTCALL, *words.split(), "--help"], capture_output=True, text=True
-        )
+        usual = nursery.run([*words.split(), "--help"])
         assert asked(*words.split()).stdout == usual.stdout
     for words, meant in (
         ("priv", "did you mean privileges?"),

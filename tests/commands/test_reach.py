@@ -48,7 +48,7 @@ def test_doors_are_timed_and_a_better_reason_than_silence_is_given(matched):
 def test_a_watch_tells_what_changes_and_ends_as_it_was_told(matched):
     watch = "portcall reach dryer-plc 10.61.20.15 --interval 0.2 --wait 0.3"
     assert matched.run(f"{watch} --until-up").code == 0
-    started = matched.start(f"{watch} --watch")
+    started = matched.start(f"{watch} --watch", signalled=True)
     matched.until(started, "10.61.20.15 up")
     matched.run("portcall plant unplug dryer-plc")
     matched.until(started, "dryer-plc DOWN: no reply")
@@ -77,7 +77,7 @@ def test_a_watch_tells_what_changes_and_ends_as_it_was_told(matched):
 def test_a_log_survives_a_kill_is_added_to_and_is_read_again(matched):
     pytest.importorskip("scipy")
     line = "portcall reach dryer-plc 10.61.20.99 --interval 0.1 --wait 0.2 --log night.csv"
-    started = matched.start(f"{line} --watch")
+    started = matched.start(f"{line} --watch", signalled=True)
     matched.until_true("[ $(grep -c answered night.csv) -ge 8 ]")
     matched.finish(started, signal.SIGKILL)
     matched.run("sh -c 'printf 2026-11-2 >> night.csv'")

@@ -57,7 +57,9 @@ def served(plant):
         plant.run(f"chmod {stat.S_IRWXU:o} {name}")
     plant.write("leases", "")
     plant.run("portcall match 10.61.20.64/26 --no-probe")
-    capture = plant.start(f"tcpdump -i usb0 -U -w {CAPTURE} udp port 67 or udp port 68 or arp")
+    capture = plant.start(
+        f"tcpdump -i usb0 -U -w {CAPTURE} udp port 67 or udp port 68 or arp", signalled=True
+    )
     plant.until(capture, "listening on usb0")
     yield plant
     ended = plant.finish(capture, signal.SIGINT)
@@ -92,7 +94,7 @@ def test_a_planned_client_ends_up_with_exactly_its_address_mask_and_router(serve
 
 @pytest.mark.parametrize("client", CLIENTS)
 def test_an_unplanned_client_gets_no_answer_at_all(served, client):
-    server = served.start("portcall assign spare-1 --json")
+    server = served.start("portcall assign spare-1 --json", signalled=True)
     served.until_serving()
     served.on("spare-2", f"timeout 8 {CLIENTS[client]}")
     planned = served.on("spare-1", f"timeout 10 {CLIENTS['udhcpc']}")
@@ -131,7 +133,9 @@ def test_twenty_cycles_give_the_same_address_mask_and_router_each_time(served, c
         "ip -4 -o addr show eth0 | grep -o 'inet [^ ]*'; ip route show default\n"
         f"timeout 12 {end} >>clients.log 2>&1; ip route flush dev eth0; {REBOOT}; done",
     )
-    server = served.start("portcall assign spare-1 --for 300 --capture cycles.pcapng --json")
+    server = served.start(
+        "portcall assign spare-1 --for 300 --capture cycles.pcapng --json", signalled=True
+    )
     served.until_serving()
     lines = served.on("spare-1", "sh cycles.sh").out.splitlines()
     assert lines == 20 * ["inet 10.61.20.71/26", "default via 10.61.20.65 dev eth0 "]
@@ -155,7 +159,7 @@ def test_twenty_cycles_give_the_same_address_mask_and_router_each_time(served, c
 
 @pytest.mark.long
 def test_a_short_lease_is_renewed_and_a_wrong_wish_is_denied(served):
-    server = served.start("portcall assign --lease 10 --for 60 --json")
+    server = served.start("portcall assign --lease 10 --for 60 --json", signalled=True)
     served.until_serving()
     # What dhclient remembers from another network: it asks for that, and is told to ask anew.
     served.write(
@@ -166,7 +170,9 @@ def test_a_short_lease_is_renewed_and_a_wrong_wish_is_denied(served):
         "expire 4 2037/12/31 00:00:00; }\n",
     )
     held = served.start(f"portcall plant on spare-1 -- {CLIENTS['dhclient']}")
-    other = served.start("portcall plant on spare-2 -- udhcpc -f -i eth0 -s ./udhcpc.sh")
+    other = served.start(
+        "portcall plant on spare-2 -- udhcpc -f -i eth0 -s ./udhcpc.sh", signalled=True
+    )
     served.until(held, "DHCPNAK")
     served.until(held, "bound to 10.61.20.71", 2)
     served.until(other, "lease of 10.61.20.72 obtained", 2)
@@ -226,7 +232,9 @@ address = "10.61.20.201/24"
     )
     with Plant(_with_site(scenario)) as plant:
         pair = "02-1A-40-7C-00-06=10.61.20.50/24"
-        other = plant.start(f"portcall plant on colleague -- {_portcall()} assign {pair}")
+        other = plant.start(
+            f"portcall plant on colleague -- {_portcall()} assign {pair}", signalled=True
+        )
         plant.on("colleague", f"timeout 60 sh -c 'until {SERVES}; do sleep 0.05; done'")
         row = "02-60-D1-00-5E-01=10.61.20.71/24"
         ours = plant.run(f"portcall assign {row} --for 2")
@@ -240,10 +248,11 @@ address = "10.61.20.201/24"
         assert "serving 1 device" in beside.err
         assert plant.finish(other, signal.SIGINT).code == 130
         # One that appears while we serve.
-        ours = plant.start(f"portcall assign {row} --json")
+        ours = plant.start(f"portcall assign {row} --json", signalled=True)
         plant.until_serving()
         other = plant.start(
-            f"portcall plant on colleague -- {_portcall()} assign {pair} --alongside"
+            f"portcall plant on colleague -- {_portcall()} assign {pair} --alongside",
+            signalled=True,
         )
         plant.until(ours, '"notice"')
         plant.finish(other, signal.SIGINT)

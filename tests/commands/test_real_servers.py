@@ -135,7 +135,7 @@ def test_a_server_that_answers_only_macs_it_knows_is_noticed_from_its_clients(wi
     server = wire.start(f"portcall plant on cabinet -- {only}")
     wire.until(server, "static leases only")
     wire.run("ip addr add 10.61.20.200/24 dev usb0")
-    serving = wire.start("portcall assign 02-60-D1-00-5E-01=10.61.20.71/24 --json")
+    serving = wire.start("portcall assign 02-60-D1-00-5E-01=10.61.20.71/24 --json", signalled=True)
     wire.until_serving()
     assert wire.on("colleague", ASKS).code == 0
     wire.until(serving, '"notice"')

@@ -98,7 +98,7 @@ def test_what_cannot_be_recorded_is_said_and_the_look_goes_on(plant):
 @pytest.mark.long
 def test_a_watch_is_recorded_when_it_ends(plant):
     plant.run("portcall match dryer-plc --no-probe")
-    watching = plant.start("portcall find --watch --json")
+    watching = plant.start("portcall find --watch --json", signalled=True)
     # A device that vanishes is told of at the end of a whole look.
     plant.until(watching, "02-5A-1D-04-40-3B")
     plant.run("portcall plant unplug old-feeder")

@@ -158,8 +158,13 @@ def test_an_ordinary_user_is_told_first_what_is_left_out_and_the_line_that_does_
         assert (reasons in asked.err) == (line == "find")
 
 
-def test_another_terminal_joins_a_plant_and_what_practice_writes_stays_in_it(plant):
+def test_another_terminal_joins_a_plant_and_what_practice_writes_stays_in_it():
+    # The environment of a fork is not what others are told of it.
+    with Plant(forked=False) as plant:
+        _join(plant)
 
+
+def _join(plant):
     process = next(
         json.loads(path.read_text())["process"]
         for path in _running_plants()
@@ -181,7 +186,6 @@ def test_another_terminal_joins_a_plant_and_what_practice_writes_stays_in_it(pla
 
 
 def _running_plants():
-
     return place_to_write().glob("*.json")
 
 

@@ -222,7 +222,7 @@ def test_killed_at_any_moment_and_typed_again_it_is_right(night, moment):
     name, words, later = MOMENTS[moment]
     replace(night, name)
     old = planned(night, name)["mac"]
-    swapping = night.start(f"portcall swap {name} --yes")
+    swapping = night.start(f"portcall swap {name} --yes", signalled=True)
     night.until(swapping, words)
     time.sleep(later)
     night.finish(swapping, signal.SIGKILL)
@@ -242,7 +242,7 @@ def test_ctrl_c_while_it_is_served_leaves_the_plan_and_this_computer_as_they_wer
     night.run("portcall plant unplug new-fan-drive")
     before = night.run("cat plan.csv").out
     night.run("portcall plant plug new-fan-drive --wire plant")
-    swapping = night.start("portcall swap fan-drive --yes")
+    swapping = night.start("portcall swap fan-drive --yes", signalled=True)
     night.until(swapping, "added until this ends")
     ended = night.finish(swapping, signal.SIGINT)
     assert ended.code == 130

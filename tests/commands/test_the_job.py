@@ -165,14 +165,14 @@ def test_the_whole_job(plant):
 
 def test_ctrl_c_ends_assign_with_a_summary_and_130(plant):
     plant.run("portcall match dryer-plc --no-probe")
-    started = plant.start("portcall assign")
+    started = plant.start("portcall assign", signalled=True)
     plant.until_serving()
     ended = plant.finish(started, signal.SIGINT)
     assert ended.code == 130
     assert re.search(r"open: 5 of 6: fan-drive-1, .*; 1 done", ended.out)
     assert re.search("never asked: .*weigh-gateway 02-C0-E7-05-2B-90", ended.out)
     assert "Traceback" not in ended.err
-    started = plant.start("portcall find 10.61.20.0/24")
+    started = plant.start("portcall find 10.61.20.0/24", signalled=True)
     plant.until_sent(60)
     ended = plant.finish(started, signal.SIGINT)
     assert ended.code == 130

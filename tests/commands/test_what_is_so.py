@@ -224,7 +224,9 @@ def test_lost_echoes_are_a_no_unless_they_are_accepted_and_ctrl_c_shows_what_the
     assert re.search(r" [1-3]?\d of 40", some.out)
     assert plant.run(f"{asked} --accept 30").code == 0
     plant.run("portcall plant mend")
-    started = plant.start("portcall reach dryer-plc --count 1000 --interval 0.1 --json")
+    started = plant.start(
+        "portcall reach dryer-plc --count 1000 --interval 0.1 --json", signalled=True
+    )
     plant.until_sent(6)
     plant.run("portcall plant unplug usb0")
     plant.run("portcall plant plug usb0")
@@ -307,7 +309,7 @@ def test_what_is_going_on_survives_an_adapter_that_is_switched_off_and_on_and_en
         "portcall verify",
         "portcall find",
     )
-    watch, reach, assign, verify, find = (plant.start(line) for line in lines)
+    watch, reach, assign, verify, find = (plant.start(line, signalled=True) for line in lines)
     plant.until(reach, "dryer-plc up")
     plant.until(watch, "appeared", 8)
     plant.until_serving()

@@ -3,6 +3,7 @@
 import os
 import subprocess
 
+import nursery
 import pytest
 from inside import PORTCALL
 
@@ -11,9 +12,7 @@ from portcall.cli.main import COMMANDS
 
 
 def portcall(*words, **environment):
-    return subprocess.run(
-        [*PORTCALL, *words], capture_output=True, text=True, env={**os.environ, **environment}
-    )
+    return nursery.run(list(words), env={**os.environ, **environment})
 
 
 def test_version_and_help():

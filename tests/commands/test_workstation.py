@@ -193,7 +193,7 @@ def test_every_signal_that_can_be_caught_ends_a_visit_like_ctrl_c(plant, name):
     need("strace")
     # Whoever runs the tests may ignore the signal (nohup does), and that would be kept to.
     line = f"env --default-signal={name} {_program()} assign --match --for 20"
-    visit = plant.start(f"strace -f -o trace -e trace=sendto {line}")
+    visit = plant.start(f"strace -f -o trace -e trace=sendto {line}", signalled=True)
     plant.until(visit, "serving")
     assert plant.finish(visit, signal.SIGINT).code != 0
     calls = plant.run("cat trace").out.splitlines()
@@ -421,7 +421,7 @@ def test_an_adapter_of_a_network_manager_is_not_fought_over(plant):
 
 def test_a_pulled_plug_is_named_within_a_second_and_flapping_is_named(plant):
     kernel = plant.start("ip -ts monitor link")
-    watch = plant.start("portcall adapters --watch --json")
+    watch = plant.start("portcall adapters --watch --json", signalled=True)
     plant.until(watch, "watching; pull a plug")
     for n in (1, 2, 3):
         plant.run("portcall plant unplug usb0")

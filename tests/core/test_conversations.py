@@ -463,6 +463,17 @@ def test_what_was_spent_and_is_seen_to_leave_counts_once_and_what_the_kernel_sen
     assert not any(shares.seen(b"third", 0.7) for _ in range(1000))
     assert (shares.foreign, shares.ready_at(b"third", 0.7)) == (1000, before)
     assert sum(shares.seen(b"drive", 0.7) for _ in range(1000)) < 10
+    # What it sends to everybody is in their share, and leaves us half of that.
+    slow = Shares(Pace(1000.0, to_all=10.0, to_one=20.0))
+    for _ in range(1000):
+        slow.seen(EVERYBODY, 5.0)
+    at = [slow.ready_at(EVERYBODY, 5.0)]
+    while at[-1] < 7.0:
+        slow.spend(EVERYBODY, at[-1])
+        for _ in range(100):
+            slow.seen(EVERYBODY, at[-1])
+        at.append(slow.ready_at(EVERYBODY, at[-1]))
+    assert 6 <= len(at) <= 12
     # What was spent long ago and never seen hides nothing.
     shares.spend(b"other", 0.0)
     assert shares.seen(b"other", 2.0)

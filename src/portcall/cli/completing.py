@@ -61,11 +61,10 @@ def answer(group: click.Group, instruction: str) -> str | None:
     asked = made(group, {}, _PROGRAM, VARIABLE)
     words, incomplete = asked.get_completion_args()
     found = candidates(words, incomplete, list(group.list_commands(click.Context(group))))
-    items = (
-        asked.get_completions(words, incomplete)
-        if found is None
-        else [CompletionItem(each) for each in found if each.startswith(incomplete)]
-    )
+    is_value = bool(words) and words[-1].startswith("-") and words[-1] not in _AFTER_OPTION
+    # Only the command knows whether an option has a value, and which.
+    items = asked.get_completions(words, incomplete) if found is None or is_value else []
+    items = items or [CompletionItem(each) for each in found or () if each.startswith(incomplete)]
     return "\n".join(asked.format_completion(item) for item in items)
 
 

@@ -183,8 +183,9 @@ def _run() -> int:
         context = getattr(error, "ctx", None)
         how = f"{context.command_path if context else 'portcall'} --help"
         message = error.format_message().rstrip(".")
-        see = f"{message} See {how}" if message.endswith("?") else f"{message}; see {how}"
-        return _fail(BadInput(see), error.exit_code)
+        if message.endswith("?"):
+            return _fail(BadInput(f"{message} See {how}"), error.exit_code)
+        return _fail(BadInput(message, f"see {how}"), error.exit_code)
     except BadInput as trouble:
         return _fail(trouble, BAD_INPUT)
     except NotPossibleHere as trouble:

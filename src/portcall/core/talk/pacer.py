@@ -175,6 +175,9 @@ class Shares:
         self._allowed: dict[Hashable, int] = {EVERYBODY: _MOST_ALLOWED}
         self.foreign = 0
         """Packets of other programs that were seen to leave."""
+        self._others_to_all = Window(to_all / 2, 0.0)
+        """The part of what may go to everybody that other programs are given: a second look here
+        shares it, and nobody who floods takes it all."""
         self.meetings = Window(to_all, 1.0 / to_all)
         """Receivers that are sent something for the first time: the kernel asks everybody for
         their MACs."""
@@ -224,6 +227,9 @@ class Shares:
         allowed = self._allowed.get(key, 0)
         if not allowed:
             self.foreign += 1
+            if receiver is EVERYBODY and self._others_to_all.ready_at(now) <= now:
+                self._others_to_all.spend(now)
+                self._window(receiver).spend(now)
             return False
         self._allowed[key] = allowed - 1
         self._window(receiver).spend(now)
