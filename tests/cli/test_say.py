@@ -87,7 +87,9 @@ def test_names_are_read_from_a_plan_in_whatever_form_it_is(tmp_path):
     assert plan_names(deep) == []
     for data, names in (
         (b"\xef\xbb\xbfaddress;Name\r\n10.61.20.1;fan\r\n2;\r\n;pump\r\n", ["fan", "pump"]),
-        (b"name,address\nF\xf6rderer,10.61.20.3\nb\x1b[2J,10.61.20.4\n", ["F\ufffdrderer"]),
+        (b"sep=\t\nname\taddress\nF\xf6rderer\t10.61.20.3\n", ["F\xf6rderer"]),
+        ("name,address\nfan,2\n".encode("utf-16"), ["fan"]),
+        (b"name,address\nfan,2\nb\x1b[2J,10.61.20.4\n", []),
         (b"address\n10.61.20.1\n", []),
         (b"", []),
     ):  # fmt: skip

@@ -12,7 +12,7 @@ from inside import PORTCALL, Plant, _words
 
 from portcall import __version__
 from portcall.cli import completing
-from portcall.core.catalog.catalog import USUAL_PORTS
+from portcall.core.catalog.catalog import USUAL_DOORS
 from portcall.core.catalog.doors import parse_door
 from portcall.core.find.protocols import PROTOCOLS, WIRE_METHODS
 from portcall.plant.join import place_to_write
@@ -137,9 +137,9 @@ def test_what_is_completed_is_what_there_is():
     assert {each for each in PROTOCOLS if not each.is_list} == set(WIRE_METHODS)
     ranks = [each.trust for each in PROTOCOLS.values()]
     assert len(set(ranks)) == len(ranks)
-    plain = {name.replace(" ", "").lower() for name in USUAL_PORTS.values()}
+    plain = {name.replace(" ", "").lower() for name in USUAL_DOORS.values()}
     assert plain - set(completing.DOORS) == {"isotransport"}
-    assert all(parse_door(door, USUAL_PORTS) for door in completing.DOORS)
+    assert all(parse_door(door, USUAL_DOORS) for door in completing.DOORS)
 
 
 def test_an_ordinary_user_is_told_first_what_is_left_out_and_the_line_that_does_it_all(prepared):

@@ -217,6 +217,7 @@ import socket, struct, sys, threading, time
 delay, every = map(float, sys.argv[1:])
 open("/proc/sys/net/ipv4/icmp_echo_ignore_all", "w").write("1")
 heard = socket.socket(socket.AF_INET, socket.SOCK_RAW, socket.IPPROTO_ICMP)
+print("it answers", flush=True)
 last = 0
 while True:
     packet, peer = heard.recvfrom(70000)
@@ -247,6 +248,7 @@ def test_who_answers_late_or_only_so_often_is_told_as_that_and_not_as_broken(
     assert prepared.on("spare-1", "ip addr add 10.61.20.88/24 dev eth0").code == 0
     line = f"portcall plant on spare-1 -- {sys.executable} slow.py {delay} {every}"
     answering = prepared.start(line, signalled=True)
+    prepared.until(answering, "it answers")
     prepared.until_true(f"ping -c 1 -W {delay + 1} 10.61.20.88")
     told = prepared.run("portcall why 10.61.20.88 --json")
     (echo,) = (each for each in told.json["rungs"] if each["rung"] == "echo")

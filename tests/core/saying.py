@@ -12,7 +12,7 @@ def told(field: Field, value: str) -> Told:
     """A value of the type that its field has; a manner is one that any device may have."""
     if field in (Field.MASK, Field.GATEWAY):
         return IPv4Address(value)
-    if field is Field.PORT:
+    if field is Field.DOOR:
         port, _, name = value.partition(" ")
         return Door(int(port), name)
     return MODBUS_NAMELESS() if field is Field.MANNER else as_text(value)

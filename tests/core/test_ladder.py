@@ -317,7 +317,7 @@ def test_echoes_that_are_lost_are_counted_and_one_is_chance():
 
 
 def door(trial, port=44818):
-    goal = replace(GOAL, port=port, port_name="CIP") if port else GOAL
+    goal = replace(GOAL, port=port, door_name="CIP") if port else GOAL
     return open_doors.judge_door(goal, HERE, trial, {44818: "CIP"})
 
 
@@ -340,7 +340,7 @@ def test_a_door_is_open_refused_silent_or_kept_from_us_by_our_own_filter():
 
 
 def test_what_does_not_speak_as_it_should_is_shown_and_silence_is_not_decided():
-    goal = replace(GOAL, port=44818, port_name="CIP")
+    goal = replace(GOAL, port=44818, door_name="CIP")
     otherwise = open_doors.judge_word(
         goal, HERE, [WordSeen(44818, "CIP", True, raw=b"220 \x1b[2Jhello")]
     )
@@ -351,7 +351,7 @@ def test_what_does_not_speak_as_it_should_is_shown_and_silence_is_not_decided():
     # A gateway is silent to units that it does not have: nothing is wrong with that.
     gateway = [WordSeen(502, "Modbus", True, silent=2.1)]
     assert open_doors.judge_word(GOAL, HERE, gateway).verdict is Verdict.NOT_ASKED
-    asked = open_doors.judge_word(replace(GOAL, port=502, port_name="Modbus"), HERE, gateway)
+    asked = open_doors.judge_word(replace(GOAL, port=502, door_name="Modbus"), HERE, gateway)
     assert (asked.conclusion.cause, "as with a gateway" in asked.conclusion.sentence) == (
         None,
         True,

@@ -7,13 +7,13 @@ from hypothesis import strategies as st
 
 from portcall.core.adapters.own_address import Wanted, candidates, check_own, wanted_for
 from portcall.core.address import parse_mac, parse_mask
-from portcall.core.plan.editing import PlanText, csv_line
+from portcall.core.csv_text import TableLine, csv_line
+from portcall.core.plan.editing import PlanText
 from portcall.core.plan.expected import parse_firmware
 from portcall.core.plan.importing import understand
 from portcall.core.plan.reading import PlanError, parse_plan
 from portcall.core.plan.rows import Plan, Subnet, parse_pair
 from portcall.core.plan.synonyms import meaning_of
-from portcall.core.plan.text import TableLine
 from portcall.core.trouble import BadInput
 
 HEADER = "name,mac,address,mask,gateway,kind,place,note\n"

@@ -9,7 +9,7 @@ from drive import alone
 from hypothesis import given
 from hypothesis import strategies as st
 
-from portcall.core.catalog.catalog import USUAL_PORTS
+from portcall.core.catalog.catalog import USUAL_DOORS
 from portcall.core.catalog.doors import parse_door
 from portcall.core.reach.echo_facts import Replied, Unanswered
 from portcall.core.reach.histogram import Histogram
@@ -139,11 +139,11 @@ def test_doors_are_timed_and_refused_and_silent_are_told_apart():
 
 def test_a_door_goes_by_its_number_and_by_its_name():
     for text, port in (("502", 502), ("cip", 44818), ("OPC-UA", 4840), ("secure web", 443)):
-        assert parse_door(text, USUAL_PORTS) == port
-    assert parse_door("web", USUAL_PORTS) == 80
+        assert parse_door(text, USUAL_DOORS) == port
+    assert parse_door("web", USUAL_DOORS) == 80
     for text in ("0", "65536", "", "-", "profinet", "１２"):
         with pytest.raises(BadInput, match="is no "):
-            parse_door(text, USUAL_PORTS)
+            parse_door(text, USUAL_DOORS)
 
 
 def answer(packet, wire, by, said, left=None, reason=""):

@@ -121,7 +121,7 @@ def test_what_is_written_of_a_device_gives_the_same_device_again():
         Said(Field.PRODUCT, DeviceText("Gale 7"), Method.CIP),
         Said(Field.MANNER, MODBUS_BEHIND(unit=3, says=["Ebb 3", "1.0"]), Method.CIP),
     )
-    door = (Said(Field.PORT, Door(80, "web"), Method.PORTS),)
+    door = (Said(Field.DOOR, Door(80, "web"), Method.PORTS),)
     first.add(Sighting(0.0, Method.CIP, parse_mac(FAN), IPv4Address("10.61.20.21"), said))
     first.add(Sighting(0.0, Method.PORTS, parse_mac(FAN), IPv4Address("10.61.20.21"), door))
     first.add(Sighting(0.0, Method.ARP, parse_mac(FAN), IPv4Address("10.61.20.21")))

@@ -51,8 +51,8 @@ def test_a_file_says_makers_products_defaults_and_ports(tmp_path):
     drive = Codes(Numbering.CIP, 64102, 704)
     assert catalog.product(drive) == Product("Gale 7 drive, 4 kW", "drive")
     assert [str(span) for span in catalog.defaults] == ["203.0.113.40-203.0.113.49"]
-    assert catalog.all_ports[9100] == "feeder console"
-    assert catalog.all_ports[502] == "Modbus"
+    assert catalog.all_doors[9100] == "feeder console"
+    assert catalog.all_doors[502] == "Modbus"
 
 
 def test_what_is_added_is_kept_and_reads_back_the_same(tmp_path, everywhere):

@@ -149,7 +149,7 @@ def _counts(catalog: Catalog) -> dict[str, int]:
         "makers": len(catalog.makers),
         "products": len(catalog.products),
         "defaults": len(catalog.defaults),
-        "ports": len(catalog.ports),
+        "ports": len(catalog.doors),
     }
 
 
@@ -163,5 +163,5 @@ def _rows(catalog: Catalog) -> list[tuple[str, str, str, str]]:
         for codes, product in sorted(catalog.products.items(), key=lambda each: str(each[0]))
     ]
     rows += [("default", "", "", str(span)) for span in catalog.defaults]
-    rows += [("port", "", str(port), name) for port, name in sorted(catalog.ports.items())]
+    rows += [("port", "", str(port), name) for port, name in sorted(catalog.doors.items())]
     return rows

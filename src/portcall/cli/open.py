@@ -51,7 +51,7 @@ def open_command(target: str, door: str | None, user: str) -> int:
     site = this_site()
     meant = prepare(target, door, named_adapter(), site, plan_if_sound(site))
     works_on(meant.adapter, site)
-    goal, adapter, names = meant.goal, meant.adapter, meant.ports
+    goal, adapter, names = meant.goal, meant.adapter, meant.doors
     must_have_an_address(adapter, [goal.address])
     ports = [goal.port] if goal.port is not None else list(names)
     states = run(check_doors(adapter, site.pace, goal.address, ports))

@@ -166,7 +166,7 @@ def reach_command(
     plan = plan_if_sound(site)
     targets = with_group(targets, group, plan)
     addresses = [address for span in parse_targets(targets, plan) for address in span]
-    ports = read_catalogs(site.folder).all_ports if doors else {}
+    ports = read_catalogs(site.folder).all_doors if doors else {}
     asked = _targets(addresses, [parse_door(door, ports) for door in doors])
     adapter = chosen_adapter(addresses[0])
     named = is_named(named_adapter(), site) or capture_file() is not None

@@ -127,7 +127,7 @@ def _as_toml(catalog: Catalog, source: str) -> str:
             for codes, product in catalog.products.items()
         ],
         "defaults": [{"addresses": str(span)} for span in catalog.defaults],
-        "ports": [{"port": port, "name": name} for port, name in catalog.ports.items()],
+        "ports": [{"port": port, "name": name} for port, name in catalog.doors.items()],
     }
     for name, entries in tables.items():
         if entries:

@@ -6,14 +6,15 @@ Columns: ``at`` (RFC 3339, UTC, when it left), ``address``, ``door`` (empty for 
 
 from __future__ import annotations
 
-import csv
 import io
 from collections.abc import Iterator, Mapping
+from contextlib import suppress
 from datetime import datetime
 from ipaddress import IPv4Address
 from itertools import islice
 from pathlib import Path
 
+from portcall.core.csv_text import BrokenLine, csv_line, lines_of
 from portcall.core.printable import for_spreadsheets, printable
 from portcall.core.reach.echo_facts import Fact, Replied, Target, Unanswered, address_of
 from portcall.core.reach.ping import LONGEST
@@ -37,8 +38,7 @@ class EchoLog:
     def __init__(self, path: Path, names: Mapping[IPv4Address, str]) -> None:
         self.path = path
         self._names = names
-        self._lines = io.StringIO()
-        self._writer = csv.writer(self._lines, lineterminator="\n")
+        self._lines: list[str] = []
         try:
             with callers_rights():
                 is_new = not path.exists() or not path.stat().st_size
@@ -49,7 +49,7 @@ class EchoLog:
         except OSError as error:
             raise NotPossibleHere(f"{path}: cannot be written: {error.strerror}") from None
         if is_new:
-            self._writer.writerow(COLUMNS)
+            self._lines.append(csv_line(COLUMNS))
             self.flush()
 
     def note(self, fact: Fact, at: datetime) -> None:
@@ -62,7 +62,7 @@ class EchoLog:
             came = ("", None, fact.octets or "", fact.reason)
         left = at.isoformat(timespec="microseconds").replace("+00:00", "Z")
         name = for_spreadsheets(self._names.get(address, ""))
-        self._writer.writerow((left, address, door, name, *came))
+        self._lines.append(csv_line((left, address, door, name, *came)))
 
     def flush(self) -> None:
         """Have what was noted on the disk. Raises NotPossibleHere."""
@@ -70,10 +70,8 @@ class EchoLog:
 
     def noted(self) -> bytes:
         """The lines noted since the last call, to be written."""
-        data = self._lines.getvalue().encode()
-        self._lines.seek(0)
-        self._lines.truncate()
-        return data
+        lines, self._lines = self._lines, []
+        return "".join(lines).encode()
 
     def write(self, data: bytes) -> None:
         """Have this on the disk; may be called from another thread. Raises NotPossibleHere."""
@@ -119,9 +117,10 @@ def read_echoes(path: Path) -> tuple[dict[IPv4Address, str], list[Fact]]:
 def _rows(file: io.TextIOBase) -> Iterator[dict[str, str]]:
     for line in islice(iter(lambda: file.readline(_LONGEST_LINE), ""), _MOST_READ):
         # Line by line: a quote that is never closed would make one cell of all that follows.
-        for values in csv.reader((line,)):
-            if len(values) == len(COLUMNS):
-                yield dict(zip(COLUMNS, values, strict=True))
+        with suppress(BrokenLine):
+            for _, values in lines_of((line,), 0, ","):
+                if len(values) == len(COLUMNS):
+                    yield dict(zip(COLUMNS, values, strict=True))
 
 
 def _fact(row: dict[str, str]) -> Fact | None:

@@ -5,8 +5,12 @@ Nothing is checked here; a plan that is broken has as many names as can be read.
 
 from __future__ import annotations
 
-import csv
+from contextlib import suppress
 from pathlib import Path
+
+from portcall.core.csv_text import BrokenLine, delimiter_in, lines_in, lines_of
+from portcall.core.plan.text import decode
+from portcall.core.trouble import BadInput
 
 _PLAN_FILE = "plan.csv"
 _SETTINGS_FILE = "site.toml"
@@ -24,15 +28,15 @@ def plan_names(start: Path) -> list[str]:
 def _names(path: Path) -> list[str]:
     try:
         with open(path, "rb") as file:
-            text = file.read(_LONGEST).decode("utf-8-sig", errors="replace")
-        lines = text.splitlines()
-        separator = ";" if lines and lines[0].count(";") > lines[0].count(",") else ","
-        rows = list(csv.reader(lines, delimiter=separator))
-    except (OSError, csv.Error):
+            lines = lines_in(decode(file.read(_LONGEST))[0])
+    except (OSError, UnicodeDecodeError, BadInput):
         return []
-    header = [cell.strip().casefold() for cell in rows[0]] if rows else []
-    if "name" not in header:
-        return []
-    place = header.index("name")
-    names = (row[place].strip() for row in rows[1:] if len(row) > place)
+    names: list[str] = []
+    place: int | None = None
+    with suppress(BrokenLine, ValueError):
+        for _, cells in lines_of(lines, *delimiter_in(lines)):
+            if place is None:
+                place = [cell.strip().casefold() for cell in cells].index("name")
+            elif len(cells) > place:
+                names.append(cells[place].strip())
     return [name for name in names if name and name.isprintable()]

@@ -14,15 +14,15 @@ from io import BytesIO
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from portcall.core.plan.editing import csv_line
-from portcall.core.plan.text import (
+from portcall.core.csv_text import (
     TableLine,
+    csv_line,
     declared_delimiter,
-    decode,
     delimiter_of,
     lines_in,
     lines_of,
 )
+from portcall.core.plan.text import decode
 from portcall.core.printable import for_spreadsheets, printable
 from portcall.core.trouble import BadInput
 from portcall.site.files import read_bounded, write_whole

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import csv
-import io
 from collections.abc import Collection, Iterator, Sequence
 from functools import partial
 from ipaddress import IPv4Interface, IPv4Network
@@ -29,6 +27,7 @@ from portcall.cli.table import (
 )
 from portcall.core.address import AddressRange
 from portcall.core.counted import counted, named
+from portcall.core.csv_text import csv_line
 from portcall.core.find import remarks as about
 from portcall.core.find import sentences as say
 from portcall.core.find.device import Device
@@ -218,7 +217,7 @@ def _step(step: Finding) -> dict[str, object]:
 
 def print_csv(found: Found) -> None:
     """One line a device, under a header."""
-    click.echo(_csv_line(CSV_COLUMNS), nl=False)
+    click.echo(csv_line(CSV_COLUMNS), nl=False)
     for device in found.devices:
         values = (
             " ".join(str(address) for address in (*device.addresses, *device.ipv6)),
@@ -228,13 +227,7 @@ def print_csv(found: Found) -> None:
             " ".join(device.methods),
             "; ".join(remark.sentence for remark in found.remarks(device)),
         )
-        click.echo(_csv_line([for_spreadsheets(value) for value in values]), nl=False)
-
-
-def _csv_line(values: Sequence[str]) -> str:
-    line = io.StringIO()
-    csv.writer(line, lineterminator="\n").writerow(values)
-    return line.getvalue()
+        click.echo(csv_line([for_spreadsheets(value) for value in values]), nl=False)
 
 
 def not_run_lines(not_run: Sequence[NotRun]) -> list[str]:

@@ -19,11 +19,17 @@ from portcall.cli.table import (
 from portcall.cli.views.devices import MARK, addresses, what
 from portcall.cli.views.plan_rows import plan_cells, plan_columns
 from portcall.core.counted import counted
+from portcall.core.csv_text import (
+    BrokenLine,
+    TableLine,
+    csv_line,
+    delimiter_in,
+    lines_in,
+    lines_of,
+)
 from portcall.core.find.proposing import LeftOut, Proposal
 from portcall.core.plan.changing import Cells
 from portcall.core.plan.columns import COLUMNS
-from portcall.core.plan.editing import csv_line
-from portcall.core.plan.text import BrokenLine, TableLine, delimiter_in, lines_in, lines_of
 
 
 def print_proposals(

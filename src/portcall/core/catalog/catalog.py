@@ -13,7 +13,7 @@ from typing import NamedTuple
 
 from portcall.core.address import AddressRange
 
-USUAL_PORTS: Mapping[int, str] = {
+USUAL_DOORS: Mapping[int, str] = {
     # Ports of the trade, by the names that engineers use. The industrial ones come first: a device
     # that drops connections it does not serve is asked for those before the others.
     44818: "CIP",
@@ -62,12 +62,12 @@ class Product:
 
 @dataclass(frozen=True, slots=True)
 class Catalog:
-    """Makers by protocol and number, products by their maker's too, addresses, ports."""
+    """Makers by protocol and number, products by their maker's too, addresses, doors."""
 
     makers: Mapping[Codes, str] = field(default_factory=dict)
     products: Mapping[Codes, Product] = field(default_factory=dict)
     defaults: tuple[AddressRange, ...] = ()
-    ports: Mapping[int, str] = field(default_factory=dict)
+    doors: Mapping[int, str] = field(default_factory=dict)
 
     def maker(self, codes: Codes) -> str | None:
         """The name of a maker, or None."""
@@ -83,15 +83,15 @@ class Catalog:
             {**self.makers, **other.makers},
             {**self.products, **other.products},
             tuple(dict.fromkeys((*self.defaults, *other.defaults))),
-            {**self.ports, **other.ports},
+            {**self.doors, **other.doors},
         )
 
     @property
     def entries(self) -> frozenset[Codes | AddressRange | int]:
-        """The entries that are named: makers and products by codes, default ranges, ports."""
-        return frozenset((*self.makers, *self.products, *self.defaults, *self.ports))
+        """The entries that are named: makers and products by codes, default ranges, doors."""
+        return frozenset((*self.makers, *self.products, *self.defaults, *self.doors))
 
     @property
-    def all_ports(self) -> dict[int, str]:
-        """The usual ports and those of the catalogue."""
-        return {**USUAL_PORTS, **self.ports}
+    def all_doors(self) -> dict[int, str]:
+        """The usual doors and those of the catalogue."""
+        return {**USUAL_DOORS, **self.doors}

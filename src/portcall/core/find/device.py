@@ -112,7 +112,7 @@ class Device:
     @property
     def doors(self) -> tuple[Door, ...]:
         """The doors that are open, sorted by number."""
-        return tuple(sorted(each for each in self.values(Field.PORT) if isinstance(each, Door)))
+        return tuple(sorted(each for each in self.values(Field.DOOR) if isinstance(each, Door)))
 
 
 def in_order(devices: Iterable[Device]) -> tuple[Device, ...]:

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 from portcall.core.address import SELF_ASSIGNED, AddressRange, Mac
+from portcall.core.csv_text import TableLine
 from portcall.core.find import sentences as say
 from portcall.core.find.device import Device
 from portcall.core.find.overview import Scene
@@ -16,7 +17,6 @@ from portcall.core.finding import Finding, Line, Name, Setting
 from portcall.core.plan.columns import COLUMNS
 from portcall.core.plan.reading import LONGEST_NAME, PlanError, read_lines
 from portcall.core.plan.rows import PlannedDevice
-from portcall.core.plan.text import TableLine
 from portcall.core.printable import for_spreadsheets, printable
 from portcall.core.wire.dhcp import prefix_length
 

@@ -68,7 +68,7 @@ class Field(StrEnum):
     GATEWAY = "gateway"
     OBTAINS = "obtains"
     """How it gets its address."""
-    PORT = "port"
+    DOOR = "port"
     """A door that is open (``Door``); one of several."""
     PORT_HERE = "port here"
     """The port of its own that this cable is in, as it says."""
@@ -85,7 +85,7 @@ class Field(StrEnum):
         return self not in _OTHERWISE
 
 
-_OTHERWISE = (Field.PORT, Field.PORT_HERE, Field.MANNER, Field.EITHER)
+_OTHERWISE = (Field.DOOR, Field.PORT_HERE, Field.MANNER, Field.EITHER)
 
 
 class Door(NamedTuple):

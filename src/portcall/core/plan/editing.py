@@ -2,30 +2,13 @@
 
 from __future__ import annotations
 
-import csv
 from collections.abc import Iterable, Mapping, Sequence
 
+from portcall.core.csv_text import csv_line, delimiter_in, lines_in, lines_of
 from portcall.core.plan.columns import COLUMNS, STARTING
-from portcall.core.plan.text import decode, delimiter_in, lines_in, lines_of
+from portcall.core.plan.text import decode
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput
-
-
-class _Line:
-    """The target of a CSV writer."""
-
-    def __init__(self) -> None:
-        self.text = ""
-
-    def write(self, text: str) -> None:
-        self.text += text
-
-
-def csv_line(cells: Sequence[str], delimiter: str = ",", end: str = "\n") -> str:
-    """One line of CSV."""
-    line = _Line()
-    csv.writer(line, delimiter=delimiter, lineterminator=end).writerow(cells)
-    return line.text
 
 
 class PlanText:

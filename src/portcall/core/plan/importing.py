@@ -12,13 +12,13 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from enum import Enum, auto
 
+from portcall.core.csv_text import TableLine
 from portcall.core.plan.changing import Cells, cells_of
 from portcall.core.plan.columns import COLUMNS
 from portcall.core.plan.expected import alike
 from portcall.core.plan.reading import REQUIRED, PlanError, Problem, read_lines
 from portcall.core.plan.rows import Plan, PlannedDevice, Subnet
 from portcall.core.plan.synonyms import meaning_of
-from portcall.core.plan.text import TableLine
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput
 

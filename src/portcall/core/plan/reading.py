@@ -22,12 +22,13 @@ from portcall.core.address import (
     parse_mask,
 )
 from portcall.core.circuit import circuit_words, parse_circuit
+from portcall.core.csv_text import BrokenLine, TableLine, delimiter_in, lines_in, lines_of
 from portcall.core.finding import Name
 from portcall.core.plan.columns import COLUMNS, IDENTITY, STARTING
 from portcall.core.plan.expected import Expected, parse_firmware
 from portcall.core.plan.rows import Plan, PlannedDevice, Subnet, gateway_for, prefix_for
 from portcall.core.plan.slips import slip
-from portcall.core.plan.text import BrokenLine, TableLine, decode, delimiter_in, lines_in, lines_of
+from portcall.core.plan.text import decode
 from portcall.core.printable import from_spreadsheets, printable
 from portcall.core.trouble import BadInput
 

@@ -239,7 +239,7 @@ def _told(field: Field, said: Part) -> Told:
     """The value of a field as it was before it was written down. Raises OddDocument."""
     if field in (Field.MASK, Field.GATEWAY):
         return said.take("value", an_address)
-    if field is Field.PORT:
+    if field is Field.DOOR:
         return said.take("value", _door)
     text = said.take("value", told_text)
     return (_manner(said) or text) if field is Field.MANNER else text

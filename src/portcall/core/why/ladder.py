@@ -162,12 +162,12 @@ class Goal:
     address: IPv4Address
     name: Name
     port: int | None = None
-    port_name: str = ""
+    door_name: str = ""
 
     @property
     def door_words(self) -> str:
         """The door as people call it."""
-        return f"{self.port_name} (port {self.port})" if self.port_name else f"port {self.port}"
+        return f"{self.door_name} (port {self.port})" if self.door_name else f"port {self.port}"
 
     @property
     def typed(self) -> tuple[Name | int, ...]:

@@ -222,7 +222,7 @@ async def _knock(
 
     def opened(door: Endpoint) -> Talk:
         now = asyncio.get_running_loop().time()
-        said = said_by(Method.PORTS, (Field.PORT, _called(door.port, found.orders)))
+        said = said_by(Method.PORTS, (Field.DOOR, _called(door.port, found.orders)))
         found.report(Sighting(now, Method.PORTS, address=door.address, said=said))
         return talk_at(door, found.orders.methods, door.address in found.identified)
 
@@ -245,14 +245,14 @@ async def _knock(
 def _doors(orders: Orders) -> list[int]:
     """The ports to try: all of them, or those of the methods that were asked for."""
     wanted = orders.methods
-    ports = dict.fromkeys((*orders.ports, *AT_DOOR))
+    ports = dict.fromkeys((*orders.doors, *AT_DOOR))
     return [port for port in ports if Method.PORTS in wanted or _method_at(port) in wanted]
 
 
 def _called(port: int, orders: Orders) -> Door:
     """A door with what it goes by: as people call it, or after the protocol behind it."""
     protocol = AT_DOOR.get(port)
-    return Door(port, orders.ports.get(port) or (protocol.shown if protocol is not None else ""))
+    return Door(port, orders.doors.get(port) or (protocol.shown if protocol is not None else ""))
 
 
 def _method_at(port: int) -> Method:

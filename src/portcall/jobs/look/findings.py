@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv4Network
 
 from portcall.core.address import AddressRange, Mac
-from portcall.core.catalog.catalog import USUAL_PORTS
+from portcall.core.catalog.catalog import USUAL_DOORS
 from portcall.core.find.arrivals import Ear
 from portcall.core.find.device import MANY_ADDRESSES
 from portcall.core.find.outlook import Outlook
@@ -59,7 +59,7 @@ class Orders:
     methods: Collection[Method] = WIRE_METHODS
     listen: float = LISTEN_SECONDS
     community: str = DEFAULT_COMMUNITY
-    ports: Mapping[int, str] = field(default_factory=lambda: dict(USUAL_PORTS))
+    doors: Mapping[int, str] = field(default_factory=lambda: dict(USUAL_DOORS))
     subnets: Sequence[IPv4Network] = ()
     preferred: IPv4Address | None = None
     spared: Collection[IPv4Address] = ()

@@ -19,32 +19,32 @@ _IDENTITY = (Field.MAKER, Field.PRODUCT, Field.SERIAL, Field.FIRMWARE)
 
 
 async def interrogate(
-    adapter: str, address: IPv4Address, ports: Mapping[int, str], pace: Pace
+    adapter: str, address: IPv4Address, doors: Mapping[int, str], pace: Pace
 ) -> tuple[Said, ...]:
     """All that the device said, its open ports included; () when nothing takes a connection."""
     said: list[Said] = []
 
     def opened(door: Endpoint) -> Talk:
-        opened_here = Door(door.port, ports.get(door.port, ""))
-        said.extend(said_by(Method.PORTS, (Field.PORT, opened_here)))
+        opened_here = Door(door.port, doors.get(door.port, ""))
+        said.extend(said_by(Method.PORTS, (Field.DOOR, opened_here)))
         return talk_at(door, BEHIND_DOORS)
 
     def report(seen: Sighting) -> None:
         said.extend(seen.said)
 
     with paced(adapter, pace) as runner:
-        await converse(runner, Vantage(adapter), {address: tuple(ports)}, opened, report)
+        await converse(runner, Vantage(adapter), {address: tuple(doors)}, opened, report)
     return tuple(dict.fromkeys(said))
 
 
 async def interrogate_again(
-    adapter: str, address: IPv4Address, ports: Mapping[int, str], pace: Pace, wait: float
+    adapter: str, address: IPv4Address, doors: Mapping[int, str], pace: Pace, wait: float
 ) -> tuple[Said, ...]:
     """The same, of a device that may still be starting: until it says who it is, or time is up."""
     loop = asyncio.get_running_loop()
     until = loop.time() + wait
     while True:
-        said = await interrogate(adapter, address, ports, pace)
+        said = await interrogate(adapter, address, doors, pace)
         if identity_in(said) or loop.time() >= until:
             return said
         await asyncio.sleep(1.0)

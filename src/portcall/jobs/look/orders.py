@@ -54,7 +54,7 @@ def orders_for(
         methods,
         listen,
         site.community,
-        catalog.all_ports,
+        catalog.all_doors,
         [subnet.network for subnet in site.subnets],
         site.workstation,
         [*(row.address for row in plan), *gateways],

@@ -243,8 +243,8 @@ class Mover:
         """
         if rivals and at != job.interface.ip and not await self._alone(job, at, rivals):
             return undone(say.SHARED_ALL_THE_SAME(address=at, macs=rivals))
-        name, ports = self.adapter.name, read_catalogs(self.site.folder).all_ports
-        before = await interrogate(name, at, ports, self.site.pace)
+        name, doors = self.adapter.name, read_catalogs(self.site.folder).all_doors
+        before = await interrogate(name, at, doors, self.site.pace)
         if at == job.interface.ip:
             return Outcome(True, findings=(say.ALREADY_THERE(address=at),))
         self.tell(ByHand(job, at, before))
@@ -252,7 +252,7 @@ class Mover:
         if not outcome.done:
             return outcome
         after = await interrogate_again(
-            name, job.interface.ip, ports, self.site.pace, _STARTING if before else 0.0
+            name, job.interface.ip, doors, self.site.pace, _STARTING if before else 0.0
         )
         return _compared(outcome, identity_in(before), identity_in(after))
 
@@ -282,7 +282,7 @@ class ByHand:
 
     def __str__(self) -> str:
         job, at = self.job, self.at
-        told = [each.value for each in self.said if each.field is Field.PORT]
+        told = [each.value for each in self.said if each.field is Field.DOOR]
         doors = sorted(each for each in told if isinstance(each, Door))
         opens = {door.port for door in doors}
         page = next((f"{PAGES[port]}://{at}/" for port in (PORT, SECURE_PORT) if port in opens), "")

@@ -15,7 +15,7 @@ from typing import Any, TypeAlias
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import Mac
-from portcall.core.catalog.catalog import USUAL_PORTS
+from portcall.core.catalog.catalog import USUAL_DOORS
 from portcall.core.find.device import Device
 from portcall.core.find.sighting import Field, Method
 from portcall.core.finding import Finding, Line
@@ -197,8 +197,8 @@ def _another(
 
 def _identity(adapter: Adapter, site: Site, row: PlannedDevice) -> dict[Field, str]:
     """The identity that the device at the row's address tells, once its programs answer."""
-    ports = {port: name for port, name in USUAL_PORTS.items() if port in _TELLING}
-    said = asyncio.run(interrogate_again(adapter.name, row.address, ports, site.pace, _STARTING))
+    doors = {port: name for port, name in USUAL_DOORS.items() if port in _TELLING}
+    said = asyncio.run(interrogate_again(adapter.name, row.address, doors, site.pace, _STARTING))
     return identity_in(said)
 
 

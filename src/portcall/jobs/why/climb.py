@@ -16,7 +16,7 @@ from time import monotonic
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.adapters.own_address import Wanted, candidates
 from portcall.core.address import Mac, assumed_network, hosts
-from portcall.core.catalog.catalog import USUAL_PORTS
+from portcall.core.catalog.catalog import USUAL_DOORS
 from portcall.core.find.device import is_one_device
 from portcall.core.find.protocols import AT_DOOR
 from portcall.core.find.web_page import PAGES
@@ -91,7 +91,7 @@ class Climb:
     site: Site
     plan: Plan
     row: PlannedDevice | None = None
-    ports: Mapping[int, str] = field(default_factory=lambda: dict(USUAL_PORTS))
+    doors: Mapping[int, str] = field(default_factory=lambda: dict(USUAL_DOORS))
     environment: Mapping[str, str] = field(default_factory=dict)
     pace: Pace = field(default_factory=Pace)
     is_named: bool = True
@@ -171,9 +171,9 @@ class Climb:
                     seen.echo = await self._with_full_segment(seen.echo)
             yield echo_series.judge_echo(goal, here, seen.trial, seen.echo)
             await self._doors(runner, watch)
-        yield open_doors.judge_door(goal, here, seen.trial, self.ports, self.doors_before)
+        yield open_doors.judge_door(goal, here, seen.trial, self.doors, self.doors_before)
         vantage = Vantage(self.adapter.name)
-        seen.words = await words_behind(runner, vantage, goal.address, seen.trial, self.ports)
+        seen.words = await words_behind(runner, vantage, goal.address, seen.trial, self.doors)
         yield open_doors.judge_word(goal, here, seen.words)
         set_here = proxies.proxies_for(goal.address, dict(self.environment))
         pages = [port for port in seen.trial.open_doors if port in PAGES]
@@ -321,7 +321,7 @@ class Climb:
     async def _doors(self, runner: Runner, watch: Watch) -> None:
         """Try the usual doors, unless one was named and something has answered."""
         trial, here = self._seen.trial, self._seen.here
-        wanted = [p for p in self.ports if p not in trial.doors]
+        wanted = [p for p in self.doors if p not in trial.doors]
         if self.goal.port is not None and trial.came_back:
             wanted = []
         if not trial.came_back and not trial.answered:

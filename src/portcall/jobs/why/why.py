@@ -26,8 +26,8 @@ def prepare(text: str, door: str | None, adapter: str | None, site: Site, plan: 
     address = parse_target(text, plan)
     if not isinstance(address, IPv4Address):
         raise BadInput(f"{text}: is a subnet", "name one device by its address or planned name")
-    ports = read_catalogs(site.folder).all_ports
-    port = None if door is None else parse_door(door, ports)
+    doors = read_catalogs(site.folder).all_doors
+    port = None if door is None else parse_door(door, doors)
     row = plan.by_address(address)
     adapters = adapters_now()
     way = way_out(address)
@@ -47,7 +47,7 @@ def prepare(text: str, door: str | None, adapter: str | None, site: Site, plan: 
     named = adapter or (before.name if before else None)
     chosen = choose_for(adapters, named, address, way.adapter)
     name = row.name if row is not None else Name(str(address))
-    goal = Goal(address, name, port, ports.get(port or 0, ""))
+    goal = Goal(address, name, port, doors.get(port or 0, ""))
     return Climb(
         goal,
         chosen,
@@ -55,7 +55,7 @@ def prepare(text: str, door: str | None, adapter: str | None, site: Site, plan: 
         site,
         plan,
         row,
-        ports,
+        doors,
         dict(os.environ),
         site.pace,
         named is not None,
