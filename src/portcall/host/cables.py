@@ -10,6 +10,7 @@ import os
 import struct
 from collections.abc import Iterable
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+from socket import if_nametoindex
 
 from pyroute2 import IPRoute
 
@@ -31,7 +32,7 @@ def make_switch(name: str) -> None:
         netlink.link(
             "add", ifname=name, kind="bridge", br_mcast_snooping=0, br_group_fwd_mask=_PASS_LLDP
         )
-        netlink.link("set", index=_index(netlink, name), state="up")
+        netlink.link("set", index=if_nametoindex(name), state="up")
 
 
 def make_cable(switch: str, port: str, far_namespace: int, far_name: str, far_mac: Mac) -> None:
@@ -47,24 +48,23 @@ def make_cable(switch: str, port: str, far_namespace: int, far_name: str, far_ma
                 "address": str(far_mac).replace("-", ":").lower(),
             },
         )
-        index = _index(netlink, port)
-        netlink.link("set", index=index, master=_index(netlink, switch))
-        netlink.link("set", index=index, state="up")
+        index = if_nametoindex(port)
+        netlink.link("set", index=index, master=if_nametoindex(switch), state="up")
 
 
 def free_port(port: str) -> None:
     """Pull a port out of its switch, and leave it switched on."""
     with IPRoute() as netlink:
-        netlink.link("set", index=_index(netlink, port), master=0)
+        netlink.link("set", index=if_nametoindex(port), master=0)
 
 
 def make_patch(switch: str, port: str, end: str) -> None:
     """A cable from a new port of a switch to an adapter ``end`` beside it, in this namespace."""
     with IPRoute() as netlink:
         netlink.link("add", ifname=port, kind="veth", peer={"ifname": end})
-        netlink.link("set", index=_index(netlink, port), master=_index(netlink, switch))
+        netlink.link("set", index=if_nametoindex(port), master=if_nametoindex(switch))
         for name in (port, end):
-            netlink.link("set", index=_index(netlink, name), state="up")
+            netlink.link("set", index=if_nametoindex(name), state="up")
 
 
 def remove(name: str) -> None:
@@ -84,7 +84,7 @@ def lead_by(name: str, goals: Iterable[IPv4Network], begin: bool = True) -> None
     """Send what is for some networks by an adapter, as if they were on its wire; or no more."""
     with IPRoute() as netlink:
         for goal in goals:
-            netlink.route("add" if begin else "del", dst=str(goal), oif=_index(netlink, name))
+            netlink.route("add" if begin else "del", dst=str(goal), oif=if_nametoindex(name))
 
 
 class Tunnel:
@@ -99,7 +99,7 @@ class Tunnel:
             set_address(name, own, None)
             with IPRoute() as netlink:
                 for goal in goals:
-                    netlink.route("add", dst=str(goal), oif=_index(netlink, name))
+                    netlink.route("add", dst=str(goal), oif=if_nametoindex(name))
         except BaseException:
             self.close()
             raise
@@ -112,19 +112,19 @@ class Tunnel:
 def move_port(port: str, switch: str) -> None:
     """Plug a port's cable into another switch."""
     with IPRoute() as netlink:
-        netlink.link("set", index=_index(netlink, port), master=_index(netlink, switch))
+        netlink.link("set", index=if_nametoindex(port), master=if_nametoindex(switch))
 
 
 def set_link(name: str, up: bool) -> None:
     """Switch an adapter or a port on or off."""
     with IPRoute() as netlink:
-        netlink.link("set", index=_index(netlink, name), state="up" if up else "down")
+        netlink.link("set", index=if_nametoindex(name), state="up" if up else "down")
 
 
 def set_address(name: str, interface: IPv4Interface, gateway: IPv4Address | None) -> None:
     """Give an adapter this address and no other, with a default route where there is a gateway."""
     with IPRoute() as netlink:
-        index = _index(netlink, name)
+        index = if_nametoindex(name)
         netlink.flush_addr(index=index)
         netlink.addr(
             "add",
@@ -140,8 +140,4 @@ def set_address(name: str, interface: IPv4Interface, gateway: IPv4Address | None
 def clear_addresses(name: str) -> None:
     """Take all addresses off an adapter."""
     with IPRoute() as netlink:
-        netlink.flush_addr(index=_index(netlink, name))
-
-
-def _index(netlink: IPRoute, name: str) -> int:
-    return int(netlink.link_lookup(ifname=name)[0])
+        netlink.flush_addr(index=if_nametoindex(name))

@@ -93,10 +93,11 @@ class Looks:
         return meant
 
     def _read(self, words: str, found: Numbered) -> NamedLook:
-        look = read_look(found.body)
+        body = found.body
+        look = read_look(body)
         if look is None:
             raise BadInput(f"look {found.number}: what it found cannot be read")
-        return NamedLook(words, look, replace(found.entry, body=found.body))
+        return NamedLook(words, look, replace(found.entry, body=body))
 
 
 def doors_before(site: Site, address: IPv4Address, mac: Mac | None) -> dict[int, str]:
