@@ -27,7 +27,7 @@ signal.signal(signal.SIGINT, signal.default_int_handler)
 # Some tests make files for other users. Those that are about a umask set their own.
 os.umask(0o022)
 
-SHARED = ("looked", "place", "quiet_plant")
+SHARED = ("looked", "place", "quiet_plant", "whole_record")
 """Fixtures that many tests of a module share: a practice plant, or one look at it."""
 
 ON_LOOPBACK = ("host", "jobs")

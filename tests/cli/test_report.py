@@ -138,7 +138,7 @@ def typed(site, *words, **environment):
 
 
 @pytest.fixture(scope="module")
-def site(tmp_path_factory):
+def whole_record(tmp_path_factory):
     made = make_site(tmp_path_factory.mktemp("site"))
     for page in PAGES:
         ended = typed(made, "report", f"r.{page}", "--remark", "Valves come on Monday")
@@ -148,8 +148,8 @@ def site(tmp_path_factory):
     return made
 
 
-def test_it_says_what_the_logbook_says(site):
-    told = json.loads((site / "r.json").read_text())
+def test_it_says_what_the_logbook_says(whole_record):
+    told = json.loads((whole_record / "r.json").read_text())
     fan, pump, valve = told["devices"]
     assert (fan["serial"], fan["firmware"], fan["product"]) == ("77B10021", "5.002", "Gale 7")
     assert (fan["holds"], fan["echo_ms"], fan["state"]) == ("keeps", "0.31", "verified right")
@@ -180,25 +180,26 @@ def test_it_says_what_the_logbook_says(site):
     assert [each["kind"] for each in told["entries"]] == kinds
 
 
-def test_anybody_can_work_out_its_digest_from_the_export(site):
-    told = json.loads((site / "r.json").read_text())
-    assert typed(site, "logbook", "export", "all.jsonl", "--overwrite").returncode == 0
+def test_anybody_can_work_out_its_digest_from_the_export(whole_record):
+    told = json.loads((whole_record / "r.json").read_text())
+    assert typed(whole_record, "logbook", "export", "all.jsonl", "--overwrite").returncode == 0
     lines = {
-        json.loads(line)["uid"]: line for line in (site / "all.jsonl").read_text().splitlines()
+        json.loads(line)["uid"]: line
+        for line in (whole_record / "all.jsonl").read_text().splitlines()
     }
     prints = [hashlib.sha256(lines[each["uid"]].encode()).hexdigest() for each in told["entries"]]
     assert prints == [each["sha256"] for each in told["entries"]]
     whole = hashlib.sha256("".join(f"{each}\n" for each in prints).encode()).hexdigest()
     assert told["digest"] == whole
-    assert whole in (site / "r.html").read_text()
+    assert whole in (whole_record / "r.html").read_text()
 
 
 @pytest.mark.parametrize("page", PAGES)
-def test_the_same_logbook_gives_the_same_octets_and_they_hold(site, page):
+def test_the_same_logbook_gives_the_same_octets_and_they_hold(whole_record, page):
     name = f"again.{page}"
-    typed(site, "report", name, "--remark", "Valves come on Monday", PYTHONHASHSEED="7")
-    assert (site / name).read_bytes() == (site / f"r.{page}").read_bytes()
-    checked = typed(site, "report", "--check", name)
+    typed(whole_record, "report", name, "--remark", "Valves come on Monday", PYTHONHASHSEED="7")
+    assert (whole_record / name).read_bytes() == (whole_record / f"r.{page}").read_bytes()
+    checked = typed(whole_record, "report", "--check", name)
     assert (checked.returncode, checked.stderr) == (0, "")
     assert "it rests on 7 entries: all are in the logbook as they were" in checked.stdout
 
@@ -219,8 +220,8 @@ def text_of(data, page):
 
 
 @pytest.mark.parametrize("page", PAGES[:3])
-def test_every_page_has_all_of_it(site, page):
-    text = " ".join(text_of((site / f"r.{page}").read_bytes(), page).split())
+def test_every_page_has_all_of_it(whole_record, page):
+    text = " ".join(text_of((whole_record / f"r.{page}").read_bytes(), page).split())
     for wanted in (
         *("Tern Point", "fan-drive", "77B10021", "Whimbrel Drives", "keeps it", "panel A2"),
         *("nothing answers", "by DHCP", OLD, "Valves come on Monday", "Taken over by"),
@@ -228,7 +229,7 @@ def test_every_page_has_all_of_it(site, page):
     ):
         assert wanted in text, wanted
     if page == "pdf":
-        pages = PdfReader(io.BytesIO((site / "r.pdf").read_bytes())).pages
+        pages = PdfReader(io.BytesIO((whole_record / "r.pdf").read_bytes())).pages
         lying = [each for each in pages if each.mediabox.width > each.mediabox.height]
         assert len(lying) == 1
         assert "plugged in somewhere" in lying[0].extract_text()
@@ -237,9 +238,9 @@ def test_every_page_has_all_of_it(site, page):
 @pytest.mark.parametrize(
     ("language", "words"), [("de", "Übergabeprotokoll"), ("es", "Acta de entrega")]
 )
-def test_headings_are_in_the_language_that_is_asked_for(site, language, words):
-    typed(site, "report", f"{language}.html", "--language", language)
-    page = (site / f"{language}.html").read_text()
+def test_headings_are_in_the_language_that_is_asked_for(whole_record, language, words):
+    typed(whole_record, "report", f"{language}.html", "--language", language)
+    page = (whole_record / f"{language}.html").read_text()
     assert f'<html lang="{language}">' in page
     assert words in page
     assert "verified wrong: missing: nothing answers" in page
@@ -252,19 +253,19 @@ def check(folder, name):
 
 
 @pytest.mark.parametrize("page", PAGES)
-def test_a_page_that_was_changed_is_found_out(site, page):
-    data = (site / f"r.{page}").read_bytes()
+def test_a_page_that_was_changed_is_found_out(whole_record, page):
+    data = (whole_record / f"r.{page}").read_bytes()
     name = f"changed.{page}"
     if page == "xlsx":
         book = load_workbook(io.BytesIO(data))
         book["Devices"]["D5"] = "Whimbrel Drives 2"
-        book.save(site / name)
+        book.save(whole_record / name)
     elif page == "pdf":
-        (site / name).write_bytes(data + b"\n% nothing to be seen\n")
+        (whole_record / name).write_bytes(data + b"\n% nothing to be seen\n")
     else:
         assert b"77B10021" in data
-        (site / name).write_bytes(data.replace(b"77B10021", b"77B10022", 1))
-    code, told = check(site, name)
+        (whole_record / name).write_bytes(data.replace(b"77B10021", b"77B10022", 1))
+    code, told = check(whole_record, name)
     assert (code, told["holds"]) == (1, False)
     assert len(told["findings"]) == 1
     if page == "json":
