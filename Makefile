@@ -13,9 +13,9 @@ SOURCES := $(shell find src -type f -not -path '*.egg-info/*' -not -path '*__pyc
 unexport PYTHONDONTWRITEBYTECODE
 
 # Tests wait more than they work, and practice plants are isolated from each other.
-SIDE_BY_SIDE := -n $(shell expr 8 \* $$(nproc)) --dist loadgroup --no-loadscope-reorder
+SIDE_BY_SIDE := -n $(shell expr 5 \* $$(nproc)) --dist loadgroup --no-loadscope-reorder
 
-.PHONY: demo test quick check bench fuzz screenshots words guide man wheel stick setup-user clients clean
+.PHONY: demo test quick long check bench fuzz screenshots words guide man wheel stick setup-user clients clean
 
 demo: $(READY)            ## the whole job on the practice plant
 	$(BIN)/portcall demo
@@ -23,8 +23,11 @@ demo: $(READY)            ## the whole job on the practice plant
 test: $(READY) clients $(COUNTERPARTS) $(STICK) $(WHEEL)    ## every test; real clients where they can be had
 	$(BIN)/pytest $(SIDE_BY_SIDE)
 
-quick: $(READY)           ## the tests that need no practice plant
-	$(BIN)/pytest -n $(shell expr 2 \* $$(nproc)) --dist loadgroup --ignore tests/commands
+quick: $(READY)           ## in a minute: the tests that need no practice plant, and do not take long
+	$(BIN)/pytest -n $(shell expr 1 + $$(nproc)) --dist loadgroup --ignore tests/commands -m "not long"
+
+long: export PORTCALL_TEST_MOMENTS = all
+long: test                ## every test, and each kill at every moment
 
 check: $(READY)           ## lint, format, types, import rules
 	$(BIN)/ruff check .

@@ -11,11 +11,13 @@ from hypothesis import settings
 
 from portcall.host import cables, namespaces
 
-for folder in ("core", "commands"):
+for folder in (".", "core", "commands"):
     sys.path.insert(0, str(Path(__file__).parent / folder))
 
 # Its folder is on the path since the lines above.
 import nursery  # noqa: E402
+
+import moments  # noqa: E402
 
 # A deadline is an absolute time: on a machine that pauses, it fails what is right.
 settings.register_profile("no deadline", deadline=None)
@@ -43,12 +45,18 @@ def pytest_configure() -> None:
     that use the loopback run in one process.
     """
     if WORKER not in os.environ:
+        moments.choose()
         nursery.open_for_this_run()
     if WORKER in os.environ and os.geteuid() == 0:
         namespaces.unshare(namespaces.CLONE_NEWNET | namespaces.CLONE_NEWNS)
         namespaces.keep_mounts_private()
         namespaces.mount("sysfs", "/sys", "sysfs")
         cables.set_link("lo", up=True)
+
+
+def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
+    """Tell what it takes to have the same run again."""
+    terminalreporter.write_line(moments.told())
 
 
 @pytest.hookimpl(wrapper=True)

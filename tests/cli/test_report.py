@@ -21,6 +21,8 @@ from pypdf import PdfReader
 from portcall.core.record.entry import Kind
 from portcall.site.logbook.inbox import new_entry, write_entries
 
+pytestmark = pytest.mark.long
+
 FAN, PUMP, VALVE, OLD = (f"02-77-B1-00-00-{n}" for n in (21, 22, 23, 99))
 START = datetime(2026, 11, 20, 8, 0, tzinfo=UTC)
 PLAN = """name,mac,address,mask,gateway,kind,place
@@ -346,7 +348,6 @@ def assert_still(svg):
             assert name != "href" or value.startswith("#")
 
 
-@pytest.mark.long
 def test_hostile_names_in_every_field_run_nowhere(tmp_path):
     folder = make_site(tmp_path, text=HOSTILE)
     (folder / "plan.csv").write_text(PLAN.replace("panel A2", '"=cmd|"" /C calc""!A0<b>"'))

@@ -7,11 +7,15 @@ import subprocess
 import sys
 import sysconfig
 import time
+from itertools import product
 from pathlib import Path
 
 import pytest
 from inside import PORTCALL, Plant
 
+from moments import some
+
+SIGNALS = (signal.SIGKILL, signal.SIGTERM, signal.SIGINT)
 SOURCE = Path(__file__).parents[2] / "src"
 AS_NOBODY = ["setpriv", "--reuid", "65534", "--regid", "65534", "--clear-groups", "--inh-caps=-all"]
 
@@ -37,8 +41,7 @@ def settled(marker, before, seconds=10):
     return traces(marker)
 
 
-@pytest.mark.parametrize("moment", [0.3, 1.0, 2.5])
-@pytest.mark.parametrize("how", [signal.SIGKILL, signal.SIGTERM, signal.SIGINT])
+@pytest.mark.parametrize(("how", "moment"), some(list(product(SIGNALS, (0.3, 1.0, 2.5))), 4))
 def test_nothing_is_left_behind_however_it_ends(tmp_path, how, moment):
     marker = f"60.{os.getpid()}{int(moment * 10)}{int(how)}"
     before = traces(marker)

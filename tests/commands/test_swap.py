@@ -9,6 +9,8 @@ from pathlib import Path
 import pytest
 from inside import PORTCALL, Plant, Terminal
 
+from moments import some
+
 NIGHT = Path(__file__).parents[2] / "docs" / "plants" / "night-shift.toml"
 NEW = {
     "fan-drive": "02-77-B1-52-20-A4",
@@ -217,7 +219,7 @@ MOMENTS = {
 
 
 @pytest.mark.long
-@pytest.mark.parametrize("moment", list(MOMENTS))
+@pytest.mark.parametrize("moment", some(list(MOMENTS), 3))
 def test_killed_at_any_moment_and_typed_again_it_is_right(night, moment):
     name, words, later = MOMENTS[moment]
     replace(night, name)

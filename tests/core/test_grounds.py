@@ -6,6 +6,7 @@
 from dataclasses import replace
 from ipaddress import IPv4Address
 
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from test_ladder import (
@@ -270,6 +271,7 @@ MAY_BE_NAMED = {
 }
 
 
+@pytest.mark.long
 @given(evidence())
 def test_no_cause_is_named_whose_neighbours_are_not_excluded(seen):
     for cause in named(seen):

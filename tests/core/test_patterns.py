@@ -35,6 +35,7 @@ def test_of_those_that_go_together_the_others_are_told_too():
     assert "never with them: 10.61.20.10" in found.sentence
 
 
+@pytest.mark.long
 def test_chance_is_hardly_ever_called_a_pattern():
     alarms = [
         found for number in range(200) if (found := patterns(list(without_pattern(seeded(number)))))

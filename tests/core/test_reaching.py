@@ -84,6 +84,7 @@ def size_of(watch):
     )
 
 
+@pytest.mark.long
 def test_an_hour_takes_no_more_memory_than_a_minute():
     targets = [IPv4Address(f"10.61.20.{n}") for n in range(1, 21)]
     watch, chance = ReachWatch(targets), random.Random(1)

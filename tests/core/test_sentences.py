@@ -31,7 +31,7 @@ def sentence_of(node: ast.expr, names: dict[str, object]) -> Sentence | None:
     return found if isinstance(found, Sentence) else None
 
 
-@pytest.mark.parametrize(("name", "path"), modules())
+@pytest.mark.parametrize(("name", "path"), list(modules()))
 def test_each_sentence_gets_its_values(name: str, path: Path) -> None:
     names = vars(importlib.import_module(name))
     for node in ast.walk(ast.parse(path.read_text())):

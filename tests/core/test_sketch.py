@@ -105,6 +105,7 @@ def crossings(wires):
     ]
 
 
+@pytest.mark.long
 @given(pictures, st.sampled_from(list(PAPERS.values())))
 @settings(max_examples=60, deadline=None)
 def test_nothing_overlaps_or_crosses_or_leaves_the_paper(picture, paper):

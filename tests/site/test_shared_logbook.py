@@ -16,6 +16,7 @@ from tempfile import mkdtemp
 import pytest
 from click.testing import CliRunner
 
+from moments import some
 from portcall.cli.main import portcall
 from portcall.core.record.entry import Kind
 from portcall.core.trouble import BadInput, NotPossibleHere
@@ -126,7 +127,7 @@ sync(Logbook(Path(sys.argv[1])), sys.argv[2], check_url(sys.argv[3], False))
 def test_killed_at_any_moment_on_either_side_nothing_is_lost_or_twice(server, tmp_path):
     one, other = laptop(tmp_path, "one", 700), laptop(tmp_path, "two", 40)
     before = sorted([*told(one), *told(other)])
-    for moment in range(8):
+    for moment in some(range(8), 4):
         words = [sys.executable, "-c", SYNC, str(one), "kill", server.url]
         with subprocess.Popen(words, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL) as running:
             running.stdout.readline()
