@@ -5,7 +5,8 @@ import shlex
 import pytest
 from inside import Plant
 
-_NO_FILTER = 'for each in nft iptables; do at=$(command -v $each) && mount --bind /dev/null "$at"; done; true'
+_FILTERS = "for each in nft iptables; do at=$(command -v $each)"
+_NO_FILTER = f'{_FILTERS} && mount --bind /dev/null "$at"; done; true'
 _NO_TUNNEL, _CLOSED_TUNNEL = (
     f"test ! -e /dev/net/tun || mount {how}"
     for how in ("-t tmpfs none /dev/net", "--bind /dev/null /dev/net/tun")

@@ -155,7 +155,7 @@ def _earlier(site: Site, words: str) -> tuple[Found, Entry | None]:
     named = Looks(opened(site)).named(words)
     for seen in named.look.sightings():
         gathering.add(seen)
-    return Found(gathering, None, site, asked=named.look.ranges), named.entry
+    return Found(gathering, None, site, asked=named.look.ranges), named.whole
 
 
 def _is_at_a_terminal() -> bool:

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
-from portcall.core.record.look import SeenDevice, SeenLook
+from portcall.core.record.look import SeenDevice, SeenLook, key_of, read_device
 
 _COMPARED = ("name", "maker", "product", "serial", "firmware", "mask", "gateway")
 """The fields whose change matters; a value that one look does not have is not said to be gone."""
@@ -56,14 +56,13 @@ Why = Callable[[str, str], str]
 
 def compare(one: SeenLook, other: SeenLook, why: Why = lambda mac, what: "") -> Comparison:
     """The differences of the ``other`` look, which is the later one."""
-    appeared, unknown = _only_in(other, one, "not known whether it is new")
-    vanished, unheard = _only_in(one, other, "not known whether it is there")
-    both = (key for key in other.written if key in one.written)
-    pairs = [
-        (one.device(key), other.device(key))
-        for key in both
-        if one.written[key] != other.written[key]
-    ]
+    before, after = one.lines, other.lines
+    # Most devices are the same in both, and need not be read.
+    was = _read(before, without=set(after))
+    now = _read(after, without=set(before))
+    appeared, unknown = _only_in(now, was, one, "not known whether it is new")
+    vanished, unheard = _only_in(was, now, other, "not known whether it is there")
+    pairs = [(was[key], device) for key, device in now.items() if key in was]
     changed = [each for was, now in pairs for each in _changes(one, other, was, now, why)]
     moved = [now for was, now in pairs if was.addresses != now.addresses]
     changed += _other_macs(one, other, [*appeared, *moved], why)
@@ -71,12 +70,21 @@ def compare(one: SeenLook, other: SeenLook, why: Why = lambda mac, what: "") -> 
     return Comparison(tuple(appeared), tuple(vanished), tuple(changed), tuple(undecided))
 
 
+def _read(lines: Iterable[str], without: Collection[str]) -> dict[str, SeenDevice]:
+    """The devices of some lines by their keys, but for those that another look has, too."""
+    devices = (read_device(line) for line in lines if line not in without)
+    return {key: device for device in devices if (key := key_of(device))}
+
+
 def _only_in(
-    one: SeenLook, other: SeenLook, words: str
+    devices: Mapping[str, SeenDevice],
+    others: Mapping[str, SeenDevice],
+    other: SeenLook,
+    words: str,
 ) -> tuple[list[SeenDevice], list[Undecided]]:
     """The devices that only one look has, and those of which the other one could not say so."""
-    devices = sorted(map(one.device, one.written.keys() - other.written.keys()), key=_order)
-    reasons = [(device, other.could_see(device)) for device in devices]
+    alone = sorted((devices[key] for key in devices.keys() - others.keys()), key=_order)
+    reasons = [(device, other.could_see(device)) for device in alone]
     return (
         [device for device, reason in reasons if reason is None],
         [Undecided(device, f"{words}: {reason}") for device, reason in reasons if reason],

@@ -68,7 +68,39 @@ class Entry:
     @property
     def line(self) -> str:
         """As ``logbook export`` writes it: the same on every laptop that has it."""
-        return json.dumps(self.document, ensure_ascii=False, sort_keys=True)
+        return line_of(self.document)
+
+    @property
+    def body_text(self) -> str:
+        """Its body as the logbook keeps it: JSON, with the devices on lines of their own.
+
+        No text of JSON has a line end in it (RFC 8259 §7), so that a line is a device.
+        """
+        pieces = []
+        for key in sorted(self.body):
+            value = self.body[key]
+            if key == "devices" and isinstance(value, list) and value:
+                pieces.append(f"{_HEAD}\n{_BETWEEN.join(map(line_of, value))}\n{_TAIL}")
+            else:
+                pieces.append(f"{line_of(key)}: {line_of(value)}")
+        return f"{{{', '.join(pieces)}}}"
+
+
+_HEAD, _BETWEEN, _TAIL = '"devices": [', ",\n", "]"
+
+
+def devices_apart(text: str) -> tuple[str, list[str]]:
+    """A body's text without its devices, and these, one a line; all of it and () in older ones."""
+    first, _, rest = text.partition("\n")
+    lines, end, last = rest.rpartition("\n")
+    if not (first.endswith(_HEAD) and end and last.startswith(_TAIL)):
+        return text, []
+    return first + last, lines.split(_BETWEEN)
+
+
+def line_of(value: object) -> str:
+    """A value of JSON on one line; equal ones are equal."""
+    return json.dumps(value, ensure_ascii=False, sort_keys=True)
 
 
 _TEXTS = ("workstation", "person", "command", "adapter", "name", "mac", "address", "summary")

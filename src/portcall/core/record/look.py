@@ -5,10 +5,9 @@ It has the shape of ``find --json``, so that a file made by that is a look, too.
 
 from __future__ import annotations
 
-import marshal
-from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import partial
 from ipaddress import IPv4Address, IPv4Interface
 from typing import Any
@@ -22,6 +21,7 @@ from portcall.core.document import (
     an_address,
     an_interface,
     an_object,
+    parsed,
     told_text,
 )
 from portcall.core.find.device import Device
@@ -30,12 +30,15 @@ from portcall.core.find.sentences import MANNERS
 from portcall.core.find.sighting import Door, Field, Method, Said, Sighting, Told
 from portcall.core.find.switch_tables import SwitchTables, read_tables
 from portcall.core.finding import Finding, Value, as_json, values_as_json
+from portcall.core.record.entry import devices_apart, line_of
 from portcall.core.talk.request import AddressProtocol
 
 _MOST_DEVICES = 200_000
 _MOST_SAID = 64
 _MOST_SWITCHES = 256
 _LONGEST = 400
+_MOST_SOUGHT = 8
+"""Texts that are looked for in the lines of devices; for more, each is read."""
 
 
 def device_document(device: Device, remarks: Sequence[Finding] | None = None) -> dict[str, Any]:
@@ -102,15 +105,15 @@ class SeenDevice:
 
 @dataclass(frozen=True, slots=True)
 class SeenLook:
-    """A look: its devices as they are written, by what they go by, and what it can be held against.
+    """A look: its devices as they are written, and what it can be held against.
 
-    A device is read when it is asked for: of two looks of ten thousands, most are the same in both,
-    and packed they take a fifth of the memory.
+    A device is a line of JSON, or an object of it, and is read when it is asked for: of two looks
+    of ten thousands, most are the same in both, and as lines they take a fifth of the memory.
     ``ranges`` were asked address by address; ``not_run`` are methods that could not run; ``whole``
     says that it came to its end, with the cable in.
     """
 
-    written: Mapping[str, bytes]
+    written: Sequence[str | Mapping[str, Any]]
     ranges: tuple[AddressRange, ...] = ()
     not_run: frozenset[str] = frozenset()
     methods: frozenset[str] = frozenset()
@@ -127,24 +130,30 @@ class SeenLook:
         """How many devices it has."""
         return len(self.written)
 
-    def device(self, key: str) -> SeenDevice:
-        """One of its devices."""
-        return _device(Part(marshal.loads(self.written[key])))
+    @property
+    def lines(self) -> Sequence[str]:
+        """Its devices as lines; equal ones are equal."""
+        return [each if isinstance(each, str) else line_of(each) for each in self.written]
+
+    def devices_with(self, texts: Collection[str]) -> Iterator[SeenDevice]:
+        """Its devices in which one of some texts stands, and maybe others."""
+        several = len(texts) > _MOST_SOUGHT
+        for each in self.written:
+            if several or not isinstance(each, str) or any(text in each for text in texts):
+                yield read_device(each)
 
     def sightings(self) -> Iterator[Sighting]:
         """The sightings of its devices."""
-        for packed in self.written.values():
-            yield from sightings_in(Part(marshal.loads(packed)))
+        for each in self.written:
+            yield from sightings_in(Part(parsed(each) if isinstance(each, str) else each))
 
-    def macs_at(self, addresses: Container[str]) -> dict[str, set[str]]:
+    def macs_at(self, addresses: Collection[str]) -> dict[str, set[str]]:
         """The MACs that have each of some addresses."""
         found: dict[str, set[str]] = {}
-        for packed in self.written.values():
-            device = Part(marshal.loads(packed))
-            mac = device.get("mac", a_text)
-            for address in device.each("addresses", a_text) if mac else ():
-                if mac and address in addresses:
-                    found.setdefault(address, set()).add(mac)
+        for device in self.devices_with(addresses):
+            for address in device.addresses if device.mac else ():
+                if address in addresses:
+                    found.setdefault(address, set()).add(device.mac)
         return found
 
     def has_asked(self, address: IPv4Address) -> bool:
@@ -184,7 +193,7 @@ def read_look(body: object) -> SeenLook | None:
     ran = look.each("methods", a_text) if look.has_list("methods") else _said_in(devices)
     own = look.part("workstation")
     return SeenLook(
-        written={key: _packed(each) for each in devices if (key := _key(each))},
+        written=list({key: each for each in devices if (key := _key(each))}.values()),
         ranges=tuple(look.each("asked", _range)),
         not_run=frozenset(
             method for each in look.parts("not_run") if (method := each.get("method", a_text))
@@ -198,13 +207,23 @@ def read_look(body: object) -> SeenLook | None:
     )
 
 
-def _packed(document: Mapping[str, Any]) -> bytes:
-    """A device's document in few octets; equal ones with their keys in the same order are equal."""
-    return marshal.dumps(dict(document), _WITHOUT_REFERENCES)
+def read_look_text(text: str) -> SeenLook | None:
+    """A look from the text that an entry holds; its devices stay lines. None for what is none."""
+    rest, lines = devices_apart(text)
+    look = read_look(parsed(rest))
+    if look is None or not lines:
+        return look
+    return replace(look, written=lines[:_MOST_DEVICES])
 
 
-_WITHOUT_REFERENCES = 2
-"""The version of the format in which what is equal is written alike."""
+def read_device(written: str | Mapping[str, Any]) -> SeenDevice:
+    """A device from its line or object."""
+    return _device(Part(parsed(written) if isinstance(written, str) else written))
+
+
+def key_of(device: SeenDevice) -> str:
+    """The key of a device in a look: its MAC, or where nobody told that, its first address."""
+    return device.mac or next(iter(device.addresses), "")
 
 
 def _key(document: Mapping[str, Any]) -> str:

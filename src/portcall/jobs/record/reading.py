@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass, replace
@@ -12,12 +11,13 @@ from pathlib import Path
 from typing import NamedTuple
 
 from portcall.core.address import Mac
+from portcall.core.document import parsed
 from portcall.core.finding import Line
 from portcall.core.plan.rows import Plan
 from portcall.core.printable import printable
 from portcall.core.record.compare import Why
 from portcall.core.record.entry import Entry, Kind
-from portcall.core.record.look import SeenLook, read_look
+from portcall.core.record.look import SeenLook, read_look, read_look_text
 from portcall.core.record.standing import Standing, standing
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.site.files import read_bounded
@@ -38,6 +38,14 @@ class NamedLook:
     words: str
     look: SeenLook
     entry: Entry | None = None
+    found: Numbered | None = None
+
+    @property
+    def whole(self) -> Entry | None:
+        """Its entry with all that it holds; None for a file."""
+        if self.entry is None or self.found is None:
+            return self.entry
+        return replace(self.entry, body=self.found.body)
 
     @property
     def at(self) -> datetime | None:
@@ -87,17 +95,16 @@ class Looks:
             return meant
         before = [each for each in self._found if each.entry.at < meant.at]
         for each in reversed(before[-_MOST_TRIED:]):
-            look = read_look(each.body)
+            look = read_look_text(each.text)
             if look is not None and look.switches:
-                return NamedLook(f"look {each.number}", look, each.entry)
+                return NamedLook(f"look {each.number}", look, each.entry, each)
         return meant
 
     def _read(self, words: str, found: Numbered) -> NamedLook:
-        body = found.body
-        look = read_look(body)
+        look = read_look_text(found.text)
         if look is None:
             raise BadInput(f"look {found.number}: what it found cannot be read")
-        return NamedLook(words, look, replace(found.entry, body=body))
+        return NamedLook(words, look, found.entry, found)
 
 
 def doors_before(site: Site, address: IPv4Address, mac: Mac | None) -> dict[int, str]:
@@ -109,8 +116,7 @@ def doors_before(site: Site, address: IPv4Address, mac: Mac | None) -> dict[int,
         looks = Looks(Logbook(site.folder))
         for back in range(_FEW):
             named = looks.from_the_end(back)
-            for key in named.look.written:
-                device = named.look.device(key)
+            for device in named.look.devices_with((str(address),)):
                 is_it = mac is None or device.mac == str(mac)
                 if is_it and str(address) in device.addresses and named.at is not None:
                     when = f"{named.at.astimezone():%Y-%m-%d %H:%M}"
@@ -156,10 +162,7 @@ def parse_time(words: str, now: Callable[[], datetime] = lambda: datetime.now(UT
 
 
 def _read_file(path: Path) -> SeenLook:
-    try:
-        look = read_look(json.loads(read_bounded(path, _LARGEST_FILE, "look")))
-    except (ValueError, RecursionError):
-        look = None
+    look = read_look(parsed(read_bounded(path, _LARGEST_FILE, "look")))
     if look is None:
         typed = f"portcall find --json > {path.name}"
         raise BadInput(f"{path.name}: is not what find prints", f"this writes it: {typed}")

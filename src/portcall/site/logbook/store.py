@@ -103,6 +103,11 @@ class Numbered:
         """The whole body of an entry."""
         return self._book.content(self.digest)
 
+    @property
+    def text(self) -> str:
+        """The same as the JSON that it is written as, "" for a damaged one."""
+        return self._book.text(self.digest)
+
 
 class Logbook:
     """A site's logbook, up to now. Raises NotPossibleHere.
@@ -183,7 +188,7 @@ class Logbook:
         for entry in entries:
             if entry is None:
                 continue
-            data = json.dumps(entry.body, sort_keys=True, ensure_ascii=False).encode()
+            data = entry.body_text.encode()
             digest = sha256(data).hexdigest()
             contents[digest] = zlib.compress(data)
             document = entry.document
@@ -280,11 +285,15 @@ class Logbook:
 
     def content(self, digest: str) -> Mapping[str, Any]:
         """The body of an entry."""
+        return _object(self.text(digest)) or {}
+
+    def text(self, digest: str) -> str:
+        """The body of an entry as it is written, "" for a damaged one."""
         with self._engine.connect() as connection:
             data = connection.execute(
                 sql.select(_CONTENTS.c.data).where(_CONTENTS.c.digest == digest)
             ).scalar_one_or_none()
-        return _unpacked(data or b"", digest) or {}
+        return _text(data or b"", digest)
 
 
 def _flush_always(connection: Any, _: object) -> None:
@@ -295,13 +304,20 @@ def _flush_always(connection: Any, _: object) -> None:
 
 def _unpacked(data: bytes, digest: str) -> dict[str, Any] | None:
     """The body of an entry; None for a damaged one, or one other than its digest says."""
+    return _object(_text(data, digest))
+
+
+def _object(text: str) -> dict[str, Any] | None:
+    body = parsed(text)
+    return body if isinstance(body, dict) else None
+
+
+def _text(data: bytes, digest: str) -> str:
     try:
         unpacked = zlib.decompressobj().decompress(data, _LARGEST_CONTENT)
-    except zlib.error:
-        return None
-    body = parsed(unpacked)
-    is_it = sha256(unpacked).hexdigest() == digest
-    return body if is_it and isinstance(body, dict) else None
+        return unpacked.decode() if sha256(unpacked).hexdigest() == digest else ""
+    except (zlib.error, UnicodeDecodeError):
+        return ""
 
 
 def _put_aside(path: Path) -> Path:
