@@ -293,7 +293,7 @@ class Logbook:
             data = connection.execute(
                 sql.select(_CONTENTS.c.data).where(_CONTENTS.c.digest == digest)
             ).scalar_one_or_none()
-        return _text(data or b"", digest)
+        return _inflated(data or b"", digest)
 
 
 def _flush_always(connection: Any, _: object) -> None:
@@ -304,7 +304,7 @@ def _flush_always(connection: Any, _: object) -> None:
 
 def _unpacked(data: bytes, digest: str) -> dict[str, Any] | None:
     """The body of an entry; None for a damaged one, or one other than its digest says."""
-    return _object(_text(data, digest))
+    return _object(_inflated(data, digest))
 
 
 def _object(text: str) -> dict[str, Any] | None:
@@ -312,7 +312,7 @@ def _object(text: str) -> dict[str, Any] | None:
     return body if isinstance(body, dict) else None
 
 
-def _text(data: bytes, digest: str) -> str:
+def _inflated(data: bytes, digest: str) -> str:
     try:
         unpacked = zlib.decompressobj().decompress(data, _LARGEST_CONTENT)
         return unpacked.decode() if sha256(unpacked).hexdigest() == digest else ""
