@@ -8,7 +8,7 @@ what nothing can do without, and its complaint names the place.
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator
 from datetime import UTC, datetime
 from ipaddress import IPv4Address, IPv4Interface
 from typing import Any, TypeVar, overload
@@ -35,7 +35,7 @@ class Part:
     __slots__ = ("_place", "_values")
 
     def __init__(self, values: object, place: str = "") -> None:
-        self._values: Mapping[str, Any] = values if isinstance(values, Mapping) else {}
+        self._values: dict[str, Any] = values if isinstance(values, dict) else {}
         self._place = place
 
     def __bool__(self) -> bool:
@@ -96,9 +96,10 @@ class Part:
 
     def parts(self, key: str, most: int = _MOST) -> Iterator[Part]:
         """The objects in the list of that name."""
-        for place, value in enumerate(self._list(key)[:most]):
-            if isinstance(value, Mapping):
-                yield Part(value, f"{self._place}.{key}[{place}]".lstrip("."))
+        place = f"{self._place}.{key}".lstrip(".")
+        for number, value in enumerate(self._list(key)[:most]):
+            if isinstance(value, dict):
+                yield Part(value, f"{place}[{number}]")
 
     def _list(self, key: str) -> list[Any]:
         value = self._values.get(key)
@@ -166,9 +167,9 @@ def an_interface(value: object) -> IPv4Interface:
     return IPv4Interface(a_text(value))
 
 
-def an_object(value: object) -> Mapping[str, Any]:
+def an_object(value: object) -> dict[str, Any]:
     """An object of JSON as it is. Raises ValueError."""
-    if not isinstance(value, Mapping):
+    if not isinstance(value, dict):
         raise ValueError("is no object")
     return value
 

@@ -17,12 +17,14 @@ def printable(text: str, longest: int = LONGEST) -> str:
     general category C), and line and paragraph separators become a space: nothing that could move
     the cursor, colour the terminal or turn the reading direction gets through.
     """
-    kept = "".join(
-        " "
-        if unicodedata.category(character)[0] == "C" or character in "\u2028\u2029"
-        else character
-        for character in text[: longest * 4]
-    )
+    kept = text[: longest * 4]
+    if not kept.isprintable():  # Nearly every text is, and a look holds 100,000 of them.
+        kept = "".join(
+            " "
+            if unicodedata.category(character)[0] == "C" or character in "\u2028\u2029"
+            else character
+            for character in kept
+        )
     line = " ".join(kept.split())
     return line if len(line) <= longest else line[: longest - 1] + "…"
 
