@@ -31,7 +31,7 @@ def look_afresh(site: Site) -> NamedLook | None:
     devices = gathering.devices()
     body = look_body(looked, devices)
     entry = recorded(site, Kind.LOOK, counted(len(devices), "device"), body, adapter=adapter.name)
-    # As it is written down, which is how the other ones are read.
+    # Pass it through JSON, because the look that it is compared with comes from there.
     afresh = read_look(json.loads(json.dumps(body)))
     assert afresh is not None
     return NamedLook("now", afresh, entry)

@@ -42,7 +42,7 @@ def compare_command(first: str | None, second: str | None) -> int:
     book = opened(site)
     looks = Looks(book)
     afresh = second == _NOW
-    # The earlier one first: where there is none, nothing is sent.
+    # Load the earlier look first: if there is none, the command ends before anything is sent.
     earlier = looks.from_the_end(0 if afresh else 1) if first is None else looks.named(first)
     later = _afresh(site) if afresh else looks.named(second or "last")
     if later is None:
@@ -56,7 +56,7 @@ def compare_command(first: str | None, second: str | None) -> int:
 
 
 def _afresh(site: Site) -> NamedLook | None:
-    # What looks at the wire takes longer to load than most comparisons take.
+    # Importing the code that looks at the wire takes longer than most comparisons.
     from portcall.cli.afresh import look_afresh
 
     return look_afresh(site)

@@ -57,7 +57,7 @@ def answer(group: click.Group, instruction: str) -> str | None:
         return None
     made = get_completion_class(shell)
     if made is None or not {"COMP_WORDS", "COMP_CWORD"} <= os.environ.keys():
-        return ""  # No shell asks so.
+        return ""  # No shell sends such a request.
     asked = made(group, {}, _PROGRAM, VARIABLE)
     words, incomplete = asked.get_completion_args()
     found = candidates(words, incomplete, list(group.list_commands(click.Context(group))))

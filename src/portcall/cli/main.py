@@ -197,7 +197,7 @@ def _run() -> int:
         _nobody_reads()
         return YES
     except OSError as error:
-        # The operating system refuses something that no command foresaw. That is no defect here.
+        # The operating system refused something that no command expected: no defect of ours.
         return _fail(NotPossibleHere(f"the operating system refuses: {error}"), NOT_POSSIBLE)
 
 
@@ -235,7 +235,7 @@ def _remind() -> None:
     here = {each.mac: each.interfaces for each in adapters_now()}
     for match in matches:
         what = f"{match.adapter} {match.added}"
-        # An adapter that is pulled out brings its address back, as far as anybody knows.
+        # Pulled out counts as matched: plugged in again, the adapter may have its address.
         if match.added in here.get(match.mac, (match.added,)):
             click.echo(f"\nstill matched: {what}; when done: portcall restore", err=True)
         else:

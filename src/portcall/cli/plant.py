@@ -228,7 +228,7 @@ def on_command(name: str, command: tuple[str, ...]) -> int:
 
 
 def _run(file: Path | None, command: tuple[str, ...], is_shell: bool = False) -> int:
-    # What builds a plant is loaded here alone: a command inside one does not need it.
+    # The code that builds a plant is imported here: commands inside one do not need it.
     from portcall.plant.run import Guest, run_in_plant
     from portcall.plant.scenario import read_scenario, shipped_scenario
 

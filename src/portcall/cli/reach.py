@@ -224,7 +224,7 @@ def _watch(
             note(f"not drawn, and kept: portcall reach --from {kept_in} --plot FILE draws it")
         raise
     if kept_in is not None and not log_file:
-        # It is drawn: what was kept for the case that it cannot be is not wanted any more.
+        # The plot is drawn, so the data that was kept in case of failure can go.
         kept_in.unlink(missing_ok=True)
     if ends.until_up or ends.until_down:
         return YES if watching.has_come else INTERRUPTED if interrupted else NO

@@ -106,7 +106,7 @@ def _needed(suffix: str) -> None:
 
 def _check(file: Path) -> int:
     site = this_site()
-    # The page is made again, to see whether it is still what it was.
+    # Make the page again from the record, and compare it with the file.
     _needed(file.suffix.lower())
     checked = check_record(site, opened(site), file)
     if wants_json():

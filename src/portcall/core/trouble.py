@@ -16,7 +16,7 @@ class Trouble(Exception):
     def __str__(self) -> str:
         if self.do is None:
             return self.what
-        # Words go on with the sentence; a line to type stands by itself.
+        # Words continue the sentence; a line to type stands on a line of its own.
         return f"{self.what}{'; ' if isinstance(self.do, str) else ': '}{self.do}"
 
 

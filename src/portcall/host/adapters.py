@@ -278,7 +278,7 @@ def link_counters(name: str) -> LinkCounters:
 
 def managed_by(adapter: Adapter) -> str | None:
     """The network manager that says it runs this adapter, or None."""
-    # Where each of them says so for every program to read.
+    # Files in which each of them says, for every program, which adapters it manages.
     for manager, path, managed in (
         ("NetworkManager", f"/run/NetworkManager/devices/{adapter.index}", "managed=true"),
         ("systemd-networkd", f"/run/systemd/netif/links/{adapter.index}", "ADMIN_STATE=config"),

@@ -44,7 +44,7 @@ class Datagrams:
         try:
             self._socket.setblocking(False)
             self._socket.setsockopt(socket.SOL_SOCKET, socket.SO_BROADCAST, 1)
-            # RFC 6762 §11: who answers may pass over what comes with another time to live.
+            # RFC 6762 §11: a receiver may ignore packets with another time to live.
             self._socket.setsockopt(socket.IPPROTO_IP, socket.IP_MULTICAST_TTL, _FROM_THIS_LINK)
             stamp_receives(self._socket)
             bind_to_adapter(self._socket, adapter)
@@ -92,7 +92,7 @@ class Datagrams:
                 flags = socket.MSG_ERRQUEUE
                 continue
             except OSError:
-                # An error about an earlier datagram: where it matters, its queue tells.
+                # This is an error about an earlier datagram; the error queue has the details.
                 continue
             peer = Endpoint(IPv4Address(sender[0]), sender[1])
             if not flags:

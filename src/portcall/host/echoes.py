@@ -77,7 +77,8 @@ class Echoes:
             except BlockingIOError:
                 break
             except OSError:
-                # An error about what was sent; who says so stands in the queue below.
+                # This is an error about a packet that was sent; the error queue below says who
+                # reported it.
                 continue
             if self._raw:
                 # A raw socket shows the IPv4 header, already checked by the kernel.
@@ -114,7 +115,7 @@ class Echoes:
         except OSError:
             if self._raw:
                 raise
-            # A ping socket is told here, too, of an error about something that it sent before.
+            # A ping socket also reports errors about earlier packets here.
             return self._send(packet)
 
     def _send(self, packet: IcmpPacket) -> float:

@@ -53,7 +53,7 @@ def copy_with_rights(
     new = copy.with_name(f"{copy.name}.{os.getpid()}")
     data = program.read_bytes()
     with suppress(FileNotFoundError):
-        new.unlink()  # Left by one that was killed, or put there by somebody else.
+        new.unlink()  # It was left by a killed process, or somebody else put it there.
     # Others may write into this folder: nothing that is already there is opened.
     descriptor = os.open(new, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
     try:
@@ -64,7 +64,7 @@ def copy_with_rights(
             os.fchmod(descriptor, 0o750)
             bits = sum(1 << each for each in rights)
             value = _FORM.pack(_VERSION_2 | _EFFECTIVE, bits & 0xFFFFFFFF, 0, bits >> 32, 0)
-            # Whoever writes to a file, or gives it to another, takes its capabilities away.
+            # Writing to a file, or changing its owner, takes its capabilities away.
             os.setxattr(descriptor, _ATTRIBUTE, value)
             os.fsync(descriptor)
         good = works(new)

@@ -59,7 +59,7 @@ ADDRESSING: Program = (
     (_LOAD_HALF_BEYOND, 0, 0, _DESTINATION_PORT),
     (_EQUALS, 7, 0, bootp.SERVER_PORT),
     (_EQUALS, 6, 7, bootp.CLIENT_PORT),
-    # Of ARP, an answer, and who announces its own address (RFC 5227 §2.3).
+    # Of ARP: answers, and announcements of a host's own address (RFC 5227 §2.3).
     (_LOAD_HALF, 0, 0, _ARP_OPERATION),
     (_EQUALS, 4, 0, _ARP_REPLY),
     (_LOAD_WORD, 0, 0, _ARP_SENDER),

@@ -34,8 +34,8 @@ class Meter:
             while len(heads) < _MOST_AT_ONCE:
                 heads.append(self._socket.recv(HEADERS))
         except OSError:
-            # Nothing more is there; or the adapter went down, and what leaves it is counted again
-            # when it is back.
+            # No more frames are there; or the adapter is down, and counting goes on when it is
+            # back.
             pass
         statistics = self._socket.getsockopt(SOL_PACKET, PACKET_STATISTICS, 8)
         _, dropped = struct.unpack("=II", statistics)

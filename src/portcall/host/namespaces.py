@@ -81,7 +81,8 @@ def leave_the_computer() -> None:
             unshare(flags)
         except PermissionError:
             unshare(flags | CLONE_NEWUSER)
-            # What has rights by its file may not write to its own files in /proc (proc(5)).
+            # A program with capabilities on its file may not write to its own files in /proc
+            # (proc(5)).
             _check(_libc.prctl(_PR_SET_DUMPABLE, 1, 0, 0, 0), "prctl")
             Path("/proc/self/setgroups").write_text("deny")
             Path("/proc/self/uid_map").write_text(f"0 {user} 1")
@@ -107,7 +108,7 @@ def quiet_kernel() -> None:
         # Not icmp_ratelimit: 0 there makes a router say less often that it has no route.
         ("ipv4/icmp_ratemask", "0"),
     ):
-        # Where /proc/sys may not be written, what the computer has must do.
+        # Where /proc/sys may not be written, the computer's own setting has to do.
         with contextlib.suppress(OSError):
             (Path("/proc/sys/net") / setting).write_text(value)
 

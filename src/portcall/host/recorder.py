@@ -72,7 +72,7 @@ class Recorder:
             while not self._ended.is_set():
                 select.select([self._socket], [], [], _LOOK_EVERY)
                 self._take(_AT_ONCE)
-            # What has come by now is written; under a flood there is always more.
+            # Frames that have come by now are written; during a flood there are always more.
             self._take(_BUFFERED, until=time.time_ns())
         except OSError as error:
             self._failure = error

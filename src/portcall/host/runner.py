@@ -234,7 +234,7 @@ class Runner:
                 queued = waiting.popleft()
                 if not waiting:
                     del self._held[receiver]
-                self._next_release = now  # Others may be due as well.
+                self._next_release = now  # Other conversations may be due as well.
                 return queued, receiver
             self._next_release = min(self._next_release, ready)
         return None, None
@@ -244,7 +244,7 @@ class Runner:
         if receiver is not EVERYBODY:
             return shares.ready_at(receiver, now, room_for(packet))
         ready = shares.ready_at(EVERYBODY, now)
-        # The kernel asks everybody for the MAC of whom it is to send something the first time.
+        # Before the first packet to a host, the kernel asks everybody for its MAC.
         return max(ready, shares.meetings.ready_at(now)) if is_resolved_first(packet) else ready
 
     def _must_wait(
@@ -261,7 +261,7 @@ class Runner:
             if each == released:
                 continue
             ready = self._ready_at(shares, each, packet, now)
-            # What was held back before goes first.
+            # Packets that were held back go first.
             if ready > now or each in self._held:
                 self._held.setdefault(each, deque()).append(queued)
                 self._next_release = min(self._next_release, ready)
@@ -323,7 +323,7 @@ class Runner:
             self._set_alarm(running)
         if self._queue and not self._draining:
             if self._waits_for_shares and self._drain_alarm is not None:
-                # What is held back for one receiver does not keep others waiting.
+                # A packet held back for one receiver does not delay the others.
                 self._drain_alarm.cancel()
                 self._drain_alarm = None
             if self._drain_alarm is None:
@@ -419,7 +419,7 @@ class Runner:
                 if pacer is not None:
                     pacer.spend(now)
                     if self._meets:
-                        # Whether the kernel has asked is seen at once.
+                        # Count at once whether the kernel has asked for the MAC.
                         self._meets = False
                         self._count_others(pacer, now)
                 if running.heeds_leaving:

@@ -154,7 +154,7 @@ def _described(name: str, learnt: Sequence[_Learnt]) -> Described | str:
     if product is None:
         others = " and ".join(str(codes) for codes in list(catalog.products)[:3])
         return f"{name}: says that it is {own}, and carries the description of {others}"
-    # Of several devices that are described, this one is the one that was asked.
+    # Of several devices in the file, this one matches the device that was asked.
     maker = Codes(Numbering.CIP, identity.vendor)
     catalog = Catalog(makers={maker: catalog.makers[maker]}, products={own: product})
     return Described(name, own, catalog, last.is_proven)

@@ -129,7 +129,8 @@ async def verify(
     wanted = list(rows) or list(plan)
     gathering = gathering_for(site, plan)
     orders = orders_for(adapter, site, gathering, methods=_METHODS)
-    # What is elsewhere is named by its MAC; who it is matters once it is where it belongs.
+    # A device that is elsewhere is named by its MAC; its identity matters once it is where it
+    # belongs.
     own = own_addresses()
     addresses = [row.address for row in wanted if row.address not in own]
     within = [AddressRange(address, address) for address in addresses]
@@ -202,7 +203,7 @@ async def _reach(
         known = {r.target: r for r in await with_reasons(runner, adapter, plan, silent)}
         for each in echoed:
             better = known.get(each.target, each)
-            # Of who says something of itself it is known already that it is there.
+            # A device that tells about itself is certainly there.
             mute = not spoken(_at(devices, address_of(each.target)))
             results.append(better if better.is_own or mute else each)
         for borrowed in looked.look.borrowed:

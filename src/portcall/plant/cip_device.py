@@ -117,7 +117,7 @@ def _serve_description(memory: Memory, wanted: cip_message.Request) -> tuple[int
 def _piece(memory: Memory, number: int) -> cip_file.Transfer:
     """A piece of the description, the next one or one again; behind the last is the checksum."""
     file, length = memory.entry.description, memory.sends_pieces_of
-    # Pieces are numbered by one octet: the one that is nearest to the next is meant.
+    # Pieces are numbered modulo 256: the piece nearest to the next one is meant.
     nearest = memory.next_piece + (number - memory.next_piece + 128) % 256 - 128
     memory.next_piece = nearest + 1
     data = file[nearest * length : (nearest + 1) * length]

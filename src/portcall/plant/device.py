@@ -255,7 +255,8 @@ class SimulatedDevice:
         self.namespace.call(lambda: cables.set_address(ADAPTER, interface, gateway))
         self.memory.interface, self.memory.gateway = self._applied = interface, gateway
         if self.memory.asks is Asks.DHCP:
-            # Renewed leases come to this port; unheard, the kernel would call it unreachable.
+            # Renewed leases come to this port; if nobody listened, the kernel would report it
+            # unreachable.
             self._talk(bootp.CLIENT_PORT, Conversation())
         for spoken in self.entry.speaks:
             if spoken in _RESPONDERS:

@@ -78,7 +78,7 @@ def running_plants() -> list[Running]:
             found.append(plant)
         elif not Path(f"/proc/{plant.process}").exists():
             with suppress(OSError):
-                path.unlink()  # It was killed, and could not do that itself.
+                path.unlink()  # The process was killed, and could not remove it itself.
     return found
 
 
@@ -157,9 +157,9 @@ def join(plant: Running, command: Sequence[str]) -> int:
             _, status = os.waitpid(child, 0)
             break
         except KeyboardInterrupt:
-            continue  # It is for the command, which has heard it as well.
+            continue  # The signal is for the command, which has received it as well.
     code = os.waitstatus_to_exitcode(status)
-    return 128 - code if code < 0 else code  # As a shell tells of a signal.
+    return 128 - code if code < 0 else code  # 128 and the signal's number, as a shell reports it.
 
 
 def _environment_of(process: int) -> dict[str, str]:

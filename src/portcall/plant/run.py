@@ -114,7 +114,7 @@ def _plant_process(scenario: Scenario, guest: Guest, alive: int, trouble_in: int
         ctrl_c = _CtrlC()
         namespaces.die_with_parent()
         if select.select([alive], [], [], 0)[0]:
-            return 1  # The caller died before the line above could know it.
+            return 1  # The caller ended before the line above took effect.
         site = _make_private(scenario)
         return asyncio.run(_run(scenario, guest, site, ctrl_c))
     except BadInput as trouble:
@@ -200,7 +200,8 @@ async def _run(scenario: Scenario, guest: Guest, site: Path | None, ctrl_c: _Ctr
             f"{guest.command[0]}: cannot be run: {error.strerror or error}"
         ) from None
     if ctrl_c.typed:
-        # While the command was being started: it may have been too young to hear it.
+        # The signal came while the command was being started, and it may have been too early to
+        # receive it.
         _pass_on(started[0].pid)
     try:
         return await ended

@@ -107,7 +107,7 @@ class Wiring:
         self._switches.call(partial(cables.set_link, port, up=plugged))
         (self._unplugged.discard if plugged else self._unplugged.add)(name)
 
-    # What faults are made of; each gives the way back.
+    # Parts that faults are made of; each returns the way to undo it.
 
     def roughen(self, name: str, roughness: Roughness) -> Callable[[], None]:
         """Put a rough cable between a device or adapter and its switch."""

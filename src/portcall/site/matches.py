@@ -236,7 +236,7 @@ def _read(path: Path) -> OpenMatch | None:
             entry.take("adapter", a_text),
             entry.take("mac", a_mac),
             entry.take("added", an_interface),
-            # Those that can be read: they are only for the words about a match.
+            # Records that can be read; they only serve for messages about a match.
             tuple(entry.each("before", an_interface)),
             entry.take("taken_off", _texts),
             _since(entry, path),

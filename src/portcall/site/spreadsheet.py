@@ -97,7 +97,7 @@ def _sheets(name: str, data: bytes) -> Iterator[Table]:
     try:
         results = openpyxl.load_workbook(BytesIO(data), data_only=True)
         formulas = openpyxl.load_workbook(BytesIO(data))
-    except Exception as error:  # Whatever a damaged file makes a reader of it stumble over.
+    except Exception as error:  # A damaged file can raise nearly any error in its reader.
         kind = type(error).__name__
         raise BadInput(
             f"{name}: cannot be read as a spreadsheet ({kind})", "save it again"

@@ -37,7 +37,7 @@ def turn(what: str, doing: str, patience: float = 0.0) -> Iterator[None]:
         with as_caller(path):
             descriptor = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o644)
     except OSError:
-        # Who may not write there is not kept from the work: only two at once are not told apart.
+        # A user who may not write there can still work; only two at once cannot be told apart.
         yield
         return
     try:
@@ -46,7 +46,7 @@ def turn(what: str, doing: str, patience: float = 0.0) -> Iterator[None]:
                 f"{_who(descriptor)} {doing}", "wait until it has ended, or end it"
             )
         note = f"{os.getpid()} portcall {shlex.join(sys.argv[1:])}"
-        # On a full disk the lock holds all the same; only who has it is not told.
+        # On a full disk the lock still holds; it only does not say whose it is.
         with suppress(OSError):
             os.ftruncate(descriptor, 0)
             os.pwrite(descriptor, note.encode("utf-8", "replace")[:_LONGEST_NOTE], 0)

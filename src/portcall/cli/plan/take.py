@@ -197,7 +197,7 @@ def _taken(
         try:
             return site.change_plan(adding(rows))
         except BadInput as trouble:
-            # What was typed can be mended without another look.
+            # A value that the person typed can be corrected without another look.
             note(str(trouble))
             choice.edited = rows
 

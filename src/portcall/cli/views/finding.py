@@ -70,7 +70,7 @@ class _Rows:
         above = [Text(f"and {hidden} more above", Tone.INFORMATION)] if hidden else []
         now = Text(_now(outlook, len(devices)), Tone.INFORMATION, overflow="ellipsis", no_wrap=True)
         self._live.update(Group(*above, rows_of(shown), now), refresh=True)
-        # A long list takes long to draw: the look goes on meanwhile.
+        # Drawing a long list takes long, so it is done while the look goes on.
         self._next = monotonic() + _PAUSES * (monotonic() - began)
 
 

@@ -100,7 +100,7 @@ class AtTheTerminal:
         def typed() -> None:
             data = os.read(sys.stdin.fileno(), 1024)
             line = data.decode(errors="replace").strip().lower()
-            # A terminal that is gone, and Ctrl-D, are no Enter: nobody has said yes.
+            # End of input (Ctrl-D, or a terminal that is gone) is not Enter: nobody said yes.
             answer = _ANSWERS.get(line) if data else Answer.STOP
             if answer is None:
                 click.echo(f"  {self._keys}")

@@ -122,7 +122,7 @@ def _lines(swapped: Swapped) -> list[Remark]:
         lines.append(Remark("    does not hold its address when the power goes", Tone.BROKEN))
     lines += [_further(each) for each in outcome.findings]
     if not right:
-        # What is said of the predecessor, too, is not said twice.
+        # Do not repeat a remark that was already made of the old device.
         said = {(each.values["column"], each.values["value"]) for each in swapped.unlike}
         lines += [
             _further(each, Tone.BROKEN)

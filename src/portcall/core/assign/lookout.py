@@ -165,6 +165,6 @@ class Lookout(Conversation[Frame, Offer]):
         try:
             check_device_address(named)
         except AddressError:
-            # What a device writes there is not always a server.
+            # Some devices write something else in this field; it need not be a server's address.
             return None
         return Offer(None, named)

@@ -81,7 +81,7 @@ class Replies:
             if len(terms.told) >= _MOST_TOLD:
                 terms.told.clear()
             told = terms.told[key] = self._made(request, terms, own, kind)
-        # Devices ask the same thing again and again; only the number of the exchange differs.
+        # Devices repeat the same request; only the transaction number differs.
         return Frame(udp.with_changed(told, _XID, asked.xid))
 
     def _made(

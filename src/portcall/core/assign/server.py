@@ -260,7 +260,7 @@ class AddressServer(Conversation[Frame, Event]):
         heappush(self._alarms, (at, self._alarm_number, what))
         self.wake_at = self._alarms[0][0]
 
-    # Who asks, and what for.
+    # Requests, and the purpose of each.
 
     def _asked(self, request: Request, now: float) -> Actions[Frame, Event]:
         terms = self._by_mac.get(request.mac)
@@ -352,7 +352,7 @@ class AddressServer(Conversation[Frame, Event]):
     ) -> Actions[Frame, Event]:
         cleared_for, until = self._clear.get(terms.address, (None, now))
         if (cleared_for == request.mac and until > now) or request.message.ciaddr == terms.address:
-            # A device that renews already has the address; a probe would find the device itself.
+            # A device that renews has the address: a probe would only find that device.
             yield from self._give(terms, request, own, now)
             return
         holder = self._held.get(terms.address)
@@ -362,7 +362,7 @@ class AddressServer(Conversation[Frame, Event]):
             told = say.HELD(holder=holder.mac, address=terms.address)
             yield self._event(EventKind.REFUSED, request, terms, told)
             if holder.asked is None or holder.heard > holder.asked:
-                # Whether it still has it is known by a later request.
+                # A later request shows whether the device still has the address.
                 holder.asked = now
                 yield self._ask_for(terms.address, request, own, UNSPECIFIED)
             return
@@ -391,7 +391,8 @@ class AddressServer(Conversation[Frame, Event]):
         yield self._send(terms, request, own, answer)
         self._given[terms.address] = request.mac
         if terms.own is None and request.relay is None:
-            # It asked from its address, which is on another wire: there it answers.
+            # The device asked from its present address, which is on another wire: send the answer
+            # there.
             yield self._event(EventKind.ANSWERING, request, terms)
             return
         known = self._watches.get(terms.address)
@@ -406,7 +407,7 @@ class AddressServer(Conversation[Frame, Event]):
         for table in (self._clearing, self._clear, self._watches, self._given, self._held):
             table.pop(address, None)
 
-    # Who has an address.
+    # Who holds an address.
 
     def _ask_for(
         self, address: IPv4Address, request: Request | None, own: IPv4Address, sender: IPv4Address
@@ -427,7 +428,7 @@ class AddressServer(Conversation[Frame, Event]):
         watch.asks_left -= 1
         interval = WATCH_INTERVAL
         if watch.asks_left <= 0 and watch.request is None:
-            # It may be brought there by somebody else: set by hand, or by another computer.
+            # It may get this address in another way: set by hand, or from another computer.
             interval = max(LOOK_AGAIN, len(self._plan.devices) * LOOK_AGAIN_GAP)
         self._wake(watch, now + interval)
         yield self._ask_for(watch.terms.address, watch.request, own, own)
@@ -477,7 +478,7 @@ class AddressServer(Conversation[Frame, Event]):
             else:
                 holder.heard = now
 
-    # Terms, and from where they are given.
+    # The terms of each row, and which address of this computer gives them.
 
     def _terms(self, row: PlannedDevice) -> Terms:
         network, own = row.interface.network, self._own_in(row.address)

@@ -59,8 +59,7 @@ class Pool:
         for address in self._span:
             if self._may_have(mac, address, now, avoid):
                 return IPv4Interface((address, self._network.prefixlen))
-        # The range is not searched again for each of thousands of requests until an address is
-        # free.
+        # Remember that the range is full, so that thousands of requests do not search it again.
         self._full_until = min((lent.until for lent in self._holders.values()), default=now)
         return None
 

@@ -47,11 +47,11 @@ def _unpacked(data: bytes, window: int, source: str) -> bytes:
     while data and len(files) < _MOST_MEMBERS:
         unpacking = zlib.decompressobj(window)
         try:
-            # The bound is what is asked for: a small file can say that it is an endless one.
+            # Unpack no more than there is room for: a small file can unpack to an endless one.
             file = unpacking.decompress(data, room + 1)
         except zlib.error:
             if files:
-                break  # What is behind the packed files is not ours.
+                break  # The bytes after the packed files belong to somebody else.
             raise BadInput(f"{source}: is packed, and damaged: it cannot be unpacked") from None
         room -= len(file)
         if room < 0:

@@ -137,7 +137,7 @@ def _attribute(session: Session, attribute: cip_file.Attribute) -> Part[int | No
     try:
         return cip_file.parse_number(response.data, attribute)
     except Malformed:
-        return None  # One that is cut off tells nothing; the file itself is still asked for.
+        return None  # A number that is cut off proves nothing; the file itself is still read.
 
 
 def _proven(received: bytes, size: int, told: int | None) -> Carried | NotCarried:

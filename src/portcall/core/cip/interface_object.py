@@ -123,7 +123,8 @@ def find_instance(session: Session, at: IPv4Address) -> Part[Found | OtherAddres
         wanted = cip_message.Request(TCP_IP_INTERFACE, instance, Attribute.CONFIGURATION)
         response = yield from ask(session, wanted)
         if response is None:
-            # Silence takes its time, and would be answered with more of it.
+            # The device did not answer. Waiting takes time, and it would not answer the next
+            # question either.
             break
         data = response.data if response.status == cip_message.SUCCESS else b""
         if data:
@@ -133,7 +134,8 @@ def find_instance(session: Session, at: IPv4Address) -> Part[Found | OtherAddres
             others.append(configuration.address)
         if last is None:
             highest = yield from get(session, _CLASS, LAST_INSTANCE)
-            # A device that does not say how many it has is asked for each until one is missing.
+            # The device does not report how many interfaces it has: ask for one after another until
+            # one is missing.
             last = parse_word(highest) if highest else 0
         if instance >= last and not (last == 0 and data):
             break
@@ -160,7 +162,7 @@ def read_settings(session: Session, at: IPv4Address) -> Part[CipSettings | Other
     name = yield from get(session, instance, Attribute.HOST_NAME)
     return CipSettings(
         parse_word(status) if status else 0,
-        # A device that does not tell its capability may still be settable: trying it shows.
+        # A device that does not report this capability may still be settable; trying it shows.
         parse_word(capability) if capability else ConfigurationCapability.SETTABLE,
         parse_word(control),
         found.configuration,

@@ -98,7 +98,7 @@ class ArpSweep(Conversation[Frame, Sighting]):
         nobodys = arp.encode_request(self._own_mac, UNSPECIFIED, UNSPECIFIED)[:-4]
         for span in self._ranges:
             for first, last, sender in self._pieces(span):
-                # All but the last four octets is the same for every request of a piece.
+                # Every request of a piece is the same but for its last four octets.
                 head = arp.encode_request(self._own_mac, sender, UNSPECIFIED)[:-4]
                 for number in range(first, last + 1):
                     target = number.to_bytes(4, "big")

@@ -69,7 +69,7 @@ class Arrivals(Conversation[Frame, Arrival]):
 
     def heard(self, packet: Frame, now: float) -> Actions[Frame, Arrival]:
         """Note who answered."""
-        # Frames that cannot be news are not taken apart: that is most of what arrives.
+        # Skip frames that cannot bring news before parsing them: most frames are of that kind.
         if packet.data[:6] != self._own_mac or packet.data[12:14] != _IPV4:
             return
         sender = packet.data[_SENDER] + packet.data[_PORT_HERE]

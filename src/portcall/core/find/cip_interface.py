@@ -39,7 +39,8 @@ def script(at: IPv4Address) -> Script[Learnt]:
             )
         )
     if not isinstance(found, OtherAddresses):
-        # One that does not tell its configuration tells the rest of its first interface.
+        # A device that does not report its configuration may still report the rest of its first
+        # interface.
         instance = found.instance if found else 1
         data = yield from get(session, instance, Attribute.CONTROL)
         if data:

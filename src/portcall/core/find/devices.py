@@ -90,7 +90,8 @@ class _Gathered:
         ]
         for address in left:
             del self.addresses[address]
-        # Announcements are half a minute apart: only a newer one tells what is so no more.
+        # Announcements come half a minute apart, so only a newer one can withdraw what an older one
+        # said.
         newest = max((self.told or {}).values(), default=before)
         self.told = {a: at for a, at in (self.told or {}).items() if at >= min(before, newest)}
         return left

@@ -23,7 +23,7 @@ def sighting(sender: Mac, said: lldp.Announcement, now: float) -> Sighting:
     wired = ", ".join(part for part in (port, decoded(said.port_description)) if part)
     mac, chassis, told = sender, NO_TEXT, list(said.management)
     if said.chassis_subtype == lldp.Subtype.CHASSIS_MAC and len(said.chassis) == 6:
-        # A switch speaks from each port's own MAC; what it is known by is that of its chassis.
+        # A switch sends from the MAC of each port, but it is known by the MAC of its chassis.
         mac = Mac(said.chassis)
     elif said.chassis_subtype == lldp.Subtype.NETWORK_ADDRESS:
         told += lldp.network_address(said.chassis)

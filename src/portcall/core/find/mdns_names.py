@@ -53,7 +53,7 @@ _SERVICES = {
 def said(answer: dns.Answer, sender: IPv4Address) -> tuple[Said, ...]:
     """The host name and the services that an answer tells of its sender."""
     host = next((name for name, address in answer.hosts if address == sender), "")
-    # Where no address is told along, services that all go by one name have that of their device.
+    # If no address is told along, and all services go by one name, that is the host's name.
     instances = {
         target.removesuffix(f".{kind}") for kind, target in answer.pointers if kind != _ALL
     }

@@ -77,7 +77,7 @@ def script() -> Script[Learnt]:
         silences += told.kind is _Kind.SILENT
         if told.is_there:
             found[unit] = told
-        # One that answers for itself may answer for every number.
+        # A device that answers for itself may answer so for every unit number.
         if silences == _MOST_SILENCES or (own.is_there and found):
             break
     yield Learnt(said_by(Method.MODBUS, *_together(own, found)))

@@ -52,6 +52,6 @@ PROTOCOL = Protocol(
     Method.NETBIOS,
     "NetBIOS",
     32,
-    # A computer's name: what said by another protocol who it is, is none.
+    # Computers answer it; a device that another protocol identified is not asked.
     to_each=ToEach(lambda community: NodeStatusQuestion(), if_unknown=True),
 )

@@ -72,12 +72,12 @@ class Overhear(Conversation[Frame, Sighting]):
     def _is_news(self, seen: Sighting, now: float) -> bool:
         if seen.asks is not None:
             return True
-        # The same statement without its time: what is remembered of it.
+        # The same statement without its time, for remembering it.
         word = seen._replace(at=0.0, codes=None)
         last = self._last.pop(word, None)
         self._last[word] = now if last is None or now - last >= REPEAT else last
         if len(self._last) > _MOST_KNOWN:
-            # The oldest is forgotten first: a statement moves to the end whenever it is heard.
+            # The oldest statement is forgotten first; hearing one again makes it the newest.
             del self._last[next(iter(self._last))]
         return last is None or now - last >= REPEAT
 
@@ -118,7 +118,7 @@ def _on_this_wire(packet: Frame, now: float) -> Sighting | None:
 def _arp(outer: ethernet.EthernetFrame, now: float) -> Sighting | None:
     said = arp.parse(outer.payload)
     if said.operation is not arp.Operation.REQUEST and not outer.destination.is_group:
-        # This is an answer to somebody, and will be reported by the method that asked.
+        # This is an answer to somebody; the method that asked will report it.
         return None
     if said.sender_mac.is_group or said.sender_mac == NO_MAC:
         return None
@@ -136,8 +136,8 @@ def _dcp(outer: ethernet.EthernetFrame, now: float) -> Sighting | None:
 
 def _udp(packet: Frame, outer: ethernet.EthernetFrame, now: float) -> Sighting | None:
     if not outer.destination.is_group and packet.data[_PORT] not in _HEARD_PORTS:
-        # This is between two other hosts, or an answer to this computer: the method that asked
-        # reports it.
+        # Two other hosts talk, or it is an answer to this computer, which the method that asked
+        # reports.
         return None
     frame = udp.parse_frame(packet.data)
     port = frame.datagram.destination_port
@@ -153,7 +153,7 @@ def _udp(packet: Frame, outer: ethernet.EthernetFrame, now: float) -> Sighting |
             said = mdns_names.said(dns.parse(frame.datagram.payload), frame.source)
         elif port == bacnet.PORT and outer.destination.is_group:
             announced = bacnet.parse(frame.datagram.payload)
-            # One that was passed on comes from whoever passed it on, and tells of another.
+            # A message that was passed on comes from a relay, and tells of another device.
             passed_on = isinstance(announced, bacnet.IAm) and (
                 announced.origin is not None or announced.network is not None
             )

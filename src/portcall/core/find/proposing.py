@@ -140,7 +140,7 @@ def _doubt(device: Device, defaults: Sequence[AddressRange]) -> Finding | None:
 def _proposal(device: Device, masks: _Masks, names: _Names) -> Proposal | Finding:
     """The row of a device, or what rule of the plan it would break."""
     address = device.addresses[0]
-    # A device may say what a spreadsheet runs, and people open their plan in one.
+    # A device may send text that a spreadsheet runs as a formula, and people open plans there.
     told = {column: for_spreadsheets(device.value(field) or "") for column, field in _TOLD.items()}
     name = names.made_of(device.value(Field.NAME), device.value(Field.KIND) or "")
     cells = {

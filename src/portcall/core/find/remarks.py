@@ -121,7 +121,7 @@ def _unrecognised(device: Device) -> Iterator[Remark]:
     codes = [str(each) for each in unrecognised_codes(device)]
     if codes:
         whole = say.NOT_RECOGNISED_ADD(Line("catalog add", "FILE"), codes=codes)
-        # A device whose product is known in words is told of in full where all is told.
+        # If the product is known in words, its own text is shown only in the full listing.
         named = device.value(Field.PRODUCT) is not None
         yield Remark(whole, None if named else say.NOT_RECOGNISED(codes=codes))
 
@@ -145,7 +145,7 @@ def _against_plan(
             return []
         sentence, line = say.PLANNED_AT, Line("move", row.name)
         if device.addresses and not asked_for(row.address):
-            # A router, and whoever else has several addresses, may be there, too.
+            # A router, or any device with several addresses, may also be there.
             sentence, line = say.PLANNED_AT_UNASKED, Line("verify", row.name)
         return [Remark(sentence(line, planned=row.address), sentence(planned=row.address))]
     near = near_misses(device.mac, plan, present)

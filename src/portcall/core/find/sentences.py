@@ -83,7 +83,7 @@ ROW_WITHOUT_MAC = Sentence(
     "row-without-mac", "at the address of {name}, whose MAC the plan does not have yet"
 )
 
-# What a list does not have.
+# Things that a list of devices leaves out.
 TOO_MANY = Sentence(
     "too-many",
     "INCOMPLETE: more devices were seen than can be listed; the later ones are left out",

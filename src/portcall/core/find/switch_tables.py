@@ -149,7 +149,7 @@ class ReadTables(Conversation[Datagram, SwitchTables]):
         try:
             self._after = self._script.send(values)
             while values is None:
-                # Who has fallen silent is not waited for at each of the other columns, too.
+                # Do not wait for a silent switch at each of the other columns, too.
                 self._after = self._script.send(None)
         except StopIteration as end:
             self._end()

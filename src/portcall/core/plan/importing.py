@@ -99,7 +99,7 @@ def understand(
     passed_over = [line for line in kept if _is_title(line, columns)]
     rows = [line for line in kept if not _is_title(line, columns)]
     cells = [_cells(line, columns) for line in rows]
-    # A mask behind an address has a column, too, where the table has none for it.
+    # A mask behind an address gets a column, if the table has none for it.
     behind = [column for column in ("mask",) if any(column in cell for cell in cells)]
     names = list(dict.fromkeys([*columns.ours, *behind, *columns.extra]))
     table = [TableLine(columns.line, names)]

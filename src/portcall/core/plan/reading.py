@@ -157,7 +157,7 @@ class _Reading:
             )
         told = (from_spreadsheets(cell.strip()) for cell in cells)
         cell = dict(zip(names, told, strict=False))
-        # What the heading lacks is said there, and not again in every row.
+        # A column that the heading lacks is reported once, and not again in every row.
         name = self._name(cell.get("name", ""), line) if "name" in names else None
         mac = self._value("mac", cell, line, parse_mac)
         circuit = self._value("circuit", cell, line, parse_circuit) or b""

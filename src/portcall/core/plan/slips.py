@@ -49,7 +49,7 @@ def _mac(text: str) -> Iterator[str]:
 def _address(text: str) -> Iterator[str]:
     whole, _, behind = text.partition(" ")
     if _QUAD.fullmatch(whole) and behind:
-        # The address is whole: what follows belongs to something else, and not to its last number.
+        # The address is complete: the rest of the text belongs to something else.
         yield f"{text}: has {behind!r} behind the address; put it in a note"
     for mended, what in _MENDED:
         corrected = mended(text)

@@ -83,7 +83,7 @@ def _of_one(series: Series) -> Iterator[Pattern]:
     size = _by_size(lost, octets)
     if size:
         yield Pattern(PatternKind.SIZE, one, size)
-        # What is lost by its size says nothing about time.
+        # Echoes lost by their size say nothing about time.
         lost = np.zeros_like(lost)
     periodic = _period(at, lost, "loses") or _period(at, _slow(seconds), "is slow with")
     if periodic:
@@ -178,7 +178,7 @@ def _fitted(starts: Array, guess: float, step: float) -> float | None:
         return None
     period, begin = np.polyfit(turns, starts, 1)
     off = np.abs(starts - begin - turns * period)
-    # A question every so often tells when something was no better than that.
+    # A time is no more exact than the interval between two questions.
     allowed = max(_MOST_OFF * period, 0.75 * step)
     if off.max() > allowed or allowed > 0.15 * period:
         return None

@@ -43,7 +43,7 @@ class Ping(Rounds[IcmpPacket, IPv4Address]):
         super().__init__(targets, count, interval, wait, first)
         self._identifier = identifier
         self._own = frozenset(own)
-        # The pattern shows up in a capture.
+        # A pattern that is easy to see in a capture.
         self._payloads = [bytes(n & 0xFF for n in range(size - HEADERS)) for size in sizes]
         self._message = b""
         self._message_round = -1

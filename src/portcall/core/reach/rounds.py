@@ -159,7 +159,8 @@ class Rounds(Conversation[P, Fact], Generic[P, T]):
         self.round = (self.round + 1) % _SEQUENCES
         if self._rounds_left is not None:
             self._rounds_left -= 1
-        # From its own time and not from when it was noticed, so that rounds do not drift.
+        # Count from the round's own time, not from when the loop noticed it, so that rounds do not
+        # drift.
         late = self._round_at and now - self._round_at < self._interval
         self._round_at = (self._round_at if late else now) + self._interval
         self._sending = True

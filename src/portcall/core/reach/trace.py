@@ -92,7 +92,7 @@ class Trace(Conversation[HopPacket, Hop]):
         hops = range(self._wave * AT_ONCE + 1, min((self._wave + 1) * AT_ONCE, MOST_HOPS) + 1)
         for _ in range(TRIES):
             for n in hops:
-                # What was heard meanwhile decides: nobody is asked from beyond the end.
+                # An answer that arrived meanwhile decides: do not ask beyond the end of the path.
                 if n <= self._ends_at:
                     yield HopPacket(n, self._first + len(self._asked))
 

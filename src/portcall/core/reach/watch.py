@@ -163,7 +163,7 @@ class ReachWatch:
 
     def __init__(self, targets: Sequence[Target]) -> None:
         self.targets = {target: TargetWatch(target) for target in targets}
-        # An address as such takes long to look up.
+        # Hashing an address object takes long, so its number is the key.
         self._by_number = {
             int(target): each
             for target, each in self.targets.items()

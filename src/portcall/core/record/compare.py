@@ -106,7 +106,7 @@ def _changes(
         yield change("address", ", ".join(was.addresses), ", ".join(now.addresses))
     for what in _COMPARED:
         before, after = was.values.get(what), now.values.get(what)
-        # Another method may say the same thing in other words: only what one said twice counts.
+        # Another method may word the same thing otherwise: compare only values of the same method.
         if before and after and before != after and was.by.get(what) == now.by.get(what):
             yield change(what, before, after)
     ran = "ports" in one.methods and "ports" in other.methods
@@ -120,7 +120,7 @@ def _other_macs(
     """Addresses that another device has than before, of those at which one has arrived."""
     by = {address: device for device in arrived for address in device.addresses if device.mac}
     if not by:
-        return  # Who has which address need not be looked up, in what may be two large looks.
+        return  # Nobody has arrived: no need to index the addresses of two large looks.
     before, after = one.macs_at(by), other.macs_at(by)
     for address, device in by.items():
         was, now = before.get(address, set()), after.get(address, set())

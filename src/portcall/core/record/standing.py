@@ -101,7 +101,7 @@ class RowStanding:
         if self.is_done:
             return None
         if self.is_right:
-            # What cannot be told to hold its address may hold it all the same, set by hand.
+            # A device that cannot report it may hold its address, if it was set by hand.
             unable = self.not_set or self.lost is not None
             return Line("verify", "--power-cycle", name) if unable else Line("keep", name)
         if self.row.mac is None:
@@ -225,9 +225,10 @@ def _verified(entry: Entry, body: Part, rows: Mapping[str, RowStanding]) -> None
         row = known.row
         told = (_mac_of(judged), judged.get("address", a_text))
         if told != (str(row.mac or ""), str(row.address)):
-            continue  # It is planned otherwise since: what was right then says nothing now.
+            continue  # The row is planned otherwise since: the old verdict says nothing now.
         if is_unread and known.is_right:
-            continue  # What was read once, and was right, is not wrong where it is not read.
+            # A value that was read once, and was right, is not wrong because it is not read now.
+            continue
         known.verified, known.judged_by = entry.at, entry.uid
         known.is_right = verdict == "right"
         _judged(known, judged, entry, is_unread)
@@ -236,7 +237,7 @@ def _verified(entry: Entry, body: Part, rows: Mapping[str, RowStanding]) -> None
 def _judged(known: RowStanding, judged: Part, entry: Entry, is_unread: bool) -> None:
     """Take the first finding of a verification of a row, and its advice."""
     first = next(judged.parts("codes"), Part(None))
-    # What was written before findings had codes has its sentence alone.
+    # Entries from before findings had codes have only the sentence.
     findings = [first.get("sentence", a_text, ""), *judged.each("findings", a_text), ""]
     said = next(filter(None, findings), "")
     state = DeviceState.NOT_ALL_READ if is_unread else DeviceState.WRONG

@@ -117,7 +117,7 @@ def _note(found: dict[str, dict[str, str]], name: str | None, said: Part) -> Non
     values = {key: value for key in _TOLD if (value := _text(said, key))}
     told = found.setdefault(name, {})
     for key in values:
-        # What a device tells itself by now is not what somebody read there before.
+        # What the device now reports itself is newer than what a person read there.
         told.pop(f"{key} by hand", None)
     by_hand = said.part("by_hand")
     for key in by_hand:
@@ -180,7 +180,8 @@ def _changes(entries: Iterable[Read], zone: tzinfo | None) -> Iterator[dict[str,
         if entry.kind is Kind.SETTING and step == "before":
             had[entry.mac] = settings
         elif entry.kind is Kind.SETTING and step != "read" and entry.mac in had:
-            # Without that, it was so already, or could not be asked: nothing was overwritten.
+            # Without an earlier value, it was so already or could not be read: nothing was
+            # overwritten.
             now = settings if step == "done" else f"not done: {settings}".rstrip(": ")
             told = f"device, by {by}" if by else "device", now, had.pop(entry.mac)
         elif entry.kind is Kind.ASSIGNED and _text(body, "event") == "assigned":

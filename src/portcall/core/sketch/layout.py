@@ -108,7 +108,7 @@ class _Layout:
             self._frame(sheet, number)
         return tuple(self._sheets)
 
-    # What stands around the picture.
+    # Margins, headings and legend.
 
     def _foot_lines(self) -> list[str]:
         marks = dict.fromkeys(each.mark for each in self._picture.figures())
@@ -145,7 +145,7 @@ class _Layout:
             at_y = bottom - n * _SMALL * _LINE
             sheet.words.append(Words(_MARGIN, at_y, line, _SMALL, False, "quiet"))
 
-    # What hangs where.
+    # Which device hangs under which.
 
     def _hang(self, branches: Sequence[Branch], trunk: float, start: float) -> None:
         """Branches below each other, on a wire that goes down at ``trunk``."""

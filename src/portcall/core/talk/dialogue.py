@@ -127,7 +127,7 @@ class Dialogue(Conversation[StreamBytes, F], Generic[L, F]):
     def _is_answer(self, message: bytes) -> bool:
         assert self._current is not None
         if self._current.answers is None:
-            # Bytes after it were not asked for, and would be taken for the next answer.
+            # Nobody asked for the bytes after it, and they would be taken for the next answer.
             self._is_spent = bool(self._received)
             return True
         try:

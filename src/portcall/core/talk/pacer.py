@@ -101,7 +101,7 @@ class Window:
     __slots__ = ("_gap", "_last", "_tenth", "_times")
 
     def __init__(self, most: float, gap: float, evenly: bool = False) -> None:
-        # Under one a second, one in as many seconds as that takes.
+        # A pace below one a second is one packet in several seconds.
         self._gap = max(gap, 1.0 / most if most < 1 else 0.0)
         self._times: deque[float] = deque(maxlen=max(1, int(most)))
         self._tenth = max(1, ceil(most / 10)) if evenly else 0
@@ -243,7 +243,7 @@ class Shares:
                 self._windows = {EVERYBODY: self._windows[EVERYBODY]}
             most = self._pace.to_one
             if most >= _WORTH_HOLDING_BACK:
-                # The kernel asks a device that it knows for its MAC, now and then.
+                # The kernel asks a known device for its MAC again, now and then.
                 most -= 1
             window = Window(most, _GAP_TO_ONE, evenly=True)
             self._windows[receiver] = window

@@ -180,7 +180,7 @@ def _judge(row: PlannedDevice, seen: RowsSeen) -> Judgement:
     if row.address in seen.asked.own:
         return Judgement(row, Verdict.NOT_JUDGED, tuple(_own_address(row, seen, holders)))
     if is_one_device(holders):
-        # Plugs of one device on this wire answer for each other; the planned one counts.
+        # Two plugs of one device on this wire answer for each other; the planned one counts.
         holders = [each for each in holders if each.mac == row.mac] or holders[:1]
     if len(holders) > 1:
         shared = say.SHARED_BY(address=row.address, macs=[each.mac for each in holders])
@@ -210,7 +210,7 @@ def _judge(row: PlannedDevice, seen: RowsSeen) -> Judgement:
     judged = _present(row, there, holders, seen)
     is_open = judged.verdict in (Verdict.SILENT, Verdict.NOT_JUDGED)
     if is_open and echo is not None and echo.is_own and not echo.answers:
-        # What this computer does itself tells nothing of the device.
+        # A fault of this computer says nothing about the device.
         because = echo.known or say.KEPT_HERE(because=echo.reason)
         finding = because if because.line else replace(because, line=Line("why", row.name))
         return Judgement(row, Verdict.NOT_JUDGED, (finding,), judged.identity)

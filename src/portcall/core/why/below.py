@@ -207,7 +207,7 @@ def _by_another(goal: Goal, here: Situation, wire: WireSeen) -> Step:
         because = say.BY_ROUTE(route=route.destination)
     do: list[Advice] = [say.LOOK_AT_ROUTES()]
     if adapter.on_subnet_of(target) is not None and (overlap or route):
-        # This adds one way, and takes none from whoever uses the other adapter.
+        # This adds a route, and takes none from programs that use the other adapter.
         do = [say.SEND_BY_ADAPTER(address=target, adapter=adapter.name)]
     if kind == "tunnel":
         do.append(say.LEAVE_OUT_OF_TUNNEL())

@@ -228,7 +228,7 @@ class FromInside:
         That it answers somebody nearer to it does not tell: a list of addresses that it lets in, an
         old MAC of this computer in its table, or a gateway that is off, look the same.
         """
-        # A device can say what is no mask; that tells nothing.
+        # A device may report a mask that is none; that proves nothing.
         prefix = prefix_length(self.mask) if self.mask is not None else None
         if prefix is None or source is None:
             return False

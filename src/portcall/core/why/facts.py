@@ -220,7 +220,7 @@ def _of_way_back(seen: ClimbSeen) -> Iterator[Fact]:
         yield Fact.NOTHING_LEFT
     if trial.neighbour_known:
         yield Fact.NEIGHBOUR_KNOWN
-    # What a program had is no answer that none had.
+    # An answer that went to another program does not prove that this one got none.
     dropped = trial.echoes_in if trial.came_back else trial.seen_in
     if dropped and not trial.answered:
         yield Fact.CAME_TO_ADAPTER

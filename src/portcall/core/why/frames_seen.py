@@ -62,12 +62,13 @@ class FramesSeen(Conversation[Frame, None]):
                 self._note_port(data, start + 2, self.ports_out)
         elif data[_SOURCE] == self._address and data[_TO_MAC] == self._own_mac:
             if data[_PROTOCOL] == ipv4.PROTOCOL_TCP:
-                # Only what answers an attempt to connect: another program may be talking to it.
+                # Count only answers to an attempt to connect: another program may be talking to the
+                # device.
                 if _answers_an_attempt(data[start + _FLAGS : start + _FLAGS + 1]):
                     self.came += 1
                     self._note_port(data, start, self.ports_in)
             elif data[_PROTOCOL] == ipv4.PROTOCOL_ICMP:
-                # Behind a short packet a frame is filled up.
+                # A frame with a short packet is padded behind it.
                 end = _HEADER + int.from_bytes(data[_TOTAL_LENGTH], "big")
                 if icmp.is_reply_to(data[start:end], self._identifier):
                     self.came += 1

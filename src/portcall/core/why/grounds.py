@@ -142,7 +142,7 @@ GROUNDS: Mapping[Cause, tuple[Grounds, ...]] = {
     Cause.FIREWALL_OUT: (
         Grounds((any_of(_F.SENDING_FORBIDDEN),)),
         Grounds((any_of(_F.DOOR_KEPT),)),
-        # Whose MAC the kernel does not learn, it sends nothing to: that may be a rule for ARP.
+        # The kernel sends nothing to a host whose MAC it does not learn, perhaps for an ARP rule.
         Grounds((any_of(_F.NOTHING_LEFT),), {Cause.FIREWALL_IN: any_of(_F.NEIGHBOUR_KNOWN)}),
     ),
     Cause.FIREWALL_IN: (

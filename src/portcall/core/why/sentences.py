@@ -405,7 +405,7 @@ SHORTER_FRAMES = advice(
     "meanwhile: ip link set {adapter} mtu {passed}; and back: ip link set {adapter} mtu {mtu}"
 )
 
-# Doors, and what is said behind them.
+# Doors, and the protocols behind them.
 WAS_OPEN = Sentence("was-open", "{door} was open on {before}, and is {state} now[; open: {open}]")
 OPEN = Sentence("open", "open: {doors}", "ports")
 NONE_OPEN = Sentence("none-open", "none was named, and none of the {tried} usual ones is open")
@@ -495,7 +495,7 @@ SENT_TO_PROXY = Sentence(
 LEAVE_OUT_OF_PROXY = advice("export no_proxy={address}")
 OR_UNSET = advice("or: unset {unset}")
 
-# What a neighbour of a cause would take to be excluded.
+# Advice that tells a cause from its neighbours.
 PULL_ONE_PLUG = advice("pull one plug of the two, and type this again")
 WHO_ANSWERS_FOR = advice("{find} shows who answers for which addresses")
 LOOK_AROUND = advice("{find} looks at the addresses around it")
@@ -504,7 +504,7 @@ RULE_OF_ADDRESS = advice(
     "look for a rule of this computer that concerns {address}: nft list ruleset"
 )
 
-# In one line, for commands that have other things to tell.
+# One-line forms, for commands that have other things to report.
 NOBODY_FOR = Sentence("nobody-for", "nobody answers ARP for {first}")
 NOBODY_FOR_ROUTER = Sentence("nobody-for-router", "nobody answers ARP for the router {first}")
 ONLY_ARP = Sentence("only-arp", "it answers ARP, and nothing else that was asked")

@@ -57,10 +57,10 @@ class WhoHas(Conversation[Frame, tuple[IPv4Address, Mac]]):
         if now >= self._until or (now >= usual and all(map(self.answers.get, self._questions))):
             self._end()
             return
-        # Who is silent for long is asked less often.
+        # Ask a device less often the longer it is silent.
         self.wake_at = min(now + (EVERY if now < usual else 1.0), self._until)
         self._rounds += 1
-        # In the last wait only late answers are listened for.
+        # The last wait only listens for late answers.
         if now + EVERY < self._until:
             for address, sender in self._questions.items():
                 if self._rounds <= _FOR_ALL or not self.answers.get(address):

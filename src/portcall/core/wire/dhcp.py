@@ -285,7 +285,7 @@ def parse_frame(data: bytes) -> DhcpFrame | None:
 
     Raises Malformed for one to port 67 or 68 that cannot be read.
     """
-    # Most of what is heard is something else, and is not worth taking apart.
+    # Most frames are something else; skip them before parsing.
     if data[12:14] != _IPV4 or data[23:24] != _UDP:
         return None
     is_plain = data[14:15] == _NO_IP_OPTIONS

@@ -154,7 +154,7 @@ class _Labels:
                     raise Malformed("DNS: half a pointer", at)
                 behind = behind or at + 2
                 target = int.from_bytes(data[at : at + 2], "big") & 0x3FFF
-                # Each leads to before where its own piece begins: so every chain of them ends.
+                # Each pointer must lead to a place before its own: so every chain of pointers ends.
                 if target >= start:
                     raise Malformed("DNS: a pointer that leads forward", at)
                 at = start = target

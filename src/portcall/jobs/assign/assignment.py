@@ -198,7 +198,7 @@ class Assignment:
         try:
             self._tell(event)
         except Exception as error:
-            # Whoever was told has gone, or stumbled: nobody knows any more what is given.
+            # The listener to these events has failed: nobody sees any more what is given.
             self._end_by(error)
             return
         if self._keeper is not None and event.kind is EventKind.ANSWERING:
@@ -229,7 +229,7 @@ class Assignment:
     async def _keep_flushing(self) -> None:
         while True:
             await asyncio.sleep(_FLUSH)
-            # A disk may take its time, and devices are not to wait for it.
+            # Writing to a disk may take time, and devices must not wait for it.
             try:
                 await asyncio.to_thread(self._log.flush)
             except OSError as error:

@@ -128,7 +128,7 @@ async def ask_devices(
                 batches.create_task(ask_these(runner, found, vantage, new, cip_done))
             elif is_last:
                 return
-            # Those that appear within a moment are asked together.
+            # Devices that appear within a moment are asked together.
             await asyncio.sleep(_TOGETHER)
 
 
@@ -237,7 +237,7 @@ async def _knock(
     doors = _doors(found.orders)
     answered = await knock([port for port in doors if port != cip.PORT])
     if cip.PORT in doors:
-        # By then it is known of most devices who they are: only the others are asked that again.
+        # By then most devices have said who they are: only the others are asked again.
         await cip_done.wait()
         await knock((cip.PORT,), answered)
 

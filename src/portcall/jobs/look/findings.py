@@ -125,7 +125,7 @@ class Findings:
         """Take a sighting."""
         self._seen(seen)
         if seen.vlan is not None:
-            # What is asked on this wire does not reach it.
+            # Questions on this wire do not reach it.
             return
         if seen.method is Method.CIP and seen.address is not None:
             self.identified.add(seen.address)

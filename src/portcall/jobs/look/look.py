@@ -354,7 +354,7 @@ class Look:
         try:
             leg = Leg(self._runner, self.adapter.name, own, Only(address, mac))
         except NotPossibleHere:
-            # They were asked as one, and what one of them says is told as that.
+            # Both were asked as one device, so the answer of either counts for that device.
             return
         with closing(leg):
             await ask_these(self._runner, alone, leg.vantage, [address], asked)
@@ -362,7 +362,7 @@ class Look:
     def _borrow_in(self, network: IPv4Network) -> None:
         if self._link is None or self._tasks is None or not self._orders.borrows:
             return
-        # The subnet of self-assigned addresses takes nobody's place: it is at most one more.
+        # The subnet of self-assigned addresses is at most one more, so it takes no other's place.
         taken = sum(each != SELF_ASSIGNED for each in self._networks)
         if network != SELF_ASSIGNED and taken - len(self.adapter.interfaces) >= _MOST_BORROWED:
             self._cannot_ask_in(network, f"an address is borrowed in {_MOST_BORROWED} at most")
@@ -378,7 +378,7 @@ class Look:
         with self.findings.outlook.doing(f"a free address in {network}", expected):
             free = await self._probed(network)
             if free in self.findings.addresses:
-                # Somebody has come there since it was probed.
+                # Another host took that address since it was probed.
                 free = await self._free_address(network)
         if free is None or self._link is None:
             self._cannot_ask_in(network, "no address was found free there")

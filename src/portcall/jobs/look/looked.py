@@ -126,7 +126,7 @@ async def look(
         try:
             task.result()
         except (NotPossibleHere, OSError):
-            # What an adapter that is gone cannot do is no surprise.
+            # A failure on an adapter that is gone is expected.
             if cable.is_there:
                 raise
     return Looked(looking, interrupted, cable)

@@ -118,7 +118,7 @@ def _subnets(adapter: Adapter, site: Site) -> _Subnets:
     swept: list[IPv4Network] = []
     left_out: list[IPv4Network] = []
     for each in sorted(networks, key=lambda network: (network.num_addresses, network)):
-        # One that lies in another costs nothing beside it.
+        # A subnet within another one adds no addresses.
         together = joined(map(hosts, [*swept, each]))
         fits = sum(map(len, together)) <= MOST_ADDRESSES
         (swept if fits else left_out).append(each)

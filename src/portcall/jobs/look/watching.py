@@ -146,7 +146,7 @@ class LookWatch:
         try:
             went_through = await self._follow(looking)
         except (NotPossibleHere, OSError):
-            # An adapter that is gone cannot be asked: it is waited for.
+            # An adapter that is gone cannot be asked: wait until it is back.
             if self.cable.losses == losses:
                 raise
         if self.cable.losses != losses and self.cable.has_link and not self._stop.is_set():

@@ -112,7 +112,8 @@ class EchoWatch:
         report = partial(self._take, ended)
         async with cable_of(name) as cable:
             while await self._ask(report, ended, stop, cable):
-                # An adapter that was pulled out and plugged in again is another one to sockets.
+                # An adapter that was pulled out and plugged in again has a new index, and old
+                # sockets do not see it.
                 own = (each for each in adapters_now() if each.name == name)
                 self.rounds = replace(self.rounds, adapter=next(own, self.rounds.adapter))
 
@@ -170,7 +171,7 @@ class EchoWatch:
                 continue
             silent, self._silent = self._silent, {}
             known: dict[IPv4Address, Silence] = {}
-            # An adapter that has gone meanwhile is told of by the cable.
+            # The cable's own events report an adapter that has gone meanwhile.
             with suppress(OSError, NotPossibleHere):
                 known = await reasons(runner, self.rounds.adapter, self.plan, list(silent))
             for address, why in known.items():

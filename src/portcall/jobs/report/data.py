@@ -71,7 +71,7 @@ def _attached(data: bytes) -> bytes | None:
     try:
         found = PdfReader(BytesIO(data)).attachments.get(ATTACHED)
     except Exception:
-        # Whatever a damaged file makes a reader of it stumble over.
+        # A damaged file can raise nearly any error in its reader.
         return None
     return bytes(found[0]) if found else None
 
@@ -83,5 +83,5 @@ def _in_a_sheet(data: bytes) -> str | None:
         rows = load_workbook(BytesIO(data), read_only=True)[SHEET].iter_rows(values_only=True)
         return "".join(str(row[0]) for row in list(rows)[4:] if row and row[0])
     except Exception:
-        # As above.
+        # A damaged file can raise nearly any error here, too.
         return None

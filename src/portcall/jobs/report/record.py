@@ -137,7 +137,7 @@ def check_record(site: Site, book: Logbook, file: Path) -> Checked:
         then = _read(book, until)
         more = chosen(plan, then, chosen_looks(plan, then)) - wanted.keys()
         if more:
-            # Left out, or copied here since from a laptop on which they were written then.
+            # The entry was left out, or it was copied here later from the laptop that wrote it.
             verb = "is" if len(more) == 1 else "are"
             which = _some(sorted(more))
             findings.append(f"{which} of before its date {verb} in this logbook, and not in it")

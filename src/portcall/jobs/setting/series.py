@@ -203,7 +203,7 @@ class Series:
                 if answer is Answer.BLINK:
                     self._person.shown(current.mac, await self._blink(current.mac))
                 elif answer is Answer.OTHER:
-                    # After the last one it is the first one's turn again.
+                    # After the last device, the first one is next again.
                     passed = [*passed, current.mac] if len(passed) < len(here) - 1 else []
                     report(here)
         assert current is not None

@@ -104,7 +104,7 @@ def _draw(axes: Any, sheet: Sheet, down: float) -> None:
         at = (box.x, box.y + down)
         axes.add_patch(Rectangle(at, box.width, box.height, zorder=1, **style))
     lines = [((w.x, w.y + down), (w.to_x, w.to_y + down)) for w in sheet.wires]
-    # Above the bands, and below the boxes, which are drawn over their ends.
+    # Lines go above the bands, and below the boxes, which cover their ends.
     wires = LineCollection(lines, colors=_DARK, linewidths=0.8, capstyle="projecting", zorder=2)
     axes.add_collection(wires, autolim=False)
     for words in sheet.words:

@@ -122,7 +122,7 @@ def swap(
     """
     began = monotonic()
     gone = around.gone
-    # Which serial number the new one has is learnt of itself.
+    # The serial number of the new device is read from it.
     row = replace(gone.row, mac=new.mac, expected=replace(gone.row.expected, serial=""))
     taken = in_the_way(row, new.mac, around.devices, {own.ip for own in adapter.interfaces})
     if taken is not None:

@@ -125,7 +125,7 @@ class Climb:
             if cable.losses and not any(
                 step.rung is Rung.LINK and step.conclusion for step in steps
             ):
-                # What was not heard may be the link's fault: nothing above it is judged.
+                # A missing answer may be the link's fault: do not judge the rungs above it.
                 now = next((a for a in adapters_now() if a.name == self.adapter.name), self.adapter)
                 seen = LinkSeen(now, cable.losses, monotonic() - began, is_there=cable.is_there)
                 steps = [below.judge_link(seen)]
@@ -325,7 +325,7 @@ class Climb:
         if self.goal.port is not None and trial.came_back:
             wanted = []
         if not trial.came_back and not trial.answered:
-            # Who is silent to all is asked at the doors of the trade alone.
+            # A device that is silent to all else is asked only at the usual industrial ports.
             wanted = [port for port in wanted if port in AT_DOOR]
         if wanted:
             name, address = self.adapter.name, self.goal.address

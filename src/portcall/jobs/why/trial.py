@@ -133,7 +133,7 @@ async def try_echoes(
     try:
         opened = Echoes(adapter.name)
     except NoPings as trouble:
-        # The doors tell what they can.
+        # The ports are tried all the same.
         trial.no_echoes = str(trouble)
         return
     with runner.using(opened) as echoes:
@@ -141,7 +141,7 @@ async def try_echoes(
         end = runner.start(ping, echoes, take)
         waits = [asyncio.ensure_future(each) for each in (end.wait(), answered.wait())]
         try:
-            # What a router says of the first echo it says of all that came meanwhile.
+            # A router that answers the first echo so answers all echoes of that time so.
             longest = ROUTER_WAIT if routed else None
             waits.append(asyncio.ensure_future(_dropped(watch)))
             await asyncio.wait(waits, timeout=longest, return_when=asyncio.FIRST_COMPLETED)
@@ -194,7 +194,7 @@ async def try_doors(
         nonlocal said
         if not talks or door.port not in AT_DOOR or len(trial.said) >= MOST_TALKS:
             return Talk(Method.PORTS)
-        # A device has one connection at a time: what is said is said behind the last that opened.
+        # A device has one connection at a time, so speak on the last one that opened.
         said = trial.said[door.port] = []
         return talk_at(door, BEHIND_DOORS)
 
@@ -228,7 +228,7 @@ async def note_seen(trial: Trial, watch: Watch, strict: frozenset[str]) -> None:
         here = watch.here
         refused = {port for port, state in trial.doors.items() if state is DoorState.REFUSED}
         if not refused <= here.ports_in:
-            # The frames are read beside the sockets, and may be read a moment later.
+            # A separate thread reads the frames, and may be a moment later than the sockets.
             await asyncio.sleep(_LOOK)
         for port in refused - here.ports_in:
             trial.doors[port] = DoorState.SILENT
@@ -270,7 +270,7 @@ async def measure(runner: Runner, adapter: Adapter, address: IPv4Address, trial:
         small = await series(echoes, _ECHOES, _EVERY, wait, _SMALLEST)
         sent = _ECHOES
         if 0 < sent - len(small) < 3:
-            # One that is lost may have been lost by chance; a second look tells.
+            # One loss may be chance; a second look shows.
             small += await series(echoes, _ECHOES, _EVERY, wait, _SMALLEST)
             sent += _ECHOES
         times = [each.seconds for each in small]

@@ -62,14 +62,14 @@ async def _word(
             return WordSeen(port, name, known, by_tls)
     seen = await _taste(runner, vantage, endpoint, taste(port))
     if known and not seen.heard:
-        # Who has one connection may still be busy with the one before.
+        # A device that has one connection may still be busy with the one before.
         await asyncio.sleep(_BUSY_WAIT)
         seen = await _taste(runner, vantage, endpoint, taste(port))
     raw = b"".join(seen.heard)
     if known and is_spoken(port, raw):
         return WordSeen(port, name, known, f"answers {name}, and does not say who it is")
     if known and not raw and not seen.closed and port not in web_page.PAGES:
-        # What waits for a request of its own kind may be a page.
+        # A server that waits for a request of its own protocol may be a web server.
         other = await _taste(runner, vantage, endpoint, ask_for_page())
         raw = b"".join(other.heard)
     return WordSeen(port, name, known, "", raw, seen.closed, seen.seconds)

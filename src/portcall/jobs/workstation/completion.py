@@ -24,7 +24,7 @@ def planned_names() -> list[str]:
     try:
         return plan_names(Path.cwd())
     except OSError:
-        return []  # A folder that was deleted, or may not be looked into.
+        return []  # The folder was deleted, or may not be read.
 
 
 def install(shell: str, text: str) -> tuple[Path, str | None]:

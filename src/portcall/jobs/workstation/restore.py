@@ -79,7 +79,7 @@ def restore_all() -> list[Restored]:
     entries = open_matches()
     if entries:
         require(Privilege.NET_ADMIN, instead="portcall restore --show lists what is open")
-    # The newest first: what was there before it is then what the older ones left.
+    # Undo the newest first: the state before it is what the older ones left.
     return [restore_one(entry) for entry in reversed(entries)]
 
 

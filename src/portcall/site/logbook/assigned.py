@@ -89,7 +89,7 @@ class AssignedLog:
             try:
                 append(self._file, "".join(lines).encode())
             except OSError:
-                # What is not on the disk is still to be written.
+                # Entries that are not yet on the disk are still to be written.
                 self._lines.extendleft(reversed(lines))
                 self._has_failed = True
                 raise

@@ -75,7 +75,7 @@ class SettingsLog:
             is_done = entry.get("step", a_text) == "done"
             if is_done and mac is not None and address is not None:
                 name = entry.get("name", a_text, "").casefold()
-                # It is at one address only: where it was before, it is no more.
+                # A device is at one address only: its entry for the old address goes.
                 found = {k: v for k, v in found.items() if (k[0], v) != (name, mac)}
                 found[name, address] = mac
         return found
