@@ -16,6 +16,7 @@ from portcall.core.setting.job import Job
 from portcall.core.wire import cip, cip_message, cip_tcpip
 from portcall.core.wire.cip_tcpip import Control
 from portcall.jobs.setting.keep_one import keep_by_cip, own_interface, release_by_cip
+from portcall.jobs.setting.move_one import compared
 from portcall.plant.cip_device import cip_reply
 from portcall.plant.memory import Memory
 from portcall.plant.scenario import Asks, DeviceEntry, Nameplate, Setting, Speaks
@@ -206,3 +207,17 @@ def test_of_two_interfaces_the_one_that_was_reached_is_set_and_no_other():
         outcome, remembered = keep()
     assert (outcome.done, remembered, held.asks) == (False, [], Asks.BOOTP)
     assert "has this address, but 192.0.2.1, 127.0.61.99" in str(outcome.findings[0])
+
+
+def test_a_device_that_does_not_say_who_it_is_is_not_called_another():
+    before = cip.Identity(THERE.ip, cip.PORT, 704, 2, 64102, 5, 2, 0, 0x77B10921, b"Gale 7", 3)
+    codes = [
+        finding and finding.code
+        for finding in (
+            compared(before, before),
+            compared(before, before._replace(serial=1)),
+            compared(before, None),
+            compared(None, before),
+        )
+    ]
+    assert codes == ["same-device", "not-the-same", "same-mac-mute", None]

@@ -86,9 +86,7 @@ DID_NOT_COME = Sentence(
 AS_BEFORE = Sentence("as-before", "it is at {address} as before; it is safe to repeat this")
 ARP_BUT_NO_CIP = Sentence("arp-but-no-cip", "it answers there by ARP, and no CIP yet")
 SAME_DEVICE = Sentence("same-device", "the same device: {identity}")
-NOT_THE_SAME = Sentence(
-    "not-the-same", "NOT the same device: serial was {before}, is [{serial}][serial!not told]"
-)
+NOT_THE_SAME = Sentence("not-the-same", "NOT the same device: serial was {before}, is {serial}")
 SAME_MAC_OTHER = Sentence(
     "same-mac-other", "the same MAC, but NOT the same device: {differences:;}"
 )

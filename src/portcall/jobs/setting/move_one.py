@@ -187,7 +187,8 @@ async def _proven(
         # It may answer by ARP before its programs have started, and its interfaces may say what
         # they had for a moment longer.
         told = await read_by_cip(Vantage(adapter.name), job.interface.ip)
-        if told is not None and told.settings is not None:
+        is_whole = told is not None and told.settings is not None
+        if told is not None and is_whole and (told.identity or identity is None):
             break
         await asyncio.sleep(_BETWEEN)
     outcome = await keep_by_cip(adapter.name, job, lambda had: None)
@@ -197,15 +198,21 @@ async def _proven(
         return Outcome(False, CIP, str(before), None, arrival.seconds, findings)
     now = told.identity
     findings += outcome.findings
-    same = identity is None or (now is not None and now.serial == identity.serial)
-    if identity is not None and same:
-        findings += (sentences.SAME_DEVICE(identity=f"serial {identity.serial_text}"),)
-    elif identity is not None:
-        serial = now.serial_text if now else None
-        findings += (sentences.NOT_THE_SAME(before=identity.serial_text, serial=serial),)
-    return Outcome(
-        outcome.done and same, CIP, str(before), outcome.after, arrival.seconds, findings, now
-    )
+    same = compared(identity, now)
+    findings += (same,) if same else ()
+    done = outcome.done and (same is None or same.kind is not sentences.NOT_THE_SAME)
+    return Outcome(done, CIP, str(before), outcome.after, arrival.seconds, findings, now)
+
+
+def compared(before: cip.Identity | None, now: cip.Identity | None) -> Finding | None:
+    """Whether the device at the new address is the one that was moved; None: nothing to compare."""
+    if before is None:
+        return None
+    if now is None:
+        return sentences.SAME_MAC_MUTE()
+    if now.serial != before.serial:
+        return sentences.NOT_THE_SAME(before=before.serial_text, serial=now.serial_text)
+    return sentences.SAME_DEVICE(identity=f"serial {now.serial_text}")
 
 
 def _without_gateway(job: Job, before: CipSettings) -> tuple[Finding, ...]:
