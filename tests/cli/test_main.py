@@ -33,10 +33,14 @@ def leaves(command, words):
         yield from leaves(command.get_command(context, name), f"{words} {name}")
 
 
-@pytest.mark.parametrize(
-    ("words", "page"), [pytest.param(*each, id=each[0]) for each in leaves(portcall, "portcall")]
-)
-def test_a_help_page_ends_in_two_lines_to_type(words, page):
-    text = page.split("\nOptions:")[0].rstrip().splitlines()
-    for line in text[-2:]:
-        assert line.strip().startswith((words, f'eval "$({words}'))
+def test_every_help_page_ends_in_two_lines_to_type():
+    ends = [
+        (words, [line.strip() for line in page.split("\nOptions:")[0].rstrip().splitlines()[-2:]])
+        for words, page in leaves(portcall, "portcall")
+    ]
+    others = [
+        end
+        for end in ends
+        if not all(line.startswith((end[0], f'eval "$({end[0]}')) for line in end[1])
+    ]
+    assert (others, len(ends) > 40) == ([], True)

@@ -67,7 +67,8 @@ def run(
     words: list[str], cwd: Path | None = None, env: Mapping[str, str] | None = None
 ) -> CompletedProcess[str]:
     """Run a line of ours to its end, outside of any plant, on this process's own network."""
-    if other_end.is_first(words) or "PYTHONPATH" in (env or {}):
+    is_other = env is not None and env.get("PYTHONPATH") != os.environ.get("PYTHONPATH")
+    if other_end.is_first(words) or is_other:
         return subprocess.run(
             [*PORTCALL, *words], cwd=cwd, env=env, capture_output=True, text=True, timeout=120
         )
