@@ -23,7 +23,7 @@ demo: $(READY)            ## the whole job on the practice plant
 test: $(READY) clients $(COUNTERPARTS) $(STICK) $(WHEEL)    ## every test; real clients where they can be had
 	$(BIN)/pytest $(SIDE_BY_SIDE)
 
-quick: $(READY)           ## in a minute: the tests that need no practice plant, and do not take long
+quick: $(COUNTERPARTS)    ## in a minute: the tests that need no practice plant, and do not take long
 	$(BIN)/pytest -n $(shell expr 1 + $$(nproc)) --dist loadgroup --ignore tests/commands -m "not long"
 
 long: export PORTCALL_TEST_MOMENTS = all
