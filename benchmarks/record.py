@@ -34,10 +34,10 @@ def devices(count: int, changed: int = 0) -> list[dict[str, object]]:
             "mac": f"02-77-B1-{n >> 16:02X}-{n >> 8 & 255:02X}-{n & 255:02X}",
             "addresses": [f"10.61.{n >> 8 & 255}.{n & 255}"],
             "product": "Gale 7 drive, 4 kW",
-            "firmware": "5.003" if n < changed else "5.002",
+            "firmware": (firmware := "5.003" if n < changed else "5.002"),
             "serial": f"77B1{n:05X}",
             "ports": ["44818 CIP"],
-            "said": [{"what": "firmware", "value": "5.002", "by": "cip"}],
+            "said": [{"what": "firmware", "value": firmware, "by": "cip"}],
             "methods": ["arp", "cip", "ports"],
             "remarks": [],
         }
