@@ -6,7 +6,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from portcall.core.adapters.own_address import Wanted, candidates, check_own, wanted_for
-from portcall.core.address import parse_mac, parse_mask
+from portcall.core.address import AddressRange, hosts, parse_mac, parse_mask
 from portcall.core.csv_text import TableLine, csv_line
 from portcall.core.plan.editing import PlanText
 from portcall.core.plan.expected import parse_firmware
@@ -14,6 +14,7 @@ from portcall.core.plan.importing import understand
 from portcall.core.plan.reading import PlanError, parse_plan
 from portcall.core.plan.rows import Plan, Subnet, parse_pair
 from portcall.core.plan.synonyms import meaning_of
+from portcall.core.plan.unplanned import own_span, unplanned
 from portcall.core.trouble import BadInput
 
 HEADER = "name,mac,address,mask,gateway,kind,place,note\n"
@@ -373,3 +374,36 @@ def test_a_number_behind_an_address_is_no_mask_without_its_slash(cell):
         understand(
             [TableLine(1, ["Name", "IP address"]), TableLine(2, ["fan", cell])], "list", Plan()
         )
+
+
+@pytest.mark.parametrize(
+    ("own", "networks", "meant"),
+    [
+        ([], ["10.61.20.0/24"], "10.61.20.0/24"),
+        (["10.61.30.9/24"], ["10.61.20.0/24", "10.61.30.0/24"], "10.61.30.0/24"),
+        (["10.61.30.9/24"], [], "10.61.30.0/24"),
+        (["10.61.30.9/24"], ["10.61.20.0/24"], "10.61.20.0/24"),
+        ([], ["10.61.20.0/24", "10.61.30.0/24"], "free 10.61.20.0/24"),
+        (["10.61.30.9/24", "10.61.20.9/24"], [], "free 10.61.20.0/24"),
+        ([], [], "free SUBNET"),
+    ],
+)
+def test_the_subnet_for_new_numbers_is_the_sites_or_is_asked_for(own, networks, meant):
+    here = [IPv4Interface(each) for each in own]
+    known = [IPv4Network(each) for each in networks]
+    if meant.startswith("free"):
+        with pytest.raises(BadInput, match=f"portcall {meant}$"):
+            own_span(here, known)
+    else:
+        assert own_span(here, known) == hosts(IPv4Network(meant))
+
+
+@given(st.sets(st.integers(0, 600), max_size=600), st.integers(23, 32))
+def test_a_new_number_is_none_to_avoid_and_no_edge_of_its_subnet(avoided, prefix):
+    base = int(IPv4Address("10.61.20.0"))
+    avoid = {IPv4Address(base + number) for number in avoided}
+    network = IPv4Network((base, prefix))
+    span = AddressRange(IPv4Address(base), IPv4Address(base + 511))
+    found = list(unplanned(span, [network], avoid))
+    edges = {network[0], network[-1]} if prefix < 31 else set()
+    assert found == sorted({*span} - avoid - edges)

@@ -30,6 +30,7 @@ COMMANDS = {
     "match": "Put this computer into a device's subnet.",
     "find": "Find and identify what is on the wire.",
     "listen": "Send nothing: who asks, who announces itself, which subnets are heard.",
+    "free": "The next addresses that nobody has, on the wire or in the plan.",
     "catalog": "Names for what devices say only in numbers: descriptions you can add.",
     "plan": "The plan: which device shall have which address.",
     "assign": "Give planned devices their addresses by BOOTP and DHCP.",

@@ -114,7 +114,7 @@ class Site:
         They are planned, are gateways, or are makers' defaults: where the next device starts that
         is connected.
         """
-        gateways = {subnet.gateway for subnet in self.subnets if subnet.gateway}
+        gateways = {each.gateway for each in (*self.subnets, *plan) if each.gateway}
         return {row.address for row in plan} | gateways | set(self.default_addresses())
 
     def plan(self) -> Plan:

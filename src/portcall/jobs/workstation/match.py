@@ -166,9 +166,19 @@ def choices_for(
     refuse_overlap(adapter, wanted.network)
     if own is not None:
         return iter((own.ip,))
-    avoid = site.reserved(plan)
-    avoid |= {address.ip for other in adapters_now() for address in other.interfaces}
-    return candidates(wanted, site.workstation, avoid)
+    return candidates(wanted, site.workstation, _not_for_this_computer(site, plan))
+
+
+def _not_for_this_computer(site: Site, plan: Plan) -> set[IPv4Address]:
+    own = {address.ip for other in adapters_now() for address in other.interfaces}
+    return site.reserved(plan) | own
+
+
+def not_for_devices(site: Site, plan: Plan) -> set[IPv4Address]:
+    """Addresses that no device to come may have: planned, reserved, or this computer's."""
+    matched = {entry.added.ip for entry in matches.open_matches()}
+    workstation = {site.workstation} if site.workstation else set()
+    return _not_for_this_computer(site, plan) | matched | workstation
 
 
 def require_for_match(probe: bool, instead: str) -> None:
