@@ -517,11 +517,13 @@ def test_a_match_is_never_in_force_where_the_kernel_sends_to_everybody(plant):
 
 
 def test_routes_of_other_tables_and_with_several_ways_are_put_back_too(plant):
+    many = " ".join(f"nexthop via 192.0.2.{number}" for number in range(11, 41))
     for line in (
         "ip addr add 192.0.2.5/24 dev usb0",
         "ip route add 192.88.99.0/24 via 192.0.2.1 table 100",
         "ip route add 198.18.0.0/24 nexthop via 192.0.2.1 nexthop via 192.0.2.2",
         "ip route add 198.18.9.0/24 nexthop via 192.0.2.1 nexthop via 198.51.100.1",
+        f"ip route add 198.18.10.0/24 {many}",
     ):
         assert plant.run(line).code == 0
     before = plant.run("ip route show table all").out

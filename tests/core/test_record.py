@@ -5,11 +5,12 @@ from datetime import UTC, datetime, timedelta
 from ipaddress import IPv4Address, IPv4Interface
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
+from portcall.core import document
 from portcall.core.address import parse_mac
-from portcall.core.document import Part
+from portcall.core.document import OddDocument, Part
 from portcall.core.find.devices import Gathering
 from portcall.core.find.sentences import MODBUS_BEHIND
 from portcall.core.find.sighting import Door, Field, Method, Said, Sighting
@@ -370,3 +371,31 @@ def test_what_was_judged_of_another_mac_or_address_says_nothing_now():
     ]
     found, _ = states(entry(Kind.VERIFICATION, 1, {"rows": rows}))
     assert found == [(DeviceState.NEVER_SEEN, False)] * 2
+
+
+READERS = [
+    *(document.a_text, document.a_mac, document.an_address, document.an_interface),
+    *(document.a_moment, document.a_number, document.a_count, document.a_truth),
+    *(document.an_object, document.told_text, int, Kind),
+]
+ANY_JSON = st.recursive(
+    st.none() | st.booleans() | st.integers() | st.floats() | st.text(max_size=20),
+    lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.text(max_size=3), inner),
+    max_leaves=5,
+)
+
+
+@given(ANY_JSON)
+@example(10**400)
+@example(float("inf"))
+@example("9" * 5000)
+def test_what_is_odd_in_a_document_loses_itself_and_names_its_place(value):
+    part = Part({"rows": [{"x": value, "xs": [value, "10.61.20.21"]}]})
+    (row,) = part.parts("rows")
+    for read in READERS:
+        row.get("x", read)
+        row.each("xs", read)
+        try:
+            row.take("x", read)
+        except OddDocument as odd:
+            assert str(odd).startswith("rows[0].x: ")

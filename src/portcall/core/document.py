@@ -20,6 +20,9 @@ from portcall.core.trouble import BadInput
 T = TypeVar("T")
 D = TypeVar("D")
 
+_ODD = (ValueError, TypeError, OverflowError, RecursionError, BadInput)
+"""The errors of a reader that is given something else than it reads."""
+
 _LONGEST = 400
 _MOST = 200_000
 _HIGHEST = 1e12
@@ -51,7 +54,7 @@ class Part:
             raise OddDocument(f"{place}: is not there")
         try:
             return read(self._values[key])
-        except (ValueError, TypeError, BadInput) as error:
+        except _ODD as error:
             raise OddDocument(f"{place}: {error}") from None
 
     @overload
@@ -65,7 +68,7 @@ class Part:
             return default
         try:
             return read(value)
-        except (ValueError, TypeError, BadInput):
+        except _ODD:
             return default
 
     def each(self, key: str, read: Callable[[Any], T], most: int = _MOST) -> list[T]:
@@ -74,7 +77,7 @@ class Part:
         for value in self._list(key)[:most]:
             try:
                 found.append(read(value))
-            except (ValueError, TypeError, BadInput):
+            except _ODD:
                 continue
         return found
 

@@ -251,10 +251,10 @@ def _read(path: Path) -> OpenMatch | None:
 
 
 def _texts(value: object) -> tuple[str, ...]:
-    """A list of lines, all of which can be read. Raises ValueError."""
+    """A list of lines, each whole: they are put back as they were saved. Raises ValueError."""
     if not isinstance(value, list):
         raise ValueError("is no list")
-    return tuple(a_text(each) for each in value)
+    return tuple(str(each) for each in value)
 
 
 def _since(entry: Part, path: Path) -> Moment:

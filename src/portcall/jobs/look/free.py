@@ -9,7 +9,7 @@ from itertools import islice
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.talk.pacer import Pace
-from portcall.core.talk.probe import PROBE_TIME, AddressProbe, Taken
+from portcall.core.talk.probe import PROBE_TIME, AddressProbe
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.adapter_watch import cable_of
 from portcall.host.link import Link
@@ -49,10 +49,6 @@ async def free_numbers(
     assert adapter.mac is not None
     found: list[IPv4Address] = []
     probed, at_once = 0, min(count + _SPARE, MOST)
-
-    def taken(fact: Taken) -> None:
-        tell(fact)
-
     async with cable_of(adapter.name) as cable:
         losses = cable.losses
         with paced(adapter.name, pace) as runner, runner.using(Link(adapter.name)) as link:
@@ -62,7 +58,7 @@ async def free_numbers(
                     break
                 tell(Asking(adapter.name, batch[0], batch[-1]))
                 probes = [AddressProbe(adapter.mac, address) for address in batch]
-                free = await free_among(runner, link, probes, taken)
+                free = await free_among(runner, link, probes, tell)
                 if cable.losses != losses or not cable.has_link:
                     raise NotPossibleHere(
                         f"{adapter.name} lost its link meanwhile: who is there was not heard",
