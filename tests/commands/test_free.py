@@ -16,10 +16,24 @@ def test_the_next_numbers_are_free_and_the_line_that_is_advised_plans_one(plant)
     line = re.search(r"portcall plan add NAME \S+", typed.err)[0]
     assert plant.run(line.replace("NAME", "roof-fan")).code == 0
     again = plant.run("portcall free 10.61.20.2-10.61.20.5")
-    assert (again.code, again.out, "nothing is free there" in again.err) == (1, "", True)
+    assert (again.code, again.out, "none is free of 10.61.20.2-10.61.20.5" in again.err) == (
+        1,
+        "",
+        True,
+    )
     # The computer's own addresses, and the one that is kept for it, are nobody else's.
     around = plant.run("portcall free 10.61.20.199-10.61.20.201 2 --json")
     assert around.json["free"] == ["10.61.20.199", "10.61.20.201"]
+
+
+def test_one_that_answers_for_everything_is_not_asked_for_ever(plant):
+    # The kernel of a computer answers ARP for all that is local to it.
+    assert plant.on("spare-1", "ip route add local 10.70.0.0/16 dev lo").code == 0
+    ended = plant.run("portcall free 10.70.0.0/16 1 --json")
+    told = ended.json
+    assert (ended.code, told["free"], told["whole"]) == (1, [], False)
+    assert len(told["taken"]) == told["probed"]
+    assert 1024 <= told["probed"] < 1100
 
 
 def test_without_a_link_nobody_is_said_to_be_away(plant):

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from ipaddress import IPv4Address
-
 import click
 
 from portcall.cli.main import NO, YES
@@ -11,15 +9,18 @@ from portcall.cli.options import adapter_option, capture_option, chosen_adapter,
 from portcall.cli.running import run
 from portcall.cli.say import note, print_json, wants_json
 from portcall.core.address import parse_range
+from portcall.core.counted import named
 from portcall.core.finding import Line
+from portcall.core.plain import plain
 from portcall.core.plan.unplanned import networks_of, own_span, unplanned
 from portcall.core.talk.probe import Taken
 from portcall.core.trouble import BadInput
-from portcall.jobs.look.free import MOST, free_numbers
+from portcall.jobs.look.free import MOST, FreeNumbers, free_numbers
 from portcall.jobs.workstation.match import not_for_devices
 from portcall.site.folder import this_site
 
 _USUAL = 5
+_MOST_NAMED = 4
 
 
 @click.command("free")
@@ -48,28 +49,25 @@ def free_command(words: tuple[str, ...]) -> int:
     adapter = chosen_adapter()
     span = span or own_span(adapter.interfaces, networks)
     choices = unplanned(span, networks, not_for_devices(site, plan))
-    taken: list[Taken] = []
-
-    def tell(fact: object) -> None:
-        if isinstance(fact, Taken):
-            taken.append(fact)
-        note(fact)
-
-    found = run(free_numbers(adapter, site.pace, choices, count, tell))
+    found = run(free_numbers(adapter, site.pace, choices, count, note))
     if wants_json():
         print_json(
             {
                 "within": str(span),
                 "wanted": count,
-                "free": list(map(str, found)),
-                "taken": [{"address": str(e.address), "mac": str(e.mac)} for e in taken],
+                "free": plain(found.free),
+                "taken": [{"address": str(e.address), "mac": str(e.mac)} for e in found.taken],
+                "probed": found.probed,
+                "whole": found.is_whole,
             }
         )
     else:
-        for address in found:
+        for address in found.free:
             click.echo(address)
+        if found.taken:
+            note(f"taken, and in no row: {named(list(map(_holder, found.taken)), _MOST_NAMED)}")
         note(_end(found, count, str(span), adapter.name))
-    return YES if len(found) == count else NO
+    return YES if len(found.free) == count else NO
 
 
 def _understood(words: tuple[str, ...]) -> tuple[str | None, int]:
@@ -87,11 +85,16 @@ def _understood(words: tuple[str, ...]) -> tuple[str | None, int]:
     return (spans[0] if spans else None), count
 
 
-def _end(found: list[IPv4Address], count: int, span: str, adapter: str) -> str:
+def _holder(taken: Taken) -> str:
+    return f"{taken.address} by {taken.mac}"
+
+
+def _end(found: FreeNumbers, count: int, span: str, adapter: str) -> str:
     """What there is to do with it, or that it is not all."""
-    if not found:
-        return f"{span}: nothing is free there"
-    line = Line("plan add", "NAME", found[0])
-    if len(found) < count:
-        return f"no more than {len(found)} are free in {span}; to plan one: {line}"
+    within = span if found.is_whole else f"the first {found.probed:,} that were asked for in {span}"
+    if not found.free:
+        return f"none is free of {within}"
+    line = Line("plan add", "NAME", found.free[0])
+    if len(found.free) < count:
+        return f"no more than {len(found.free)} are free of {within}; to plan one: {line}"
     return f"nobody on the wire of {adapter} answers there, and no row has one; to plan one: {line}"

@@ -9,7 +9,7 @@ from itertools import islice
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.talk.pacer import Pace
-from portcall.core.talk.probe import PROBE_TIME, AddressProbe
+from portcall.core.talk.probe import PROBE_TIME, AddressProbe, Taken
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.adapter_watch import cable_of
 from portcall.host.link import Link
@@ -37,17 +37,29 @@ class Asking:
         return f"asking on {self.adapter} who has {self.first} to {self.last}, {PROBE_TIME:.0f} s …"
 
 
+@dataclass(frozen=True, slots=True)
+class FreeNumbers:
+    """Addresses that nobody answers for, and those that somebody has."""
+
+    free: tuple[IPv4Address, ...]
+    taken: tuple[Taken, ...]
+    probed: int
+    is_whole: bool
+    """Whether there was an end to it before 1,024 were probed."""
+
+
 async def free_numbers(
     adapter: Adapter, pace: Pace, choices: Iterator[IPv4Address], count: int, tell: Tell
-) -> list[IPv4Address]:
+) -> FreeNumbers:
     """The first ``count`` of some addresses that nobody answers for (RFC 5227 §2.1.1).
 
-    Fewer where there are no more, or 1,024 were probed. ``tell`` hears of each that is taken.
-    Raises NotPossibleHere, also where the link was lost meanwhile.
+    Fewer where there are no more, or 1,024 were probed. Raises NotPossibleHere, also where the link
+    was lost meanwhile.
     """
     require(Privilege.NET_RAW)
     assert adapter.mac is not None
     found: list[IPv4Address] = []
+    taken: list[Taken] = []
     probed, at_once = 0, min(count + _SPARE, MOST)
     async with cable_of(adapter.name) as cable:
         losses = cable.losses
@@ -58,7 +70,7 @@ async def free_numbers(
                     break
                 tell(Asking(adapter.name, batch[0], batch[-1]))
                 probes = [AddressProbe(adapter.mac, address) for address in batch]
-                free = await free_among(runner, link, probes, tell)
+                free = await free_among(runner, link, probes, taken.append)
                 if cable.losses != losses or not cable.has_link:
                     raise NotPossibleHere(
                         f"{adapter.name} lost its link meanwhile: who is there was not heard",
@@ -68,4 +80,5 @@ async def free_numbers(
                 probed += len(batch)
                 # Where many are taken in a row, a wider step gets past them sooner.
                 at_once = min(at_once * 2, MOST)
-    return found[:count]
+    is_whole = len(found) >= count or probed < _MOST_PROBED
+    return FreeNumbers(tuple(found[:count]), tuple(taken), probed, is_whole)
