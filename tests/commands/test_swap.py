@@ -82,6 +82,18 @@ def test_an_older_firmware_is_said_and_the_serial_number_is_the_new_ones(night):
 
 
 @pytest.mark.long
+def test_an_older_firmware_is_told_once_in_words_and_the_line_with_it_leads_on(night):
+    replace(night, "belt-drive")
+    ended = night.run("portcall swap belt-drive --yes")
+    assert (ended.code, "Traceback" in ended.err) == (1, False), ended.err
+    assert ended.out.count("its firmware is 7.004") == 1
+    line = "portcall plan set belt-drive firmware=7.004"
+    assert line in ended.out
+    assert night.run(line).code == 0
+    assert night.run("portcall verify belt-drive").code == 0
+
+
+@pytest.mark.long
 def test_another_product_is_refused_and_neither_kept_nor_planned_without_a_plain_yes(night):
     night.run("portcall plant unplug belt-drive")
     night.run("portcall plant plug new-fan-drive --wire plant")

@@ -215,6 +215,7 @@ def unlike(gone: Predecessor, now: Mapping[Field, str]) -> Iterator[Finding]:
             line = Line("plan set", gone.row.name, Setting(key, told or "FIRMWARE"))
         yield say.OTHER_FIRMWARE(
             line,
+            column=Field.FIRMWARE,
             value=is_now,
             order=words[order],
             before=was,

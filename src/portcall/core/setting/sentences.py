@@ -117,6 +117,7 @@ OTHER_FIRMWARE = Sentence(
     "other-firmware",
     "its firmware is {value}, {order} its predecessor's {before}"
     "[; the plan has {planned}, and if this may stay]",
+    "column",
 )
 
 # How it came back from a power cycle.
