@@ -10,15 +10,17 @@ from portcall.cli.options import (
     capture_option,
     chosen_adapter,
     json_option,
+    target_meant,
 )
 from portcall.cli.say import note, print_json, wants_json
 from portcall.core.plan.targets import parse_device
+from portcall.jobs.record.by import By
 from portcall.jobs.setting.blink import Blinking, blink
 from portcall.site.folder import this_site
 
 
 @click.command("blink")
-@click.argument("target", metavar="TARGET")
+@click.argument("target", metavar="TARGET", required=False)
 @click.option(
     "--for",
     "seconds",
@@ -31,7 +33,7 @@ from portcall.site.folder import this_site
 @adapter_option
 @capture_option
 @json_option
-def blink_command(target: str, seconds: float) -> int:
+def blink_command(target: str | None, seconds: float) -> int:
     """Have the device TARGET flash its lamp, so that a person finds it in the cabinet.
 
     TARGET is a planned name, a MAC or an address. DCP has a signal for this, and no other protocol
@@ -43,7 +45,7 @@ def blink_command(target: str, seconds: float) -> int:
     """
     site = this_site()
     plan = site.plan()
-    meant = parse_device(target, plan)
+    meant = parse_device(target_meant(target, site, plan, By.DEVICE), plan)
     adapter = chosen_adapter()
 
     def begins(fact: object) -> None:

@@ -10,6 +10,7 @@ from time import monotonic
 
 import click
 
+from portcall.cli.looking import look_for_list
 from portcall.cli.main import INTERRUPTED, NO, YES
 from portcall.cli.options import (
     adapter_option,
@@ -19,6 +20,7 @@ from portcall.cli.options import (
     json_option,
     plan_if_sound,
     say_what_rights_are_missing,
+    targets_meant,
 )
 from portcall.cli.recording import recorded
 from portcall.cli.running import run_until_interrupted
@@ -33,9 +35,8 @@ from portcall.cli.views.devices import (
     print_found,
     summary,
 )
-from portcall.cli.views.finding import finding_view
 from portcall.cli.views.watch import watch_view
-from portcall.core.address import AddressRange
+from portcall.core.address import AddressRange, hosts
 from portcall.core.counted import counted
 from portcall.core.find.device import Device
 from portcall.core.find.protocols import WIRE_METHODS
@@ -46,11 +47,13 @@ from portcall.core.record.look import device_document
 from portcall.core.talk.pacer import HIGHEST_PACE
 from portcall.core.trouble import BadInput
 from portcall.jobs.look.findings import LISTEN_SECONDS
-from portcall.jobs.look.looked import Looked, look
+from portcall.jobs.look.looked import Looked
 from portcall.jobs.look.orders import gathering_for, orders_for
 from portcall.jobs.look.watching import LookWatch
+from portcall.jobs.record.by import By
 from portcall.jobs.record.looks import look_body, scope
 from portcall.site.folder import this_site
+from portcall.site.visits import this_visit
 
 LONGEST_LISTEN = 3600
 
@@ -117,9 +120,14 @@ def find_command(
         raise BadInput("--pace with --unpaced, or --csv with --json or --watch: choose one")
     site = this_site()
     gathering = gathering_for(site, plan_if_sound(site))
+    if ranges:
+        ranges = targets_meant(ranges, site, gathering.plan, By.ADDRESS)
     ranges = with_group(ranges, group, gathering.plan)
     named = parse_targets(ranges, gathering.plan, large)
     adapter = chosen_adapter()
+    if not named and this_visit():
+        # In a visit one looks around where one is.
+        named = tuple(hosts(own.network) for own in adapter.interfaces)
     say_what_rights_are_missing()
     wanted = [each for each in WIRE_METHODS if not methods or each in methods]
     asked_pace = site.pace if pace is None else dataclasses.replace(site.pace, in_all=pace)
@@ -135,14 +143,7 @@ def find_command(
             body = look_body(watching.whole_look, there)
             recorded(site, Kind.LOOK, told, body, adapter=adapter.name)
         return INTERRUPTED
-    with finding_view(gathering, wants_json() or as_csv) as draw:
-        looked, _ = run_until_interrupted(
-            lambda stop: look(adapter, orders, gathering, stop=stop, progress=draw, tell=note)
-        )
-    asked = () if looked.interrupted else looked.look.swept
-    found = Found(gathering, adapter.interfaces, site, looked.look.unsearched, asked)
-    told = f"{counted(len(found.devices), 'device')}{' so far' if looked.interrupted else ''}"
-    recorded(site, Kind.LOOK, told, look_body(looked, found.devices), adapter=adapter.name)
+    found, looked = look_for_list(adapter, site, gathering, orders, wants_json() or as_csv)
     one = _the_one(named)
     meant = _meant(one, found, gathering.plan) if one is not None else []
     if wants_json():
@@ -154,7 +155,7 @@ def find_command(
         if not meant:
             note(f"nothing was heard of {ranges[0]}: portcall why {ranges[0]}")
     elif found.devices:
-        print_found(found, wide)
+        print_found(found, wide, numbered=True)
     if not wants_json():
         _say_how_it_went(found, looked, is_list=one is None)
     return ending(looked, YES if (found.devices if one is None else meant) else NO)

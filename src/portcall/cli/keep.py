@@ -11,11 +11,13 @@ from portcall.cli.options import (
     chosen_adapter,
     group_option,
     json_option,
+    targets_meant,
 )
 from portcall.cli.say import note
 from portcall.cli.views.outcomes import OutcomeView
 from portcall.core.plan.targets import parse_device, with_group
 from portcall.core.trouble import BadInput
+from portcall.jobs.record.by import By
 from portcall.jobs.setting.keep_each import keep_each
 from portcall.site.folder import this_site
 
@@ -50,9 +52,9 @@ def keep_command(
         raise BadInput("--name is for one TARGET, and not for --undo")
     site = this_site()
     plan = site.plan()
+    if targets or not group:
+        targets = targets_meant(targets, site, plan, By.DEVICE)
     targets = with_group(targets, group, plan)
-    if not targets:
-        raise click.UsageError("name a TARGET, or --group GROUP")
     meant = [parse_device(text, plan) for text in dict.fromkeys(targets)]
     adapter = chosen_adapter()
     shown = OutcomeView("kept", lambda which: "asks again" if undo else "keeps its address")

@@ -27,6 +27,7 @@ YES, NO, BAD_INPUT, NOT_POSSIBLE, INTERRUPTED = 0, 1, 2, 3, 130
 COMMANDS = {
     # In the order in which an engineer needs them.
     "adapters": "This computer's adapters: link, addresses, what is in the way.",
+    "visit": "Be in a device's subnet until you leave; then all is as it was.",
     "match": "Put this computer into a device's subnet.",
     "find": "Find and identify what is on the wire.",
     "listen": "Send nothing: who asks, who announces itself, which subnets are heard.",
@@ -228,7 +229,8 @@ def _remind() -> None:
     """Everyone forgets to put the computer back."""
     from portcall.site.matches import open_matches
 
-    matches = open_matches()
+    # What a visit added goes when it ends; one that was killed left it.
+    matches = [each for each in open_matches() if each.visitor is None or each.is_forgotten]
     if not matches:
         return
     from portcall.jobs.workstation.adapters import adapters_now
@@ -236,9 +238,16 @@ def _remind() -> None:
     here = {each.mac: each.interfaces for each in adapters_now()}
     for match in matches:
         what = f"{match.adapter} {match.added}"
-        # Pulled out counts as matched: plugged in again, the adapter may have its address.
-        if match.added in here.get(match.mac, (match.added,)):
+        if match.is_forgotten:
+            click.echo(f"\nleft by a line that was killed: {what}: portcall restore", err=True)
+        elif match.added in here.get(match.mac, ()):
             click.echo(f"\nstill matched: {what}; when done: portcall restore", err=True)
+        elif match.mac not in here:
+            click.echo(
+                f"\nmatched, and its adapter is not here: {what}; plug it in again, and: portcall "
+                "restore",
+                err=True,
+            )
         else:
             click.echo(
                 f"\nmatched, and gone from this computer meanwhile: {what}; what else there is to "

@@ -18,6 +18,7 @@ from portcall.cli.options import (
     capture_option,
     chosen_adapter,
     json_option,
+    target_meant,
 )
 from portcall.cli.recording import recorded
 from portcall.cli.say import note, print_json, wants_json
@@ -28,6 +29,7 @@ from portcall.core.finding import Line, Name
 from portcall.core.plan.targets import parse_target
 from portcall.core.record.entry import Kind
 from portcall.core.trouble import BadInput, NotPossibleHere
+from portcall.jobs.record.by import By
 from portcall.jobs.workstation.match import (
     InForce,
     Matched,
@@ -78,6 +80,7 @@ def match_command(
         return _match_by_dhcp(adapter, replace, not no_probe, dry_run)
     site = this_site()
     plan = site.plan()
+    target = target_meant(target, site, plan, By.ADDRESS)
     wanted = wanted_for(parse_target(target, plan), plan, site.subnets)
     own = parse_interface(typed) if typed else None
     if own is not None:

@@ -14,6 +14,7 @@ from portcall.cli.options import (
     chosen_adapter,
     group_option,
     json_option,
+    targets_meant,
 )
 from portcall.cli.say import note, wants_json
 from portcall.cli.views.outcomes import OutcomeView
@@ -23,6 +24,7 @@ from portcall.core.plan.rows import Plan
 from portcall.core.plan.targets import Meant, parse_device, with_group
 from portcall.core.trouble import BadInput
 from portcall.jobs.look.locate import Located
+from portcall.jobs.record.by import By
 from portcall.jobs.setting.move_each import move_each, refuse_own, undo_each, with_goal
 from portcall.jobs.setting.mover import Mover
 from portcall.jobs.setting.naming import names_for
@@ -78,9 +80,7 @@ def move_command(
     portcall move weigh-gateway
     portcall move 02-77-B1-90-00-3D --to 10.61.20.31/24
     """
-    if series is None and not devices and group is None:
-        raise click.UsageError("name a DEVICE, --group GROUP, or --series ADDRESS")
-    if (to or name) and (len(devices) != 1 or group or series):
+    if (to or name) and (len(devices) > 1 or group or series):
         raise BadInput("--to and --name are for one DEVICE, and not for --series")
     if name and no_name:
         raise BadInput("--name and --no-name contradict each other")
@@ -90,6 +90,8 @@ def move_command(
     start = parse_address(series) if series else None
     site = this_site()
     plan = site.plan()
+    if devices or (group is None and series is None):
+        devices = targets_meant(devices, site, plan, By.DEVICE)
     devices = with_group(devices, group, plan)
     meant = [parse_device(text, plan) for text in dict.fromkeys(devices)]
     if start is None and not undo:

@@ -9,7 +9,14 @@ from collections.abc import Mapping
 import click
 
 from portcall.cli.main import NO, YES
-from portcall.cli.options import adapter_option, json_option, named_adapter, plan_if_sound, works_on
+from portcall.cli.options import (
+    adapter_option,
+    json_option,
+    named_adapter,
+    plan_if_sound,
+    target_and_door,
+    works_on,
+)
 from portcall.cli.running import run
 from portcall.cli.say import note, print_json, wants_json
 from portcall.core.find.web_page import PAGES
@@ -31,12 +38,12 @@ _USER = re.compile(r"[A-Za-z0-9_][A-Za-z0-9_.-]{0,63}")
 
 
 @click.command("open")
-@click.argument("target", metavar="TARGET")
+@click.argument("target", metavar="TARGET", required=False)
 @click.argument("door", required=False, metavar="[DOOR]")
 @click.option("--user", default="", metavar="NAME", help="Who to be at the device, for SSH.")
 @adapter_option
 @json_option
-def open_command(target: str, door: str | None, user: str) -> int:
+def open_command(target: str | None, door: str | None, user: str) -> int:
     """Open TARGET's page in the browser, or another DOOR with the program for it.
 
     Without DOOR, its page when it has one; else what is open is listed. Nothing is opened that was
@@ -49,7 +56,9 @@ def open_command(target: str, door: str | None, user: str) -> int:
     if user and not _USER.fullmatch(user):
         raise BadInput(f"{printable(user, 40)}: is no user name: letters, digits, dots and hyphens")
     site = this_site()
-    meant = prepare(target, door, named_adapter(), site, plan_if_sound(site))
+    plan = plan_if_sound(site)
+    target, door = target_and_door(target, door, site, plan)
+    meant = prepare(target, door, named_adapter(), site, plan)
     works_on(meant.adapter, site)
     goal, adapter, names = meant.goal, meant.adapter, meant.doors
     must_have_an_address(adapter, [goal.address])

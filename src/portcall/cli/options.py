@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from contextlib import suppress
 from ipaddress import IPv4Address
 from pathlib import Path
 
@@ -10,13 +11,17 @@ import click
 
 from portcall.cli.say import ADAPTER, JSON, SITE, note
 from portcall.core.adapters.adapter import Adapter
+from portcall.core.catalog.doors import parse_door
 from portcall.core.counted import counted
 from portcall.core.finding import Line
 from portcall.core.plan.reading import PlanError
 from portcall.core.plan.rows import Plan
-from portcall.core.trouble import BadInput
+from portcall.core.trouble import BadInput, NotPossibleHere
+from portcall.jobs.record.by import By
 from portcall.jobs.workstation import adapters, rights
+from portcall.site.catalogs import read_catalogs
 from portcall.site.folder import Site, this_site
+from portcall.site.visits import is_after_a_visit, this_visit
 
 _NAMED_ADAPTER, _CAPTURE = "portcall.named_adapter", "portcall.capture"
 
@@ -92,6 +97,62 @@ def works_on(adapter: Adapter, site: Site) -> None:
         from portcall.jobs.record.capture import capturing
 
         context.with_resource(capturing(adapter, Path(file), note))
+
+
+def targets_meant(typed: Sequence[str], site: Site, plan: Plan, by: By) -> tuple[str, ...]:
+    """What was typed, with each number of the last list as the device that it stands for.
+
+    In a visit's shell, where nothing was typed, its device. A planned name that is a number is that
+    name. Raises BadInput where a row is no longer what it was, and where nothing is meant.
+    """
+    if not typed:
+        return (_visited(plan, by),)
+    numbers = [text for text in typed if text.isdecimal() and plan.by_name(text) is None]
+    if not numbers:
+        return tuple(typed)
+    from portcall.jobs.record.rows import meant_by
+
+    adapter = None
+    with suppress(NotPossibleHere):
+        adapter = adapters.chosen_adapter(named_adapter(), site)
+    stand_for = {each: meant_by(site, adapter, int(each), by, note) for each in set(numbers)}
+    return tuple(stand_for.get(text, text) for text in typed)
+
+
+def target_meant(typed: str | None, site: Site, plan: Plan, by: By) -> str:
+    """The same for the one target of a command."""
+    return targets_meant(() if typed is None else (typed,), site, plan, by)[0]
+
+
+def visits_a_device() -> bool:
+    """Whether this is typed in the shell of a visit to a device."""
+    around = this_visit()
+    return around is not None and around.is_device
+
+
+def target_and_door(
+    target: str | None, door: str | None, site: Site, plan: Plan
+) -> tuple[str, str | None]:
+    """The same for a command that takes a DOOR, too: in a visit, the word of one is enough."""
+    if door is None and target is not None and not target.isdecimal() and this_visit():
+        doors = read_catalogs(site.folder).all_doors
+        with suppress(BadInput):
+            parse_door(target, doors)
+            if plan.by_name(target) is None:
+                target, door = None, target
+    return target_meant(target, site, plan, By.ADDRESS), door
+
+
+def _visited(plan: Plan, by: By) -> str:
+    around = this_visit()
+    if around is None and is_after_a_visit():
+        raise BadInput("the visit of this shell is over", "type exit, and visit again")
+    if around is None or not around.is_device:
+        raise click.UsageError("name a TARGET: only in a visit to a device it may be left out")
+    if by is By.ADDRESS or around.mac is None:
+        return str(around.address)
+    row = plan.by_name(around.name)
+    return around.name if row is not None else str(around.mac)
 
 
 def say_what_rights_are_missing() -> None:

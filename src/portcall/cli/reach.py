@@ -22,6 +22,7 @@ from portcall.cli.options import (
     json_option,
     named_adapter,
     plan_if_sound,
+    targets_meant,
 )
 from portcall.cli.recording import recorded
 from portcall.cli.running import run_until_interrupted
@@ -44,6 +45,7 @@ from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.jobs.reach.asking import Rounds
 from portcall.jobs.reach.reach import must_have_an_address, not_oneself, reach
 from portcall.jobs.reach.watching import EchoWatch, Ends, by_the_calendar, wall_time
+from portcall.jobs.record.by import By
 from portcall.jobs.workstation.adapters import is_named
 from portcall.jobs.workstation.ways import own_address_finding
 from portcall.site.catalogs import read_catalogs
@@ -160,10 +162,10 @@ def reach_command(
                 "--from reads what was", "name no target, door, --log or --watch with it"
             )
         return _read_again(Path(from_file), plot, accept)
-    if not targets and group is None:
-        raise BadInput("which TARGET? an address, a range, a subnet, a planned name or --group")
     site = this_site()
     plan = plan_if_sound(site)
+    if targets or group is None:
+        targets = targets_meant(targets, site, plan, By.ADDRESS)
     targets = with_group(targets, group, plan)
     addresses = [address for span in parse_targets(targets, plan) for address in span]
     ports = read_catalogs(site.folder).all_doors if doors else {}

@@ -15,6 +15,7 @@ from portcall.cli.options import (
     json_option,
     named_adapter,
     plan_if_sound,
+    target_meant,
     works_on,
 )
 from portcall.cli.running import run
@@ -23,18 +24,19 @@ from portcall.cli.table import Columns, cell, print_rows
 from portcall.core.reach.trace import Hop, HopSays, way_back
 from portcall.jobs.reach.reach import must_have_an_address
 from portcall.jobs.reach.trace import trace
+from portcall.jobs.record.by import By
 from portcall.jobs.why.why import prepare
 from portcall.site.folder import this_site
 
 
 @click.command("trace")
-@click.argument("target", metavar="TARGET")
+@click.argument("target", metavar="TARGET", required=False)
 @click.option("--door", metavar="DOOR", help="Follow connections to this port: 502, cip, web.")
 @adapter_option
 @capture_option
 @json_option
 def trace_command(
-    target: str,
+    target: str | None,
     door: str | None,
 ) -> int:
     """Show the way to TARGET, hop by hop: an address or a planned name.
@@ -47,6 +49,7 @@ def trace_command(
     """
     site = this_site()
     plan = plan_if_sound(site)
+    target = target_meant(target, site, plan, By.ADDRESS)
     meant = prepare(target, door, named_adapter(), site, plan)
     works_on(meant.adapter, site)
     goal, adapter = meant.goal, meant.adapter

@@ -12,6 +12,8 @@ from portcall.cli.options import (
     group_option,
     json_option,
     say_what_rights_are_missing,
+    targets_meant,
+    visits_a_device,
 )
 from portcall.cli.recording import recorded
 from portcall.cli.running import run
@@ -27,6 +29,7 @@ from portcall.core.record.entry import Kind
 from portcall.core.setting.power_cycle import Return
 from portcall.core.trouble import BadInput
 from portcall.core.verify.planned_values import parse_reading
+from portcall.jobs.record.by import By
 from portcall.jobs.record.looks import look_body
 from portcall.jobs.setting.power_cycle import Cycled, watch_power_cycle
 from portcall.jobs.verify import verify
@@ -86,6 +89,8 @@ def verify_command(
         raise BadInput("there is no plan to verify: no plan.csv in this folder or above it")
     if (names or group) and cycled is not None:
         raise BadInput("--power-cycle NAME watches that one device: name no other with it")
+    if names or (group is None and cycled is None and visits_a_device()):
+        names = targets_meant(names, site, plan, By.DEVICE)
     names = with_group(names, group, plan)
     rows = [_row(name, plan) for name in names]
     readings = dict(parse_reading(each) for each in read)

@@ -11,6 +11,7 @@ from portcall.cli.options import (
     json_option,
     named_adapter,
     plan_if_sound,
+    target_and_door,
     works_on,
 )
 from portcall.cli.running import run
@@ -22,13 +23,13 @@ from portcall.site.folder import this_site
 
 
 @click.command("why")
-@click.argument("target", metavar="TARGET")
+@click.argument("target", metavar="TARGET", required=False)
 @click.argument("door", required=False, metavar="[DOOR]")
 @adapter_option
 @capture_option
 @json_option
 def why_command(
-    target: str,
+    target: str | None,
     door: str | None,
 ) -> int:
     """Say why TARGET is not reachable, or that it is.
@@ -42,7 +43,9 @@ def why_command(
     portcall why dryer-plc cip
     """
     site = this_site()
-    climb = prepare(target, door, named_adapter(), site, plan_if_sound(site))
+    plan = plan_if_sound(site)
+    target, door = target_and_door(target, door, site, plan)
+    climb = prepare(target, door, named_adapter(), site, plan)
     works_on(climb.adapter, site)
 
     def tell(fact: object) -> None:

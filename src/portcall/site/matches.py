@@ -89,7 +89,7 @@ class OpenMatch:
     @property
     def is_forgotten(self) -> bool:
         """Whether who was to take it off is gone."""
-        return self.visitor is not None and _process(int(self.visitor.split()[0])) != self.visitor
+        return self.visitor is not None and not is_running(self.visitor)
 
 
 def state_folder() -> Path:
@@ -241,7 +241,7 @@ def _read(path: Path) -> OpenMatch | None:
             entry.take("taken_off", _texts),
             _since(entry, path),
             # Without a process and its start, a person has to restore it.
-            entry.get("visitor", _visitor),
+            entry.get("visitor", a_process),
             _lease(entry.part("lease")),
             None if path.parent == _folder() else path.parent,
         )
@@ -278,7 +278,7 @@ def _lease(entry: Part) -> Lease | None:
         return None
 
 
-def _visitor(value: object) -> str:
+def a_process(value: object) -> str:
     """A process and its start. Raises ValueError."""
     process, _, start = a_text(value).partition(" ")
     if not (process.isdecimal() and start.isdecimal()):
@@ -289,6 +289,11 @@ def _visitor(value: object) -> str:
 def this_process() -> str | None:
     """The process that is running this, as ``visitor`` names it."""
     return _process(os.getpid())
+
+
+def is_running(process: str) -> bool:
+    """Whether a process, as ``visitor`` names it, has not ended."""
+    return _process(int(process.split()[0])) == process
 
 
 def _process(number: int) -> str | None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from functools import partial
 from ipaddress import IPv4Interface, IPv4Network
 
@@ -68,10 +68,12 @@ class Found:
         unsearched: Collection[IPv4Network] = (),
         asked: Sequence[AddressRange] = (),
     ) -> None:
-        self.devices = gathering.devices()
+        self.scene = Scene(gathering.devices(), own, gathering.plan, site.subnets, asked)
+        near = neighbourhoods(self.scene)
+        self.devices = tuple(device for each in near for device in each.devices)
+        """In the order in which they are shown: the first has the number 1."""
         self.defaults = (*site.maker_defaults, *gathering.catalog.defaults)
         self.incomplete = tuple(_incomplete(gathering.is_full, unsearched))
-        self.scene = Scene(self.devices, own, gathering.plan, site.subnets, asked)
 
     def remarks(self, device: Device) -> tuple[Finding, ...]:
         """All remarks about one device."""
@@ -104,12 +106,17 @@ def _incomplete(is_full: bool, unsearched: Collection[IPv4Network]) -> Iterator[
         yield say.UNSEARCHED(line, networks=networks, several=len(networks) > 1)
 
 
-def print_found(found: Found, wide: bool = False) -> None:
+def print_found(found: Found, wide: bool = False, numbered: bool = False) -> None:
     """Print the faults, the devices by subnet, and the next steps."""
     print_lines(remark_of(gap, Tone.TO_DO, "! ") for gap in found.incomplete)
     print_lines(remark_of(fault, Tone.BROKEN, "! ") for fault in faults(found.scene))
     groups = [Group(each.devices, _heading(each)) for each in neighbourhoods(found.scene)]
-    left_out = print_groups(_layout(), groups, _cells, partial(_below, found), wide)
+    if numbered:
+        numbers = {id(device): number for number, device in enumerate(found.devices, 1)}
+        cells: Callable[[Device], Sequence[Text]] = partial(_numbered_cells, numbers)
+    else:
+        cells = _cells
+    left_out = print_groups(_layout(numbered), groups, cells, partial(_below, found), wide)
     steps = next_steps(found.scene)
     if steps:
         console().print(Text("next", "bold"))
@@ -141,8 +148,9 @@ def rows_of(devices: Sequence[Device]) -> Segments:
     return drawn(_layout(), devices, _cells)
 
 
-def _layout() -> Columns:
+def _layout(numbered: bool = False) -> Columns:
     return Columns(
+        *(("no",) if numbered else ()),
         "address",
         "mac",
         "name",
@@ -172,6 +180,10 @@ def _cells(device: Device) -> Sequence[Text]:
         cell(ports),
         cell(device.value(Field.PLACE)),
     )
+
+
+def _numbered_cells(numbers: Mapping[int, int], device: Device) -> Sequence[Text]:
+    return (cell(str(numbers[id(device)]), "bright_black"), *_cells(device))
 
 
 def addresses(device: Device) -> str:

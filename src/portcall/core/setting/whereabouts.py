@@ -3,6 +3,10 @@
 The addresses where it was and where it should be are asked by ARP probes (RFC 5227 §1.1) twice a
 second. What the device says unasked counts too: an ARP announcement from another address, a request
 for an address.
+
+A device that is only accompanied is asked seldom, and by frames to it alone (RFC 1122 §2.3.2.1, the
+unicast poll), so that an hour beside it costs the others nothing. When it is silent where it was,
+it is asked for the addresses where it might be.
 """
 
 from __future__ import annotations
@@ -10,9 +14,9 @@ from __future__ import annotations
 from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 from ipaddress import IPv4Address
-from itertools import cycle
+from itertools import cycle, islice
 
-from portcall.core.address import UNSPECIFIED, Mac
+from portcall.core.address import BROADCAST, UNSPECIFIED, Mac
 from portcall.core.talk import request
 from portcall.core.talk.conversation import Actions, Conversation, Frame, Report, Send
 from portcall.core.talk.frames import announced_address, heard_arp
@@ -25,6 +29,12 @@ INTERVAL = 0.5
 
 QUIET = 3 * INTERVAL + 0.1
 """Seconds without a word from an address until it counts as left: three probes unanswered."""
+
+SELDOM = 1.0
+"""Seconds between two questions to a device that is accompanied, and answers."""
+
+_TRIED_AT_ONCE = 8
+"""Addresses at which a device that is accompanied, and is silent, is asked for in a round."""
 
 _ANSWER_TIME = 0.2
 _MOST_ADDRESSES = 64
@@ -68,7 +78,8 @@ Whereabout = At | Left | Asks | Other
 class Whereabouts(Conversation[Frame, Whereabout]):
     """Reports where the device is. It is never over: the owner ends it.
 
-    ``addresses`` are asked in every round, and one of ``elsewhere`` in turn.
+    ``addresses`` are asked in every round, and one of ``elsewhere`` in turn. ``accompanied``: the
+    device alone is asked, those ``elsewhere`` only while it is silent.
     """
 
     def __init__(
@@ -77,9 +88,11 @@ class Whereabouts(Conversation[Frame, Whereabout]):
         device: Mac,
         addresses: Collection[IPv4Address],
         elsewhere: Collection[IPv4Address] = (),
+        accompanied: bool = False,
     ) -> None:
         self._own_mac = own_mac
         self._device = device
+        self._accompanied = accompanied
         self._addresses = tuple(dict.fromkeys(addresses))
         self._elsewhere: Iterator[IPv4Address] = cycle(
             [each for each in elsewhere if each not in self._addresses]
@@ -98,6 +111,11 @@ class Whereabouts(Conversation[Frame, Whereabout]):
     def is_at(self, address: IPv4Address) -> bool:
         """Whether it answers there now."""
         return address in self._here
+
+    @property
+    def there(self) -> tuple[IPv4Address, ...]:
+        """All addresses at which it answers now."""
+        return tuple(self._here)
 
     def settled_at(self, address: IPv4Address, now: float) -> float | None:
         """Since when it answers there and nowhere else, or None as long as that is not certain.
@@ -118,16 +136,29 @@ class Whereabouts(Conversation[Frame, Whereabout]):
 
     def woke(self, now: float) -> Actions[Frame, Whereabout]:
         """Say what was left, and ask again."""
-        self.wake_at = now + INTERVAL
+        quiet = self._in_step(now)
         for address in sorted(self._here):
-            if now - self._heard[address] > QUIET:
+            if now - self._heard[address] > quiet:
                 del self._here[address]
                 self.asks = None
                 yield Report(Left(address, self._heard[address]))
         asked = dict.fromkeys((*self._addresses, *self._here))
-        unlikely = next(self._elsewhere, None)
-        for address in (*asked, *(() if unlikely is None else (unlikely,))):
-            yield Send(Frame(arp.encode_request(self._own_mac, UNSPECIFIED, address)))
+        unlikely = islice(self._elsewhere, self._tried)
+        to = self._device if self._accompanied else BROADCAST
+        for address in (*asked, *unlikely):
+            yield Send(Frame(arp.encode_request(self._own_mac, UNSPECIFIED, address, to)))
+
+    def _in_step(self, now: float) -> float:
+        """Set the time of the next round; gives the seconds after which silence counts."""
+        at_ease = self._accompanied and len(self._here) == 1
+        self.wake_at = now + (SELDOM if at_ease else INTERVAL)
+        return QUIET + 3 * (SELDOM - INTERVAL) if at_ease else QUIET
+
+    @property
+    def _tried(self) -> int:
+        if not self._accompanied:
+            return 1
+        return 0 if self._here else _TRIED_AT_ONCE
 
     def heard(self, packet: Frame, now: float) -> Actions[Frame, Whereabout]:
         """Note a sender's word about an address."""
@@ -172,4 +203,7 @@ class Whereabouts(Conversation[Frame, Whereabout]):
         self._heard[address] = now
         if address not in self._here:
             self._here[address] = now
+            if self._accompanied:
+                # It may have left the other: ask at once.
+                self.wake_at = now
             yield Report(At(address, now))

@@ -101,9 +101,12 @@ def encode(packet: Arp) -> bytes:
     )
 
 
-def encode_request(sender_mac: Mac, sender_address: IPv4Address, target: IPv4Address) -> bytes:
-    """A whole broadcast frame that asks who has ``target``; sender 0.0.0.0 makes it a probe."""
+def encode_request(
+    sender_mac: Mac, sender_address: IPv4Address, target: IPv4Address, to: Mac = BROADCAST
+) -> bytes:
+    """A whole frame that asks who has ``target``; sender 0.0.0.0 makes it a probe.
+
+    It goes to everybody, or ``to`` one device alone.
+    """
     packet = Arp(Operation.REQUEST, sender_mac, sender_address, NO_MAC, target)
-    return ethernet.encode(
-        ethernet.EthernetFrame(BROADCAST, sender_mac, EtherType.ARP, encode(packet))
-    )
+    return ethernet.encode(ethernet.EthernetFrame(to, sender_mac, EtherType.ARP, encode(packet)))

@@ -14,6 +14,7 @@ from portcall.host.adapters import leaves_by, name_servers, read_adapters
 from portcall.jobs.telling import Tell, nobody
 from portcall.site.folder import Site
 from portcall.site.matches import open_matches
+from portcall.site.visits import this_visit
 
 _PROXY_VARIABLES = ("http_proxy", "https_proxy", "all_proxy", "HTTP_PROXY", "HTTPS_PROXY")
 
@@ -48,11 +49,27 @@ ADAPTER_VARIABLE = "PORTCALL_ADAPTER"
 def named_before(site: Site) -> Remembered | None:
     """The adapter that the environment names, or the site."""
     by_environment = os.environ.get(ADAPTER_VARIABLE)
+    visited = by_visit()
+    if visited is not None:
+        return visited
     if by_environment:
         return Remembered(by_environment, f"as {ADAPTER_VARIABLE} says")
     if site.adapter is not None:
         return Remembered(site.adapter, "as site.toml says")
     return None
+
+
+def by_visit() -> Remembered | None:
+    """The adapter of the visit in whose shell this is typed, unless another one is named there.
+
+    It may have come back under another name since the variable was set.
+    """
+    around = this_visit()
+    if around is None:
+        return None
+    if os.environ.get(ADAPTER_VARIABLE, "") not in ("", around.named_adapter):
+        return None
+    return Remembered(around.adapter, "with which this visit is made")
 
 
 def matched_now() -> Remembered | None:
@@ -115,7 +132,8 @@ def chosen_adapter(
         adapter = choose(adapters, before.name)
     except NotPossibleHere as trouble:
         raise NotPossibleHere(f"{trouble} ({before})") from None
-    tell(before)
+    if before != by_visit():
+        tell(before)
     return adapter
 
 

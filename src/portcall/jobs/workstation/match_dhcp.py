@@ -65,11 +65,14 @@ def best_offer(adapter: Adapter, alone: bool, tell: Tell, taking: bool = True) -
     return found[0]
 
 
-def match_by_dhcp(adapter: Adapter, offer: Offer, alone: bool, probe: bool, tell: Tell) -> Matched:
+def match_by_dhcp(
+    adapter: Adapter, offer: Offer, alone: bool, probe: bool, tell: Tell, visiting: bool = False
+) -> Matched:
     """Take an offer and put it in force for as long as its lease. Raises NotPossibleHere.
 
     Made again, it lengthens the lease. What is not used is given back, and what somebody else has
-    is declined, so that the server does not count it as lent.
+    is declined, so that the server does not count it as lent. ``visiting``: this process takes it
+    off again.
     """
     began = Moment.now()
     obtained = asyncio.run(take(adapter, offer, secrets.randbits(32)))
@@ -94,7 +97,7 @@ def match_by_dhcp(adapter: Adapter, offer: Offer, alone: bool, probe: bool, tell
                 f"{obtained.server} gives {interface.ip}, and somebody has it", "declined"
             )
     if added or _is_by_lease(adapter, interface):
-        put_in_force(adapter, interface, alone and added, lease)
+        put_in_force(adapter, interface, alone and added, lease, visiting)
     target = obtained.server if obtained.server in interface.network else None
     return Matched(adapter, interface, target, "DHCP", added, alone, lease)
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
-from ipaddress import IPv4Address, IPv4Interface
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.adapters.own_address import candidates, wanted_for
@@ -24,6 +24,7 @@ from portcall.jobs.workstation.match import (
 from portcall.jobs.workstation.restore import Restored, restore_one
 from portcall.site.folder import Site
 from portcall.site.matches import open_matches, this_process
+from portcall.site.visits import this_visit
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,44 +58,88 @@ def visit(
     left behind that was killed is put back first. Raises NotPossibleHere.
     """
     put_back_forgotten(tell)
+    added = None
+    try:
+        added = go_in(adapter, target, site, tell, besides)
+        yield as_it_is_now(adapter)
+    finally:
+        if added is not None:
+            come_out(tell, adapter, added)
+
+
+def go_in(
+    adapter: Adapter,
+    target: IPv4Address | IPv4Network,
+    site: Site,
+    tell: Tell,
+    besides: Plan = NO_PLAN,
+) -> IPv4Interface | None:
+    """Add an address in the subnet of a device, or in a subnet, until ``come_out``.
+
+    None where the adapter is in it already, by an address that stays. Raises NotPossibleHere.
+    """
     adapter = as_it_is_now(adapter)
-    there = adapter.on_subnet_of(target)
+    there = _within(adapter, target)
     if there is not None and not _is_anothers(adapter, there):
-        yield adapter
-        return
+        return None
     require(Privilege.NET_ADMIN, Privilege.NET_RAW)
     plan = site.plan()
     wanted = wanted_for(target, plan, site.subnets)
     refuse_overlap(adapter, wanted.network)
     refuse_managed(adapter, False, tell)
     avoid = site.reserved(plan) | {each.address for each in besides}
-    interface = None
-    try:
-        with changing_addresses():
-            # Another command may have just added one. That of an open match is the match's, also
-            # when its adapter has lost it meanwhile.
-            adapter = as_it_is_now(adapter)
-            avoid |= {entry.added.ip for entry in open_matches()}
-            avoid |= {own.ip for own in adapter.interfaces}
-            address = free_address(adapter, candidates(wanted, site.workstation, avoid), tell)
-            if address is None:
-                raise NotPossibleHere(f"{wanted.network}: no address is left for this computer")
-            interface = IPv4Interface((address, wanted.network.prefixlen))
-            put_in_force(adapter, interface, alone=False, visiting=True)
-        tell(Visiting(adapter.name, interface))
-        yield as_it_is_now(adapter)
-    finally:
-        for entry in open_matches():
-            mine = entry.visitor == this_process()
-            if mine and entry.adapter == adapter.name and entry.added == interface:
-                tell(restore_one(entry))
+    with changing_addresses():
+        # Another command may have just added one. That of an open match is the match's, also
+        # when its adapter has lost it meanwhile.
+        adapter = as_it_is_now(adapter)
+        avoid |= {entry.added.ip for entry in open_matches()}
+        avoid |= {own.ip for own in adapter.interfaces}
+        address = free_address(adapter, candidates(wanted, site.workstation, avoid), tell)
+        if address is None:
+            raise NotPossibleHere(f"{wanted.network}: no address is left for this computer")
+        interface = IPv4Interface((address, wanted.network.prefixlen))
+        put_in_force(adapter, interface, alone=False, visiting=True)
+    tell(Visiting(adapter.name, interface))
+    return interface
+
+
+def come_out(
+    tell: Tell, adapter: Adapter | None = None, added: IPv4Interface | None = None
+) -> list[Restored]:
+    """Take off what this process added: everywhere, or one address of an adapter."""
+    restored = []
+    for entry in reversed(open_matches()):
+        if entry.visitor != this_process():
+            continue
+        if adapter is None or (entry.mac, entry.added) == (adapter.mac, added):
+            restored.append(restore_one(entry))
+            tell(restored[-1])
+    return restored
+
+
+def _within(adapter: Adapter, target: IPv4Address | IPv4Network) -> IPv4Interface | None:
+    """The adapter's address from which a target is reached, or None.
+
+    Raises NotPossibleHere for a target whose address this computer has itself.
+    """
+    if isinstance(target, IPv4Network):
+        return next((own for own in adapter.interfaces if own.network == target), None)
+    if any(own.ip == target for own in adapter.interfaces):
+        raise NotPossibleHere(
+            f"{target} is this computer's own address on {adapter.name}: no device is reached there"
+        )
+    return adapter.on_subnet_of(target)
 
 
 def _is_anothers(adapter: Adapter, own: IPv4Interface) -> bool:
-    """Whether an address is another command's, which takes it off when it ends."""
+    """Whether an address is another command's, which takes it off when it ends.
+
+    Not that of the visit in whose shell this runs: it outlasts this.
+    """
+    around = this_visit()
+    lasting = (None, this_process(), around.visitor if around else None)
     return any(
-        (entry.mac, entry.added) == (adapter.mac, own)
-        and entry.visitor not in (None, this_process())
+        (entry.mac, entry.added) == (adapter.mac, own) and entry.visitor not in lasting
         for entry in open_matches()
     )
 

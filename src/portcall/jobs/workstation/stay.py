@@ -1,0 +1,526 @@
+"""A visit that lasts: it holds what it added to this computer, and goes along with its device."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Collection
+from contextlib import suppress
+from dataclasses import dataclass, replace
+from datetime import datetime, timedelta
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+from itertools import chain, islice
+
+from portcall.core.adapters.adapter import Adapter
+from portcall.core.adapters.adapter_watch import AdapterChange, ChangeKind
+from portcall.core.adapters.holding import Change, Happened, Holding
+from portcall.core.address import Mac, hosts
+from portcall.core.plan.rows import Plan
+from portcall.core.setting.whereabouts import At, Left, Whereabout, Whereabouts
+from portcall.core.talk.pacer import Pacer
+from portcall.core.trouble import NotPossibleHere
+from portcall.host.adapter_watch import watch_adapters
+from portcall.host.adapters import managed_by
+from portcall.host.addresses import add_address
+from portcall.host.filters import NO_CONVERSATIONS
+from portcall.host.link import Link
+from portcall.host.runner import Runner
+from portcall.jobs.look.holders import holders_of
+from portcall.jobs.telling import Tell, nobody
+from portcall.jobs.workstation.adapters import adapters_now
+from portcall.jobs.workstation.match import changing_addresses, is_taken, refuse_overlap
+from portcall.jobs.workstation.match_dhcp import best_offer, match_by_dhcp
+from portcall.jobs.workstation.restore import Restored, restore_one
+from portcall.jobs.workstation.visit import come_out, go_in, put_back_forgotten
+from portcall.site.folder import Site
+from portcall.site.matches import Lease, OpenMatch, open_matches, this_process
+from portcall.site.moment import Moment
+from portcall.site.visits import Visited, forget_visits, write_visit
+
+_LOOK = 1.0
+"""Seconds between two looks at the adapters when the kernel tells of nothing."""
+
+_SLEPT = 10.0
+"""Seconds without a look after which this computer was asleep, or this program was stopped."""
+
+_RENEW_AGAIN = 10.0
+"""Seconds between two attempts to lengthen a lease; or a tenth of it, when that is more."""
+
+_MEET_AGAIN = 2.0
+_MOST_SEARCHED = 1024
+_MOST_CANDIDATES = 4096
+
+
+@dataclass(frozen=True, slots=True)
+class Held:
+    """Something happened to what the visit holds, and what it does about it; ``by`` is who did."""
+
+    change: Change
+    network: IPv4Network | None = None
+    by: str | None = None
+
+    def __str__(self) -> str:
+        name, own = self.change.adapter, self.change.interface
+        who = f"something on this computer, {self.by} it may be," if self.by else "something"
+        match self.change.what:
+            case Happened.ADAPTER_GONE:
+                return f"{name} is gone from this computer; when it is back, the visit goes on"
+            case Happened.ADAPTER_BACK:
+                return f"{name} is here again"
+            case Happened.LINK_LOST:
+                return f"{name} lost its link; when it is back, the visit goes on"
+            case Happened.LINK_BACK:
+                return f"{name} has its link again"
+            case Happened.WENT_WITH_ADAPTER:
+                return f"{name}: {own} is put on again"
+            case Happened.TAKEN_OFF:
+                return f"{name}: {who} took {own} off; it is put on again, this once"
+            case Happened.TAKEN_OFF_AGAIN:
+                left = f"; have {self.by} leave {name} alone" if self.by else ""
+                return (
+                    f"{name}: {who} took {own} off again, and it stays off: nothing in "
+                    f"{self.network} is reached from here any more{left}"
+                )
+            case Happened.RESTORED:
+                return (
+                    f"{name}: portcall restore took {own} off: nothing in {self.network} is "
+                    "reached from here any more"
+                )
+            case Happened.LEASE_ENDED:
+                return f"{name}: the lease of {own} has ended; a new one is asked for"
+        raise AssertionError(self.change.what)
+
+
+@dataclass(frozen=True, slots=True)
+class NotHeld:
+    """What the visit added cannot be put on again."""
+
+    interface: IPv4Interface
+    because: NotPossibleHere
+
+    def __str__(self) -> str:
+        return f"{self.interface} cannot be held: {self.because}"
+
+
+@dataclass(frozen=True, slots=True)
+class Woken:
+    """This computer was asleep."""
+
+    seconds: float
+
+    def __str__(self) -> str:
+        return f"nothing was looked at for {self.seconds:.0f} s: all is looked at again"
+
+
+@dataclass(frozen=True, slots=True)
+class SomebodyElses:
+    """An address of the visit is somebody else's at the end of the cable where it is now."""
+
+    interface: IPv4Interface
+
+    def __str__(self) -> str:
+        return f"{self.interface.ip} is another device's there: another address is taken"
+
+
+@dataclass(frozen=True, slots=True)
+class Lengthened:
+    """The lease of an address is longer now."""
+
+    interface: IPv4Interface
+    lease: Lease
+
+    def __str__(self) -> str:
+        return f"the lease of {self.interface} is lengthened, {_until(self.lease)}"
+
+
+@dataclass(frozen=True, slots=True)
+class NotLengthened:
+    """The server did not lengthen the lease of an address."""
+
+    interface: IPv4Interface
+    lease: Lease
+
+    def __str__(self) -> str:
+        return (
+            f"{self.lease.server} does not lengthen the lease of {self.interface}: it stays "
+            f"{_until(self.lease)}, and is asked for meanwhile"
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class Silent:
+    """The device does not answer at its address any more."""
+
+    name: str
+    address: IPv4Address
+
+    def __str__(self) -> str:
+        return f"{self.name} does not answer at {self.address} any more"
+
+
+@dataclass(frozen=True, slots=True)
+class Answers:
+    """The device answers at its address, for the first time or again; ``mac`` is who does."""
+
+    name: str
+    address: IPv4Address
+    mac: Mac
+
+    def __str__(self) -> str:
+        who = "" if self.name == str(self.mac) else f", {self.mac},"
+        return f"{self.name}{who} answers at {self.address}"
+
+
+@dataclass(frozen=True, slots=True)
+class AnotherDevice:
+    """At the address that is visited there is another device now."""
+
+    address: IPv4Address
+    before: Mac
+    mac: Mac
+
+    def __str__(self) -> str:
+        return f"at {self.address} is another device now: {self.mac}, before it was {self.before}"
+
+
+@dataclass(frozen=True, slots=True)
+class WentAlong:
+    """The device has another address, and the visit is with it there."""
+
+    name: str
+    address: IPv4Address
+
+    def __str__(self) -> str:
+        return f"{self.name} is at {self.address} now, and this visit is with it there"
+
+
+def _until(lease: Lease) -> str:
+    return f"until {datetime.now() + timedelta(seconds=lease.seconds_left):%H:%M:%S}"
+
+
+class Stay:
+    """One visit: ``enter``, then ``run`` beside what the person does, then ``leave``.
+
+    ``name`` is what the device is called here, and without ``is_device`` the subnet. Where only an
+    ``address`` is known, the visit is with whoever answers there.
+    """
+
+    def __init__(
+        self,
+        adapter: Adapter,
+        site: Site,
+        tell: Tell,
+        name: str,
+        mac: Mac | None = None,
+        address: IPv4Address | None = None,
+        *,
+        is_device: bool = True,
+    ) -> None:
+        process = this_process()
+        assert process is not None
+        self._site = site
+        self._tell = tell
+        self._adapter = adapter
+        self._holding = Holding(adapter)
+        self._whoever = mac is None
+        self._check = False
+        """Whether what is held may be somebody else's by now."""
+        self._meets_again = False
+        """Whether another device may be at the address by now."""
+        self._was_silent = False
+        self._again_at = 0.0
+        self._news = asyncio.Event()
+        self.visited = Visited(process, adapter.name, adapter.name, name, mac, address, is_device)
+
+    def enter(self, target: IPv4Address | IPv4Network | None) -> None:
+        """Go into a subnet; None takes the address that somebody there hands out.
+
+        What a visit left behind that was killed is put back first. Raises NotPossibleHere.
+        """
+        forget_visits()
+        put_back_forgotten(self._tell)
+        if target is None:
+            self._obtain()
+        else:
+            self._go_in(target)
+        write_visit(self.visited)
+
+    def leave(self) -> list[Restored]:
+        """Put this computer back; what came of each address is told."""
+        try:
+            return come_out(self._tell)
+        finally:
+            forget_visits()
+
+    async def run(self, over: asyncio.Event) -> None:
+        """Hold what was added, and go along with the device, until ``over`` is set.
+
+        Raises NotPossibleHere, OSError where the adapters cannot be watched.
+        """
+        watching = asyncio.ensure_future(watch_adapters(self._changed, over))
+        beside = asyncio.ensure_future(self._beside_the_device(over))
+        seen = Moment.now()
+        try:
+            while not over.is_set():
+                await _first(over, self._news, seconds=_LOOK)
+                self._news.clear()
+                if seen.elapsed > _SLEPT:
+                    self._tell(Woken(seen.elapsed))
+                    self._check = True
+                seen = Moment.now()
+                self._look()
+                if self._check and self._holding.is_ready:
+                    self._check = False
+                    await asyncio.to_thread(self._still_free)
+                await asyncio.to_thread(self._lengthen)
+                for task in (watching, beside):
+                    if task.done() and not over.is_set():
+                        task.result()
+        finally:
+            over.set()
+            await asyncio.gather(watching, beside, return_exceptions=True)
+
+    def _changed(self, change: AdapterChange) -> None:
+        if change.kind is ChangeKind.LINK_LOST and change.adapter.mac == self._holding.mac:
+            self._holding.lost_link()
+        self._news.set()
+
+    def _entries(self) -> dict[IPv4Interface, OpenMatch]:
+        """What this process has added, as it is written down."""
+        mac, me = self._holding.mac, self.visited.visitor
+        return {e.added: e for e in open_matches() if (e.mac, e.visitor) == (mac, me)}
+
+    def _look(self) -> None:
+        entries = self._entries()
+        ended = [own for own, e in entries.items() if e.lease and e.lease.seconds_left <= 0]
+        held = set(self._holding.held)
+        for change in self._holding.look(adapters_now(), entries.keys(), ended):
+            own = change.interface
+            adapter = self._now()
+            by = managed_by(adapter) if adapter is not None else None
+            self._tell(Held(change, own.network if own else None, by))
+            if change.what in (Happened.LINK_BACK, Happened.ADAPTER_BACK):
+                self._check = True
+            if change.what is Happened.ADAPTER_BACK and change.adapter != self.visited.adapter:
+                self._is_with(replace(self.visited, adapter=change.adapter))
+            if change.what in (Happened.WENT_WITH_ADAPTER, Happened.TAKEN_OFF) and own:
+                self._put_on(entries[own])
+        for own in held - set(self._holding.held):
+            if own in entries:
+                restore_one(entries[own])
+
+    def _now(self) -> Adapter | None:
+        """The adapter as it is now."""
+        same = [each for each in adapters_now() if each.mac == self._holding.mac]
+        return next((a for a in same if a.name == self._holding.name), same[0] if same else None)
+
+    def _put_on(self, entry: OpenMatch) -> None:
+        """Put an address on again that is still written down."""
+        adapter = self._now()
+        if adapter is None:
+            return
+        left = entry.lease.seconds_left if entry.lease else float("inf")
+        try:
+            refuse_overlap(adapter, entry.added.network)
+            add_address(adapter, entry.added, None if left == float("inf") else max(int(left), 1))
+        except NotPossibleHere as trouble:
+            self._holding.let_go(entry.added)
+            self._tell(NotHeld(entry.added, trouble))
+
+    def _still_free(self) -> None:
+        """After the cable was out it may be another: is what was added somebody else's there?"""
+        for own in tuple(self._holding.held):
+            adapter, entry = self._now(), self._entries().get(own)
+            if adapter is None or entry is None or own not in adapter.interfaces:
+                continue
+            try:
+                if not is_taken(adapter, own):
+                    continue
+                self._tell(SomebodyElses(own))
+                self._holding.let_go(own)
+                restore_one(entry)
+                if entry.lease is None:
+                    self._go_in(self._inside(own.network))
+                else:
+                    self._obtain()
+            except (NotPossibleHere, OSError) as trouble:
+                self._tell(NotHeld(own, NotPossibleHere(str(trouble))))
+        if self._whoever and self.visited.is_device:
+            # Another device may be at the end of the cable.
+            self._meets_again = True
+
+    def _inside(self, network: IPv4Network) -> IPv4Address | IPv4Network:
+        address = self.visited.address
+        return address if address is not None and address in network else network
+
+    def _go_in(self, target: IPv4Address | IPv4Network) -> None:
+        adapter = self._now()
+        if adapter is None:
+            raise NotPossibleHere(f"{self._holding.name} is gone from this computer")
+        added = go_in(adapter, target, self._site, self._tell)
+        if added is not None:
+            self._holding.hold(added)
+
+    def _obtain(self) -> Lease | None:
+        """Take the address that is handed out, or lengthen its lease. Raises NotPossibleHere."""
+        adapter = self._now()
+        if adapter is None:
+            raise NotPossibleHere(f"{self._holding.name} is gone from this computer")
+        offer = best_offer(adapter, False, nobody)
+        with changing_addresses():
+            matched = match_by_dhcp(adapter, offer, False, True, nobody, visiting=True)
+        if matched.lease is not None:
+            self._holding.hold(matched.interface)
+        return matched.lease
+
+    def _lengthen(self) -> None:
+        """Lengthen each lease of which half is over, and ask for a new one where one has ended."""
+        loop_time = Moment.now().uptime
+        if not self._holding.is_ready or loop_time < self._again_at:
+            return
+        for own, entry in self._entries().items():
+            lease = entry.lease
+            if lease is None or lease.seconds is None:
+                continue
+            if own in self._holding.held and lease.seconds_left > lease.seconds / 2:
+                continue
+            self._again_at = loop_time + max(_RENEW_AGAIN, lease.seconds / 10)
+            self._once_more(own, lease)
+
+    def _once_more(self, own: IPv4Interface, lease: Lease) -> None:
+        try:
+            longer = self._obtain()
+        except (NotPossibleHere, OSError):
+            longer = None
+        if longer is not None:
+            self._tell(Lengthened(own, longer))
+        elif lease.seconds_left > 0:
+            self._tell(NotLengthened(own, lease))
+
+    async def _beside_the_device(self, over: asyncio.Event) -> None:
+        """Keep company with the device for as long as there is one and the cable is in."""
+        while not over.is_set():
+            if self.visited.is_device and self._holding.is_ready:
+                # The adapter may go at any moment; the other half of this visit tells of that.
+                with suppress(NotPossibleHere, OSError):
+                    if self.visited.mac is None or self._meets_again:
+                        await self._meet()
+                    else:
+                        await self._accompany(over)
+            await _first(over, seconds=_MEET_AGAIN if self.visited.mac is None else 0.2)
+
+    async def _meet(self) -> None:
+        """Learn who answers at the address."""
+        before, address, adapter = self.visited.mac, self.visited.address, self._now()
+        if address is None or adapter is None:
+            return
+        macs = sorted(await holders_of(adapter, address))
+        if before in macs:
+            self._meets_again = False
+        elif macs:
+            self._meets_again = False
+            self._is_with(replace(self.visited, mac=macs[0]))
+            if before is None:
+                self._tell(Answers(self.visited.name, address, macs[0]))
+            else:
+                self._tell(AnotherDevice(address, before, macs[0]))
+
+    async def _accompany(self, over: asyncio.Event) -> None:
+        """Follow the device on the wire until the cable is out, or it is another's turn."""
+        mac, address = self.visited.mac, self.visited.address
+        assert mac is not None
+        adapter = self._now()
+        if adapter is None:
+            return
+        news: asyncio.Queue[Whereabout] = asyncio.Queue()
+        device = Whereabouts(
+            self._holding.mac,
+            mac,
+            () if address is None else (address,),
+            self._may_be_at(adapter, mac, address),
+            accompanied=True,
+        )
+        runner = Runner(Pacer())
+        with runner.using(Link(adapter.name, NO_CONVERSATIONS)) as link:
+            end = runner.start(device, link, news.put_nowait)
+            while not (over.is_set() or end.is_set() or self._meets_again):
+                if not self._holding.is_ready:
+                    return
+                with suppress(TimeoutError):
+                    async with asyncio.timeout(0.2):
+                        if await self._heeded(await news.get(), device):
+                            return
+
+    async def _heeded(self, fact: Whereabout, device: Whereabouts) -> bool:
+        """Take in where the device is; whether it is somewhere else now."""
+        visited = self.visited
+        assert visited.mac is not None
+        if isinstance(fact, At):
+            if fact.address == visited.address:
+                if self._was_silent:
+                    self._was_silent = False
+                    self._tell(Answers(visited.name, fact.address, visited.mac))
+                return False
+            if visited.address is None or not device.is_at(visited.address):
+                await self._goes_along(fact.address)
+                return True
+        elif isinstance(fact, Left) and fact.address == visited.address:
+            elsewhere = next(iter(device.there), None)
+            if elsewhere is not None:
+                await self._goes_along(elsewhere)
+                return True
+            self._was_silent = True
+            self._tell(Silent(visited.name, fact.address))
+        return False
+
+    async def _goes_along(self, address: IPv4Address) -> None:
+        self._was_silent = False
+        try:
+            await asyncio.to_thread(self._go_in, address)
+        except NotPossibleHere as trouble:
+            self._tell(f"{self.visited.name} is at {address} now: {trouble}")
+        else:
+            self._tell(WentAlong(self.visited.name, address))
+        self._is_with(replace(self.visited, address=address))
+
+    def _is_with(self, visited: Visited) -> None:
+        self.visited = visited
+        # The lines that are typed in it then name the device themselves.
+        with suppress(NotPossibleHere):
+            write_visit(visited)
+
+    def _may_be_at(
+        self, adapter: Adapter, mac: Mac, address: IPv4Address | None
+    ) -> Collection[IPv4Address]:
+        """Where the device might be when it is silent where it was, the likeliest first."""
+        plan = _plan(self._site)
+        row = plan.by_mac(mac)
+        near = [own.network for own in adapter.interfaces]
+        near += [subnet.network for subnet in self._site.subnets]
+        searched = (hosts(each) for each in near if each.num_addresses <= _MOST_SEARCHED)
+        own = {each.ip for each in adapter.interfaces}
+        choices = chain(
+            () if row is None else (row.address,),
+            self._site.default_addresses(),
+            chain.from_iterable(searched),
+        )
+        wanted = (each for each in choices if each != address and each not in own)
+        return list(dict.fromkeys(islice(wanted, _MOST_CANDIDATES)))
+
+
+def _plan(site: Site) -> Plan:
+    from portcall.core.plan.reading import PlanError
+
+    try:
+        return site.plan()
+    except PlanError:
+        return Plan()
+
+
+async def _first(over: asyncio.Event, *others: asyncio.Event, seconds: float) -> None:
+    """Wait until one of these is set, or the time is up."""
+    waiting = [asyncio.ensure_future(each.wait()) for each in (over, *others)]
+    try:
+        await asyncio.wait(waiting, timeout=seconds, return_when=asyncio.FIRST_COMPLETED)
+    finally:
+        for each in waiting:
+            each.cancel()
