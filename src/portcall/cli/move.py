@@ -15,6 +15,7 @@ from portcall.cli.options import (
     group_option,
     json_option,
     targets_meant,
+    visits_a_device,
 )
 from portcall.cli.say import note, wants_json
 from portcall.cli.views.outcomes import OutcomeView
@@ -30,6 +31,7 @@ from portcall.jobs.setting.mover import Mover
 from portcall.jobs.setting.naming import names_for
 from portcall.jobs.setting.series import Series
 from portcall.site.folder import this_site
+from portcall.site.visits import arrived
 
 LONGEST_WAIT = 1e6
 
@@ -109,7 +111,15 @@ def move_command(
             return YES if series_of.run([each.name for each in meant]) else NO
         if undo:
             return _undo_all(mover, meant, plan)
-        return _move_all(mover, meant, plan, name, not no_name)
+        code = _move_all(mover, meant, plan, name, not no_name)
+    _until_the_visit_is_there(meant)
+    return code
+
+
+def _until_the_visit_is_there(meant: Sequence[Meant]) -> None:
+    """In a visit's shell, end when the visit has followed the device that was moved."""
+    if visits_a_device() and len(meant) == 1 and meant[0].row is not None:
+        arrived(meant[0].row.address)
 
 
 def _move_all(

@@ -21,7 +21,7 @@ from portcall.jobs.record.by import By
 from portcall.jobs.workstation import adapters, rights
 from portcall.site.catalogs import read_catalogs
 from portcall.site.folder import Site, this_site
-from portcall.site.visits import is_after_a_visit, this_visit
+from portcall.site.visits import arrived, is_after_a_visit, this_visit
 
 _NAMED_ADAPTER, _CAPTURE = "portcall.named_adapter", "portcall.capture"
 
@@ -144,7 +144,7 @@ def target_and_door(
 
 
 def _visited(plan: Plan, by: By) -> str:
-    around = this_visit()
+    around = arrived()
     if around is None and is_after_a_visit():
         raise BadInput("the visit of this shell is over", "type exit, and visit again")
     if around is None or not around.is_device:

@@ -19,7 +19,8 @@ _PATIENCE = 3.0
 _BASH = """
 [ -f ~/.bashrc ] && . ~/.bashrc
 _portcall_mark() {{ case $PS1 in {mark}*) ;; *) PS1={mark}$PS1 ;; esac; }}
-PROMPT_COMMAND="${{PROMPT_COMMAND:+$PROMPT_COMMAND; }}_portcall_mark"
+PROMPT_COMMAND="${{PROMPT_COMMAND:+$PROMPT_COMMAND
+}}_portcall_mark"
 """
 _ZSH_ENVIRONMENT = """
 ZDOTDIR=${PORTCALL_ZDOTDIR:-$HOME}

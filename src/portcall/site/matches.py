@@ -194,6 +194,12 @@ def open_matches() -> tuple[OpenMatch, ...]:
     return tuple(sorted(found, key=lambda entry: entry.since.at))
 
 
+def lasting(interfaces: Sequence[IPv4Interface]) -> tuple[IPv4Interface, ...]:
+    """Those of an adapter's addresses that no visit is going to take off."""
+    passing = {entry.added for entry in open_matches() if entry.visitor is not None}
+    return tuple(own for own in interfaces if own not in passing)
+
+
 def set_aside() -> tuple[str, ...]:
     """Files that should tell of an open match and do not, with why and what to do."""
     told = []

@@ -11,6 +11,7 @@ import contextlib
 import json
 import os
 import shutil
+import time
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 from pathlib import Path
@@ -47,6 +48,8 @@ class Visited:
     mac: Mac | None
     address: IPv4Address | None
     is_device: bool
+    is_there: bool = True
+    """Whether this computer is in its subnet: not while it is on the way."""
 
 
 def write_visit(visited: Visited) -> None:
@@ -60,6 +63,7 @@ def write_visit(visited: Visited) -> None:
         "mac": str(visited.mac) if visited.mac else None,
         "address": str(visited.address) if visited.address else None,
         "is_device": visited.is_device,
+        "is_there": visited.is_there,
     }
     try:
         make_private_folder(path.parent)
@@ -97,6 +101,25 @@ def this_visit() -> Visited | None:
     return visited
 
 
+def arrived(address: IPv4Address | None = None) -> Visited | None:
+    """This visit, when it is in its device's subnet: waited for, where it is on the way.
+
+    ``address`` is where the device went, when that is known and the visit may not know it yet.
+    """
+    end = time.monotonic() + _ON_THE_WAY
+    while True:
+        around = this_visit()
+        there = around is None or (around.is_there and address in (None, around.address))
+        if there or time.monotonic() > end:
+            return around
+        time.sleep(_LOOK_AGAIN)
+
+
+_ON_THE_WAY = 12.0
+"""Seconds: to notice where a device went, and to ask for a free address there."""
+_LOOK_AGAIN = 0.1
+
+
 def is_after_a_visit() -> bool:
     """Whether this runs in the shell of a visit that is over: it was killed."""
     return bool(os.environ.get(VISIT_VARIABLE)) and this_visit() is None
@@ -123,6 +146,7 @@ def _read(path: Path) -> Visited | None:
             entry.get("mac", a_mac),
             entry.get("address", an_address),
             entry.take("is_device", a_truth),
+            entry.take("is_there", a_truth),
         )
     except (OSError, OddDocument):
         return None

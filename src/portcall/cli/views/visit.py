@@ -96,4 +96,4 @@ def say_how_it_is_left(restored: Sequence[Restored]) -> None:
         names = listed([each.entry.added for each in left])
         note(f"NOT put back yet: {names}; what to do stands above, and: portcall restore")
     elif not restored:
-        note("this computer is as it was: nothing was added to it")
+        note("nothing of this visit is left on this computer")

@@ -33,7 +33,7 @@ QUIET = 3 * INTERVAL + 0.1
 SELDOM = 1.0
 """Seconds between two questions to a device that is accompanied, and answers."""
 
-_TRIED_AT_ONCE = 8
+_TRIED_AT_ONCE = 25
 """Addresses at which a device that is accompanied, and is silent, is asked for in a round."""
 
 _ANSWER_TIME = 0.2

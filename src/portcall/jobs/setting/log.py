@@ -47,6 +47,7 @@ def written(log: SettingsLog, job: Job, outcome: Outcome) -> Outcome:
         "by": outcome.by,
         "settings": outcome.after,
         "asks": outcome.asks,
+        "because": None if outcome.done else next((f.sentence for f in outcome.findings), None),
         **_who(outcome),
     }
     log.write(step, job.name, job.mac, **told)

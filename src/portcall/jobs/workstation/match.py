@@ -139,7 +139,7 @@ def put_in_force(
             adapter.name,
             adapter.mac,
             interface,
-            adapter.interfaces,
+            matches.lasting(adapter.interfaces),
             taken_off,
             Moment.now(),
             matches.this_process() if visiting else None,

@@ -12,7 +12,7 @@ from portcall.core.trouble import NotPossibleHere
 from portcall.host.adapters import read_adapters
 from portcall.host.addresses import NotPutBack, described, put_back, remove_alone
 from portcall.host.privilege import Privilege, require
-from portcall.site.matches import OpenMatch, close, keep_open_for, open_matches
+from portcall.site.matches import OpenMatch, close, keep_open_for, lasting, open_matches
 
 _AFTER_RESTART = (
     "; this computer was restarted meanwhile, so what was left of a lease is as its clock says"
@@ -23,7 +23,8 @@ _AFTER_RESTART = (
 class Restored:
     """The result of putting back. ``adapter`` is its name now, None when it is not here.
 
-    ``now`` are its addresses afterwards; ``ended`` are those whose lease has ended meanwhile.
+    ``now`` are its addresses afterwards, without those of a visit that goes on; ``ended`` are those
+    whose lease has ended meanwhile.
     ``gone`` went with the match's address, and ``left`` could not be put back: the match stays open
     for that alone. ``to_do`` is what a person can do about it. ``lent`` says what became of the
     lease by which the match had its address; ``restarted`` that the computer was meanwhile.
@@ -100,7 +101,7 @@ def restore_one(entry: OpenMatch) -> Restored:
         entry,
         adapter.name,
         removed.was_there,
-        after.interfaces if after else (),
+        lasting(after.interfaces) if after else (),
         result.ended,
         # What was taken off by match is put back after that.
         tuple(each for each in removed.gone if each.what not in described(entry.taken_off)),

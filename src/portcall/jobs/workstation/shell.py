@@ -27,10 +27,8 @@ def require_for_visit(words: Sequence[str]) -> None:
 async def last(stay: Stay, words: Sequence[str]) -> int:
     """Have the visit last while the person's line runs, or a shell; the exit code of that."""
     visited = stay.visited
-    if words:
-        program = Beside(list(words), {})
-    else:
-        program = own_shell(f"({visited.name})", shell_folder())
+    mark = f"({visited.name})"
+    program = Beside(list(words), {}) if words else own_shell(mark, shell_folder())
     program.variables |= {
         ADAPTER_VARIABLE: visited.adapter,
         VISIT_VARIABLE: str(os.getpid()),

@@ -15,8 +15,9 @@ from portcall.core.adapters.adapter_watch import AdapterChange, ChangeKind
 from portcall.core.adapters.holding import Change, Happened, Holding
 from portcall.core.address import Mac, hosts
 from portcall.core.plan.rows import Plan
-from portcall.core.setting.whereabouts import At, Left, Whereabout, Whereabouts
+from portcall.core.setting.whereabouts import Asks, At, Left, Whereabout, Whereabouts
 from portcall.core.talk.pacer import Pacer
+from portcall.core.talk.request import AddressProtocol
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.adapter_watch import watch_adapters
 from portcall.host.adapters import managed_by
@@ -46,6 +47,11 @@ _RENEW_AGAIN = 10.0
 """Seconds between two attempts to lengthen a lease; or a tenth of it, when that is more."""
 
 _MEET_AGAIN = 2.0
+"""Seconds between two questions who answers at an address where nobody did."""
+
+_GLANCE = 0.2
+"""Seconds between two glances whether the cable is still in."""
+
 _MOST_SEARCHED = 1024
 _MOST_CANDIDATES = 4096
 
@@ -158,6 +164,17 @@ class Silent:
 
 
 @dataclass(frozen=True, slots=True)
+class AsksNow:
+    """The device asks for an address."""
+
+    name: str
+    protocol: AddressProtocol
+
+    def __str__(self) -> str:
+        return f"{self.name} asks for an address by {self.protocol}"
+
+
+@dataclass(frozen=True, slots=True)
 class Answers:
     """The device answers at its address, for the first time or again; ``mac`` is who does."""
 
@@ -184,12 +201,15 @@ class AnotherDevice:
 
 @dataclass(frozen=True, slots=True)
 class WentAlong:
-    """The device has another address, and the visit is with it there."""
+    """The device has another address, and the visit is with it there, or cannot be."""
 
     name: str
     address: IPv4Address
+    trouble: NotPossibleHere | None = None
 
     def __str__(self) -> str:
+        if self.trouble is not None:
+            return f"{self.name} is at {self.address} now, and is not followed: {self.trouble}"
         return f"{self.name} is at {self.address} now, and this visit is with it there"
 
 
@@ -300,10 +320,10 @@ class Stay:
             self._tell(Held(change, own.network if own else None, by))
             if change.what in (Happened.LINK_BACK, Happened.ADAPTER_BACK):
                 self._check = True
-            if change.what is Happened.ADAPTER_BACK and change.adapter != self.visited.adapter:
-                self._is_with(replace(self.visited, adapter=change.adapter))
             if change.what in (Happened.WENT_WITH_ADAPTER, Happened.TAKEN_OFF) and own:
                 self._put_on(entries[own])
+        if self._holding.name != self.visited.adapter:
+            self._is_with(replace(self.visited, adapter=self._holding.name))
         for own in held - set(self._holding.held):
             if own in entries:
                 restore_one(entries[own])
@@ -406,7 +426,7 @@ class Stay:
                         await self._meet()
                     else:
                         await self._accompany(over)
-            await _first(over, seconds=_MEET_AGAIN if self.visited.mac is None else 0.2)
+            await _first(over, seconds=_MEET_AGAIN if self.visited.mac is None else _GLANCE)
 
     async def _meet(self) -> None:
         """Learn who answers at the address."""
@@ -445,10 +465,12 @@ class Stay:
             while not (over.is_set() or end.is_set() or self._meets_again):
                 if not self._holding.is_ready:
                     return
-                with suppress(TimeoutError):
-                    async with asyncio.timeout(0.2):
-                        if await self._heeded(await news.get(), device):
-                            return
+                try:
+                    fact = await asyncio.wait_for(news.get(), _GLANCE)
+                except TimeoutError:
+                    continue
+                if await self._heeded(fact, device):
+                    return
 
     async def _heeded(self, fact: Whereabout, device: Whereabouts) -> bool:
         """Take in where the device is; whether it is somewhere else now."""
@@ -470,17 +492,20 @@ class Stay:
                 return True
             self._was_silent = True
             self._tell(Silent(visited.name, fact.address))
+        elif isinstance(fact, Asks):
+            self._tell(AsksNow(visited.name, fact.protocol))
         return False
 
     async def _goes_along(self, address: IPv4Address) -> None:
         self._was_silent = False
+        self._is_with(replace(self.visited, address=address, is_there=False))
+        trouble = None
         try:
             await asyncio.to_thread(self._go_in, address)
-        except NotPossibleHere as trouble:
-            self._tell(f"{self.visited.name} is at {address} now: {trouble}")
-        else:
-            self._tell(WentAlong(self.visited.name, address))
-        self._is_with(replace(self.visited, address=address))
+        except NotPossibleHere as error:
+            trouble = error
+        self._tell(WentAlong(self.visited.name, address, trouble))
+        self._is_with(replace(self.visited, is_there=True))
 
     def _is_with(self, visited: Visited) -> None:
         self.visited = visited
@@ -492,10 +517,11 @@ class Stay:
         self, adapter: Adapter, mac: Mac, address: IPv4Address | None
     ) -> Collection[IPv4Address]:
         """Where the device might be when it is silent where it was, the likeliest first."""
-        plan = _plan(self._site)
-        row = plan.by_mac(mac)
+        row = _plan(self._site).by_mac(mac)
         near = [own.network for own in adapter.interfaces]
         near += [subnet.network for subnet in self._site.subnets]
+        # Whoever types another number mostly changes the last one only.
+        near.sort(key=lambda network: address not in network)
         searched = (hosts(each) for each in near if each.num_addresses <= _MOST_SEARCHED)
         own = {each.ip for each in adapter.interfaces}
         choices = chain(

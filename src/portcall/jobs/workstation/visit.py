@@ -98,7 +98,7 @@ def go_in(
         if address is None:
             raise NotPossibleHere(f"{wanted.network}: no address is left for this computer")
         interface = IPv4Interface((address, wanted.network.prefixlen))
-        put_in_force(adapter, interface, alone=False, visiting=True)
+        put_in_force(as_it_is_now(adapter), interface, alone=False, visiting=True)
     tell(Visiting(adapter.name, interface))
     return interface
 

@@ -52,9 +52,9 @@ def _in_short(kind: Kind, said: Part) -> str:
     """A line of another record in a few words."""
     if kind is Kind.PLAN:
         return "changed" if said.part("was") and said.part("is") else _one_sided(said)
-    keys = ("event", "protocol", "address")
+    keys: tuple[str, ...] = ("event", "protocol", "address")
     if kind is Kind.SETTING:
-        keys = ("step", "by", "settings")
+        keys = ("step", "by", "settings" if said.get("settings", a_text) else "address", "because")
     read = said.part("read") if kind is Kind.SETTING else Part(None)
     by_hand = (f"{key} {read.get(key, a_text, '')}" for key in read)
     told = (said.get(key, a_text, "") for key in keys)
