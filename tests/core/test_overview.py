@@ -149,7 +149,7 @@ def test_a_line_to_type_serves_all_devices_that_need_it():
     assert lines(seen(FAN, "10.61.20.21"), seen(OTHER, "10.61.10.9")) == [
         "1 device is not in the plan: 10.61.10.9",
         "this computer is not in 10.61.10.0/24, where 1 device can be found: "
-        "portcall match 10.61.10.0/24",
+        "portcall visit 10.61.10.9",
     ]
     assert lines(seen(NEAR, asks=asks)) == [
         f"check the label of fan: {NEAR} is here, and differs in one digit from fan in the plan "

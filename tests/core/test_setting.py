@@ -306,7 +306,9 @@ def test_when_time_is_up_without_a_word_it_is_missing_or_was_never_off():
 
 PIER = PlannedDevice(Name("pier-radio"), GOAL, None, place="pier mast")
 SHORE = PlannedDevice(Name("shore-radio"), IPv4Interface("10.61.20.52/24"), ISLAND)
-ROWS = Plan((PIER, SHORE))
+BACK = Mac(b"\x02\xd0\x11\x5c\x10\x99")
+BEFORE = PlannedDevice(Name("old-radio"), IPv4Interface("10.61.20.59/24"), BACK)
+ROWS = Plan((PIER, SHORE, BEFORE))
 NEARLY = Mac(b"\x02\x77\xb1\x90\x00\x31")
 
 
@@ -323,10 +325,13 @@ NEARLY = Mac(b"\x02\x77\xb1\x90\x00\x31")
         (PIER, (OTHER, ISLAND), Turn.ASK, f"{OTHER} is there, one of 2 at once: is it pier-radio"),
         (SHORE, (OTHER, ISLAND), Turn.READY, f"{ISLAND} is shore-radio"),
         (PIER, (OWN, ISLAND), Turn.WRONG, "that is pump again"),
+        (PIER, (BACK,), Turn.READY, f"{BACK} is old-radio, moved before and back at its start"),
     ],
 )
 def test_whose_turn_it_is(row, there, turn, words):
-    called = call(row, frozenset(there), Progress(ROWS, (row.name,), {OWN: "pump"}))
+    called = call(
+        row, frozenset(there), Progress(ROWS, (row.name,), {OWN: "pump", BACK: "old-radio"})
+    )
     assert called.turn is turn
     assert words in called.sentence
     assert (called.mac is not None) is (turn in (Turn.READY, Turn.ASK))

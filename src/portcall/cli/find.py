@@ -48,7 +48,7 @@ from portcall.core.talk.pacer import HIGHEST_PACE
 from portcall.core.trouble import BadInput
 from portcall.jobs.look.findings import LISTEN_SECONDS
 from portcall.jobs.look.looked import Looked
-from portcall.jobs.look.orders import gathering_for, orders_for
+from portcall.jobs.look.orders import gathering_for, orders_for, with_starting
 from portcall.jobs.look.watching import LookWatch
 from portcall.jobs.record.by import By
 from portcall.jobs.record.looks import look_body, scope
@@ -132,6 +132,7 @@ def find_command(
     wanted = [each for each in WIRE_METHODS if not methods or each in methods]
     asked_pace = site.pace if pace is None else dataclasses.replace(site.pace, in_all=pace)
     orders = orders_for(adapter, site, gathering, named, wanted, asked_pace, unpaced, listen)
+    orders = with_starting(orders)
     if watch:
         with watch_view(adapter, gathering, site) as view:
             watching = LookWatch(adapter, gathering, view.tell, view.refreshed)

@@ -27,7 +27,8 @@ def look_for_list(
             lambda stop: look(adapter, orders, gathering, stop=stop, progress=draw, tell=note)
         )
     asked = () if looked.interrupted else looked.look.swept
-    found = Found(gathering, adapter.interfaces, site, looked.look.unsearched, asked)
+    seen = looked.look
+    found = Found(gathering, adapter.interfaces, site, seen.unsearched, asked, seen.asked_singly)
     told = f"{counted(len(found.devices), 'device')}{' so far' if looked.interrupted else ''}"
     body = look_body(looked, found.devices, **{NUMBERED: True})
     recorded(site, Kind.LOOK, told, body, adapter=adapter.name)

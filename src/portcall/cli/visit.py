@@ -26,6 +26,7 @@ from portcall.cli.views.why import print_end, print_step
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import parse_subnet
 from portcall.core.find.device import Device
+from portcall.core.find.sighting import Field
 from portcall.core.finding import Name
 from portcall.core.plan.rows import Plan
 from portcall.core.plan.targets import Meant, parse_device
@@ -33,7 +34,7 @@ from portcall.core.printable import printable
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.core.why.ladder import Step
 from portcall.jobs.look.meeting import Met, meet, seen_from_near
-from portcall.jobs.look.orders import gathering_for, orders_for
+from portcall.jobs.look.orders import gathering_for, orders_for, with_starting
 from portcall.jobs.record.by import By
 from portcall.jobs.why.why import prepare
 from portcall.jobs.workstation.adapters import as_it_is_now
@@ -92,14 +93,16 @@ def visit_command(target: str | None, dhcp: bool) -> int:
         target = target_meant(target, site, plan, By.DEVICE)
     meant = parse_device(target, plan) if target and network is None else None
     adapter = chosen_adapter()
-    if meant is None and network is None:
-        meant = _the_one_there(adapter, site, plan)
-        if meant is None:
+    if meant is None and network is None and not dhcp:
+        device = _the_one_there(adapter, site, plan)
+        if device is None:
             return NO
-    if network is None:
-        assert meant is not None
-        return _visit(adapter, site, plan, meet(adapter, site, plan, meant, note), words, dhcp)
-    return _visit(adapter, site, plan, network, words, dhcp)
+        meant = _meant(device, plan)
+        if device.value(Field.SERVES) and adapter.on_subnet_of(device.addresses[0]) is None:
+            note("it hands out addresses: this computer takes one")
+            dhcp = True
+    met = meet(adapter, site, plan, meant, note) if meant is not None else None
+    return _visit(adapter, site, plan, met or network, words, dhcp)
 
 
 def _network(target: str | None) -> IPv4Network | None:
@@ -110,23 +113,25 @@ def _visit(
     adapter: Adapter,
     site: Site,
     plan: Plan,
-    target: IPv4Network | Met,
+    target: Met | IPv4Network | None,
     words: list[str],
     dhcp: bool,
 ) -> int:
     began = datetime.now(UTC)
-    where: IPv4Address | IPv4Network
     if isinstance(target, Met):
-        name, where = target.name, target.address
-        stay = Stay(adapter, site, note, name, target.mac, target.address)
+        where: IPv4Address | IPv4Network | None = target.address
+        stay = Stay(adapter, site, note, target.name, target.mac, target.address)
     else:
-        name, where = Name(str(target)), target
-        stay = Stay(adapter, site, note, name, is_device=False)
+        where = target
+        stay = Stay(adapter, site, note, str(target or ""), is_device=target is None)
+    stay.enter(None if dhcp else where)
     try:
-        stay.enter(None if dhcp else where)
+        visited = stay.visited
+        if target is None and visited.address is not None:
+            target = Met(Name(visited.name), visited.address, visited.mac, True)
         if isinstance(target, Met):
-            _introduce(adapter, site, plan, target, bool(words))
-        note(f"visiting {name}; {'its end' if words else 'exit'} puts this computer back")
+            _introduce(stay, adapter, site, plan, target, bool(words))
+        note(f"visiting {visited.name}; {'its end' if words else 'exit'} puts this computer back")
         code = asyncio.run(last(stay, words))
     finally:
         restored = stay.leave()
@@ -137,15 +142,17 @@ def _visit(
     return YES if all(each.done for each in restored) else NO
 
 
-def _introduce(adapter: Adapter, site: Site, plan: Plan, met: Met, briefly: bool) -> None:
+def _introduce(
+    stay: Stay, adapter: Adapter, site: Site, plan: Plan, met: Met, briefly: bool
+) -> None:
     """Say who the device is; where it does not answer, why."""
     if met.several:
         macs = " and ".join(map(str, met.several))
         note(f"several devices answer at {met.address}: {macs}; pull the cable of all but one")
-    adapter = as_it_is_now(adapter)
-    device = seen_from_near(adapter, site, plan, met, note)
+    device = seen_from_near(as_it_is_now(adapter), site, plan, met, note)
     if device is not None:
-        say_card(met, device, plan, adapter)
+        stay.learn_mask(device.mask)
+        say_card(met, device, plan, as_it_is_now(adapter))
         return
     note(f"{met.name} does not answer at {met.address}; the visit is there when it does")
     if briefly:
@@ -159,17 +166,18 @@ def _introduce(adapter: Adapter, site: Site, plan: Plan, met: Met, briefly: bool
     print_end(asyncio.run(climb.run(tell)))
 
 
-def _the_one_there(adapter: Adapter, site: Site, plan: Plan) -> Meant | None:
+def _the_one_there(adapter: Adapter, site: Site, plan: Plan) -> Device | None:
     """The device at the end of the cable; where there are several, the one that is chosen.
 
     None when there is none, or none is chosen. Raises NotPossibleHere.
     """
     note(f"looking what is on {adapter.name} …")
     gathering = gathering_for(site, plan)
-    found, _ = look_for_list(adapter, site, gathering, orders_for(adapter, site, gathering))
+    orders = with_starting(orders_for(adapter, site, gathering))
+    found, _ = look_for_list(adapter, site, gathering, orders)
     there = [device for device in found.devices if device.addresses]
     if len(there) == 1:
-        return _meant(there[0], plan)
+        return there[0]
     if found.devices:
         print_found(found, numbered=True)
     else:
@@ -181,10 +189,10 @@ def _the_one_there(adapter: Adapter, site: Site, plan: Plan) -> Meant | None:
             f"{len(there)} devices have an address here, and nobody is there to choose one",
             "name the TARGET",
         )
-    return _chosen(found.devices, plan)
+    return _chosen(found.devices)
 
 
-def _chosen(devices: Sequence[Device], plan: Plan) -> Meant | None:
+def _chosen(devices: Sequence[Device]) -> Device | None:
     """Ask for a number until it is one of a device that can be visited, or none is typed."""
     while True:
         typed = click.prompt("which one? its number, or Enter for none", "", err=True).strip()
@@ -196,7 +204,7 @@ def _chosen(devices: Sequence[Device], plan: Plan) -> Meant | None:
         elif not devices[number - 1].addresses:
             note(f"{number} has no address yet: portcall assign")
         else:
-            return _meant(devices[number - 1], plan)
+            return devices[number - 1]
 
 
 def _meant(device: Device, plan: Plan) -> Meant:

@@ -86,6 +86,7 @@ Verb: TypeAlias = Literal[
     "logbook export",
     "logbook show",
     "match",
+    "visit",
     "move",
     "open",
     "plan add",

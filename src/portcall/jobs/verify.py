@@ -39,7 +39,13 @@ from portcall.host.leg import Leg
 from portcall.host.runner import Runner, paced
 from portcall.jobs.look.findings import NotRun
 from portcall.jobs.look.looked import Looked, look
-from portcall.jobs.look.orders import NotSearched, gathering_for, orders_for, searchable
+from portcall.jobs.look.orders import (
+    NotSearched,
+    gathering_for,
+    orders_for,
+    searchable,
+    with_places_of,
+)
 from portcall.jobs.reach.asking import Rounds, ask
 from portcall.jobs.reach.reach import LONG_WAIT, with_reasons
 from portcall.jobs.telling import Tell, nobody
@@ -141,6 +147,9 @@ async def verify(
         tell(NotSearched(large))
     if not elsewhere:
         orders = replace(orders, ranges=within, listen=_AWHILE)
+
+    else:
+        orders = with_places_of(orders, site, gathering, [row.mac for row in wanted])
 
     def counted(outlook: Outlook) -> None:
         heard = gathering.heard_at(addresses)

@@ -9,6 +9,7 @@
     pace_to_all = 100                     # of these, broadcasts and multicasts
     pace_to_one = 20                      # of these, to any one device
     maker_defaults = ["203.0.113.40"]     # where unset devices are looked for
+    starting_addresses = true             # and where equipment commonly starts
     community = "public"                  # for SNMP
     logbook = "postgresql://team@record/portcall"   # the team's, without a password
     domain = "mill.example"               # for devices that ask for it by DHCP
@@ -50,6 +51,7 @@ from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.site import plan_file
 from portcall.site.files import open_to_read, whose_else
 from portcall.site.plan_file import PLAN_FILE
+from portcall.site.starting import starting_addresses
 from portcall.site.toml_text import LONGEST, parse_toml
 
 SETTINGS_FILE = "site.toml"
@@ -80,12 +82,22 @@ class Site:
     logbook: str = ""
     """Where the team's logbook is."""
     surroundings: Surroundings = field(default_factory=Surroundings)
+    asks_starting: bool = True
+    """Whether devices are looked for at the addresses at which equipment commonly starts."""
     """What devices are told that ask for it by DHCP."""
 
     @property
     def label(self) -> str | None:
         """The site's name, or else its folder's; None without a site."""
         return self.name or (self.folder.name if self.folder is not None else None)
+
+    @property
+    def starting(self) -> tuple[IPv4Address, ...]:
+        """Addresses at which equipment commonly starts, the likeliest first; () to leave them out.
+
+        The site's own, and the makers' of the catalogue, are known apart from these.
+        """
+        return starting_addresses() if self.asks_starting else ()
 
     @property
     def plan_path(self) -> Path | None:
@@ -244,6 +256,7 @@ class _Reader:
                 self._addresses("domain_servers"),
                 self._addresses("time_servers"),
             ),
+            self._truth("starting_addresses", True),
         )
 
     def _addresses(self, key: str) -> tuple[IPv4Address, ...]:
@@ -262,6 +275,12 @@ class _Reader:
         if not 1 <= pace <= HIGHEST_PACE:
             raise self._wrong(key, f"{pace:g}: is 1 to {HIGHEST_PACE:g} packets a second")
         return pace
+
+    def _truth(self, key: str, usual: bool) -> bool:
+        value = self._settings.get(key, usual)
+        if not isinstance(value, bool):
+            raise self._wrong(key, f"{printable(repr(value), 40)} is not true or false")
+        return value
 
     def _take(self, key: str, kind: type[T] | tuple[type[T], ...]) -> T | None:
         value = self._settings.get(key)
@@ -308,6 +327,7 @@ _SETTINGS = {
     "pace_to_all",
     "pace_to_one",
     "maker_defaults",
+    "starting_addresses",
     "subnets",
     "makers",
     "community",

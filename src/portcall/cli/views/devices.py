@@ -67,13 +67,24 @@ class Found:
         site: Site,
         unsearched: Collection[IPv4Network] = (),
         asked: Sequence[AddressRange] = (),
+        singly: Collection[IPv4Network] = (),
     ) -> None:
         self.scene = Scene(gathering.devices(), own, gathering.plan, site.subnets, asked)
         near = neighbourhoods(self.scene)
         self.devices = tuple(device for each in near for device in each.devices)
         """In the order in which they are shown: the first has the number 1."""
         self.defaults = (*site.maker_defaults, *gathering.catalog.defaults)
+        self.singly = sorted(singly)
+        """Subnets in which single addresses were asked for only."""
+        self.starting = frozenset(site.starting)
         self.incomplete = tuple(_incomplete(gathering.is_full, unsearched))
+
+    def next_steps(self) -> tuple[Finding, ...]:
+        """The next steps, each with the line to type."""
+        if not self.singly:
+            return next_steps(self.scene)
+        line = Line("find", *self.singly)
+        return *next_steps(self.scene), say.ASKED_SINGLY(line, networks=self.singly)
 
     def remarks(self, device: Device) -> tuple[Finding, ...]:
         """All remarks about one device."""
@@ -93,6 +104,7 @@ class Found:
             scene.present,
             scene.crowd,
             scene.asked_for,
+            self.starting,
         )
 
 
@@ -117,7 +129,7 @@ def print_found(found: Found, wide: bool = False, numbered: bool = False) -> Non
     else:
         cells = _cells
     left_out = print_groups(_layout(numbered), groups, cells, partial(_below, found), wide)
-    steps = next_steps(found.scene)
+    steps = found.next_steps()
     if steps:
         console().print(Text("next", "bold"))
         print_lines(remark_of(step, mark=f"{MARK} ") for step in steps)
@@ -150,7 +162,7 @@ def rows_of(devices: Sequence[Device]) -> Segments:
 
 def _layout(numbered: bool = False) -> Columns:
     return Columns(
-        *(("no",) if numbered else ()),
+        *(("row",) if numbered else ()),
         "address",
         "mac",
         "name",
@@ -218,7 +230,7 @@ def summary(found: Found) -> dict[str, object]:
         "incomplete": [str(gap) for gap in found.incomplete],
         "faults": [str(fault) for fault in faults(found.scene)],
         "codes": [as_json(each) for each in (*found.incomplete, *faults(found.scene))],
-        "next": [_step(step) for step in next_steps(found.scene)],
+        "next": [_step(step) for step in found.next_steps()],
     }
 
 

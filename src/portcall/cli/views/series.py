@@ -53,6 +53,10 @@ class AtTheTerminal:
         """Say why a row needs no turn."""
         click.echo(f"{name} {why}")
 
+    def comes_again(self, name: str, why: str) -> None:
+        """Say why a row that was done has a turn again."""
+        click.echo(f"{name} {why}")
+
     def turn(self, number: int, total: int, name: str) -> None:
         """Say whose turn it is."""
         left = total - number

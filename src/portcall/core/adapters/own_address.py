@@ -53,21 +53,29 @@ def _around(target: IPv4Address, plan: Plan, subnets: Sequence[Subnet]) -> Wante
 
 
 def candidates(
-    wanted: Wanted, preferred: IPv4Address | None, avoid: Collection[IPv4Address]
+    wanted: Wanted,
+    preferred: IPv4Address | None,
+    avoid: Collection[IPv4Address],
+    rather_not: Collection[IPv4Address] = (),
 ) -> Iterator[IPv4Address]:
     """Addresses the workstation may try, best first.
 
     The site's own choice, then from the top of the subnet down: next to a device stand others of
     its kind, and those that are switched off now do not answer. Never the target, the network or
-    broadcast number, a reserved one, or one of ``avoid`` (planned addresses, gateways).
+    broadcast number, a reserved one, or one of ``avoid`` (planned addresses, gateways). Those in
+    ``rather_not`` come last: the next device that is connected may start there.
     """
     usable = hosts(wanted.network)
     if preferred is not None and _is_free(preferred, wanted, avoid):
         yield preferred
-    for number in range(int(usable.last), int(usable.first) - 1, -1):
-        address = IPv4Address(number)
-        if address != preferred and _is_free(address, wanted, avoid):
-            yield address
+    unwelcome = frozenset(rather_not)
+    for is_last in (False, True):
+        for number in range(int(usable.last), int(usable.first) - 1, -1):
+            address = IPv4Address(number)
+            if address == preferred or (address in unwelcome) is not is_last:
+                continue
+            if _is_free(address, wanted, avoid):
+                yield address
 
 
 def nearest(wanted: Wanted, avoid: Collection[IPv4Address]) -> Iterator[IPv4Address]:

@@ -8,7 +8,7 @@ have it as well.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from ipaddress import IPv4Address, IPv4Interface
 
 from portcall.core.address import UNSPECIFIED, AddressRange, Mac
@@ -28,16 +28,24 @@ _NOBODY = UNSPECIFIED.packed
 class ArpSweep(Conversation[Frame, Sighting]):
     """Reports each pair of address and MAC once.
 
+    ``further`` is asked, when a round through the ranges has left, for single addresses that are to
+    be asked for in that round, too.
+
     Both are kept as octets, because there may be tens of thousands. ``_answered`` has who answered
     first for an address, ``_rivals`` who else did.
     """
 
     def __init__(
-        self, own_mac: Mac, own: Sequence[IPv4Interface], ranges: Sequence[AddressRange]
+        self,
+        own_mac: Mac,
+        own: Sequence[IPv4Interface],
+        ranges: Sequence[AddressRange],
+        further: Callable[[int], Iterable[IPv4Address]] = lambda sweep_round: (),
     ) -> None:
         self._own_mac = own_mac
         self._own = tuple(own)
         self._ranges = tuple(ranges)
+        self._further = further
         self._answered: dict[bytes, bytes] = {}
         self._rivals: set[bytes] = set()
         self._round = 0
@@ -106,6 +114,10 @@ class ArpSweep(Conversation[Frame, Sighting]):
                         yield Frame(nobodys + target)
                     elif target not in answered:
                         yield Frame(head + target)
+
+        for address in self._further(self._round):
+            if address.packed not in answered:
+                yield Frame(nobodys + address.packed)
 
     def _pieces(self, span: AddressRange) -> Iterator[tuple[int, int, IPv4Address]]:
         """A range in pieces by who asks: an own address inside its subnet, else nobody."""

@@ -42,7 +42,10 @@ def concerns(data: bytes, own: IPv4Interface, outward: bool) -> bool:
 
 
 def borrowable(
-    network: IPv4Network, preferred: IPv4Address | None, avoid: Collection[IPv4Address]
+    network: IPv4Network,
+    preferred: IPv4Address | None,
+    avoid: Collection[IPv4Address],
+    rather_not: Collection[IPv4Address] = (),
 ) -> Iterator[IPv4Address]:
     """Addresses to try, best first: the site's own for the workstation, then from the top down."""
-    return candidates(Wanted(network, None, "seen"), preferred, avoid)
+    return candidates(Wanted(network, None, "seen"), preferred, avoid, rather_not)

@@ -305,7 +305,8 @@ def _subnets_to_match(scene: Scene) -> Iterator[Finding]:
             continue
         stay = [device for device in each.devices if not _leaves(device, scene)]
         if stay:
-            line = Line("match", each.network)
+            alone = stay[0].addresses[0] if len(stay) == 1 else None
+            line = Line("match", each.network) if alone is None else Line("visit", alone)
             yield say.NOT_IN_SUBNET(line, network=each.network, count=len(stay))
 
 

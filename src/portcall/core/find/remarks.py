@@ -35,14 +35,20 @@ def remarks(
     present: Collection[Mac] = (),
     crowd: Collection[str] = (),
     asked_for: Callable[[IPv4Address], bool] = lambda address: True,
+    starting: Collection[IPv4Address] = (),
 ) -> tuple[Remark, ...]:
     """The remarks about a device.
 
     ``own`` are the addresses of the adapter it was found on, or None when that adapter is not in
     this computer; ``present`` are all MACs found there, and ``crowd`` the rows that too many of
-    them nearly are; ``asked_for`` tells whether it was asked who has an address.
+    them nearly are; ``asked_for`` tells whether it was asked who has an address; at ``starting``
+    ones equipment commonly starts.
     """
-    found = [Remark(said, said) for said in _itself(device, maker_defaults)]
+    row = plan.by_mac(device.mac) if device.mac is not None else None
+    starting = [each for each in device.addresses if each in starting]
+    if row is not None and row.address in starting:
+        starting.remove(row.address)
+    found = [Remark(said, said) for said in _itself(device, maker_defaults, starting)]
     found += [Remark(said, None) for said in _among_others(device, own)]
     found += _unrecognised(device)
     if plan.devices:
@@ -50,7 +56,9 @@ def remarks(
     return tuple(found)
 
 
-def _itself(device: Device, maker_defaults: Sequence[AddressRange]) -> Iterator[Finding]:
+def _itself(
+    device: Device, maker_defaults: Sequence[AddressRange], starting: Collection[IPv4Address]
+) -> Iterator[Finding]:
     for asking in device.asks:
         if not device.addresses:
             yield _asking(asking)
@@ -63,6 +71,8 @@ def _itself(device: Device, maker_defaults: Sequence[AddressRange]) -> Iterator[
             yield say.SELF_ASSIGNED(address=address)
         if any(address in span for span in maker_defaults):
             yield say.MAKERS_DEFAULT(address=address)
+        elif address in starting:
+            yield say.USUAL_START(address=address)
     for port in device.values(Field.PORT_HERE):
         yield say.PORT_HERE(port=str(port))
     yield from _manners(device)

@@ -62,6 +62,11 @@ SELF_ASSIGNED = Sentence(
     "address",
 )
 MAKERS_DEFAULT = Sentence("makers-default", "maker's default address", "address")
+ASKED_SINGLY = Sentence(
+    "asked-singly",
+    "only the usual starting addresses were asked for in {networks}; who else is there",
+)
+USUAL_START = Sentence("usual-start", "at a usual starting address", "address")
 SHARED_WITH = Sentence("shared-with", "{address} is shared with {rivals}")
 OUTSIDE = Sentence("outside", "outside this adapter's subnets", "address")
 ONE_OF_THEM_SAYS = Sentence("one-of-them-says", "one of those at {addresses} says: {says}")

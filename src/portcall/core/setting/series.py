@@ -125,12 +125,15 @@ def call(row: PlannedDevice, there: frozenset[Mac], now: Progress) -> Call:
         who = f", {row.mac}" if row.mac else ""
         return Call(Turn.CONNECT, f"connect {row.name}{place}{who}")
     known = {mac: planned for mac in sorted(there) if (planned := now.plan.by_mac(mac))}
-    ready = [m for m, each in known.items() if each.name in (row.name, *now.waiting)]
+    # Who was moved from here and is here again was reset: the wire overrules the record.
+    wanted = (row.name, *now.waiting)
+    ready = [m for m, each in known.items() if each.name in wanted or m in now.done]
     ready.sort(key=lambda mac: known[mac].name != row.name)
     if ready:
         mac, name = ready[0], known[ready[0]].name
         others = tuple(sorted(there - {mac}))
-        return Call(Turn.READY, f"{mac} is {name}", mac, name, others)
+        again = ", moved before and back at its start: it was reset" if mac in now.done else ""
+        return Call(Turn.READY, f"{mac} is {name}{again}", mac, name, others)
     unknown = [mac for mac in sorted(there) if mac not in known and mac not in now.done]
     if not unknown:
         return _nobody_whose_turn(row, sorted(there), now)

@@ -68,6 +68,10 @@ class Orders:
     borrows: bool = True
     too_large: Sequence[IPv4Network] = ()
     """Subnets of this computer's or the site's that are not asked address by address."""
+    starting: Collection[IPv4Address] = ()
+    """Where the next device may start that is connected: single addresses, not borrowed readily."""
+    further: Callable[[int], Collection[IPv4Address]] = lambda sweep_round: ()
+    """The single addresses to ask for besides the ranges, as a round of the sweep ends: 1, or 2."""
 
 
 class Findings:

@@ -22,6 +22,7 @@ from portcall.jobs.look.orders import (
     orders_for,
     searchable,
     usual_ranges,
+    with_places_of,
 )
 from portcall.jobs.telling import Tell
 from portcall.site.folder import Site
@@ -86,6 +87,8 @@ def locate(
     orders = orders_for(adapter, site, gathering, methods=_LOCATING, listen=listen)
     orders = replace(orders, ranges=ranges, borrows=False)
     macs = {each.mac for each in meant}
+    if everywhere:
+        orders = with_places_of(orders, site, gathering, macs)
 
     def enough(seconds: float) -> bool:
         if seconds < _LONG_ENOUGH or None in macs:

@@ -10,7 +10,7 @@ range, the whole of that subnet is swept meanwhile, because few devices speak un
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from contextlib import AsyncExitStack, closing, suppress
 from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
@@ -49,7 +49,7 @@ from portcall.jobs.together import begin, together
 _ASKING_SECONDS = 4.0
 """Seconds that asking a handful of devices takes; a rough figure, for the time left."""
 
-_MOST_BORROWED = 4
+_MOST_BORROWED = 8
 _TRIED_BEFORE = 2 * MOST_TRIED
 """Candidates for the address that is borrowed for all, and the next, should one be taken since."""
 
@@ -108,6 +108,10 @@ class Look:
         self._tasks: asyncio.TaskGroup | None = None
         self._networks: list[IPv4Network] = [own.network for own in adapter.interfaces]
         self._arrived: list[Arrival] = []
+        self._further: set[IPv4Address] = set()
+        """Single addresses that were asked for besides the ranges."""
+        self.asked_singly: set[IPv4Network] = set()
+        """Subnets in which nobody else was looked for than who has one of those."""
 
     @property
     def methods(self) -> list[Method]:
@@ -208,9 +212,10 @@ class Look:
                 f"{network} has {network.num_addresses:,} addresses, and is not asked address by "
                 f"address: portcall find {network[256]}/24 takes a part of it",
             )
-        if Method.ARP in wanted and orders.ranges:
+        if Method.ARP in wanted and (orders.ranges or orders.starting):
             self.swept += orders.ranges
-            sweep = ArpSweep(mac, self.adapter.interfaces, sorted(orders.ranges, key=len))
+            ranges = sorted(orders.ranges, key=len)
+            sweep = ArpSweep(mac, self.adapter.interfaces, ranges, self._further_in)
             asks = self.findings.asks_devices
             report = self.findings.report if asks else self.findings.report_unasked
             self._begin_sweep(sweep, link, report, tasks)
@@ -268,6 +273,18 @@ class Look:
         if not self._sweeps:
             self.findings.swept.set()
 
+    def _further_in(self, sweep_round: int) -> Iterable[IPv4Address]:
+        """Single addresses to be asked for besides the ranges, as a round of the sweep ends."""
+        near = self._orders.ranges
+        own = [each.network for each in self.adapter.interfaces]
+        asked = [
+            each
+            for each in self._orders.further(sweep_round)
+            if not any(each in span for span in near) and not any(each in net for net in own)
+        ]
+        self._further.update(asked)
+        return asked
+
     def _start_asking(self, tasks: asyncio.TaskGroup) -> None:
         own = [Vantage(self.adapter.name, each) for each in self.adapter.interfaces]
         for vantage in own:
@@ -309,7 +326,11 @@ class Look:
         """Borrow an address in the subnet of a device that is in none of ours."""
         if any(address in network for network in self._networks) or address in self._orders.known:
             return
-        self._borrow_in(self._network_of(address))
+        network = self._network_of(address)
+        if address in self._further and network != SELF_ASSIGNED:
+            # Single addresses are asked there: it is said that others were not.
+            self.asked_singly.add(network)
+        self._borrow_in(network)
 
     def _consider_asking(self) -> None:
         """A device that asks a DHCP server in vain gives itself an address, and asks on.
@@ -398,6 +419,8 @@ class Look:
         wanted = Method.ARP in orders.methods and not orders.within and not orders.known
         if link is None or not wanted or network == SELF_ASSIGNED or self._is_swept(network):
             return
+        if network in self.asked_singly:
+            return
         if network.num_addresses > _LARGEST_SWEPT:
             self.unsearched.add(network)
             return
@@ -461,7 +484,8 @@ class Look:
         assert self._link is not None
         own = (each.ip for each in self.adapter.interfaces)
         avoid = {*self._orders.spared, *self.findings.addresses, *own}
-        choices = borrowable(network, self._orders.preferred, avoid)
+        orders = self._orders
+        choices = borrowable(network, orders.preferred, avoid, orders.starting)
         choices = islice(choices, tried, None)
         return await free_to_borrow(self._runner, self._link, choices, self.findings.addresses)
 

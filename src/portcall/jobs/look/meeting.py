@@ -39,6 +39,16 @@ class Met:
     """All who answer at its address, where that is more than one."""
 
 
+@dataclass(frozen=True, slots=True)
+class NoAddress:
+    """The device is on the wire, and has no address yet."""
+
+    name: Name
+
+    def __str__(self) -> str:
+        return f"{self.name} has no address yet: {Line('move', self.name)}"
+
+
 def meet(adapter: Adapter, site: Site, plan: Plan, meant: Meant, tell: Tell) -> Met:
     """Where a device is: at its address, or else wherever it may be.
 
@@ -63,6 +73,8 @@ def meet(adapter: Adapter, site: Site, plan: Plan, meant: Meant, tell: Tell) -> 
         line = Line("assign", meant.name, "--keep")
         asks = say.ASKS_BY(line, protocol=found.device.asks[0].protocol)
         raise NotPossibleHere(f"{meant.name}: {asks.sentence}", line)
+    if found.device is not None:
+        tell(NoAddress(meant.name))
     if address is None:
         raise NotPossibleHere(f"{meant.name}: {found.why_not if found.reason else 'no address'}")
     return Met(meant.name, address, mac, False)

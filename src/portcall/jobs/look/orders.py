@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from ipaddress import IPv4Address, IPv4Network
 
 from portcall.core.adapters.adapter import Adapter
-from portcall.core.address import SELF_ASSIGNED, AddressRange, hosts, joined
+from portcall.core.address import SELF_ASSIGNED, AddressRange, Mac, hosts, joined
 from portcall.core.catalog.catalog import Catalog
 from portcall.core.find.devices import Gathering
 from portcall.core.find.protocols import WIRE_METHODS
@@ -16,6 +16,7 @@ from portcall.core.plan.rows import Plan
 from portcall.core.plan.targets import MOST_ADDRESSES, bounded
 from portcall.core.talk.pacer import Pace
 from portcall.jobs.look.findings import LISTEN_SECONDS, Orders
+from portcall.jobs.look.places import places_before
 from portcall.site.catalogs import read_catalogs
 from portcall.site.folder import Site
 from portcall.site.makers import maker_lookup
@@ -60,7 +61,42 @@ def orders_for(
         [*(row.address for row in plan), *gateways],
         within=ranges,
         too_large=() if ranges else _subnets(adapter, site).left_out,
+        starting=site.starting,
     )
+
+
+def with_starting(orders: Orders) -> Orders:
+    """Orders for a look that also asks who is where equipment commonly starts.
+
+    Once, after what is nearer; twice where there is nothing nearer.
+    """
+    if orders.within or not orders.starting:
+        return orders
+
+    def further(sweep_round: int) -> Collection[IPv4Address]:
+        return orders.starting if sweep_round == 1 or not orders.ranges else ()
+
+    return replace(orders, further=further)
+
+
+def with_places_of(
+    orders: Orders, site: Site, gathering: Gathering, macs: Collection[Mac | None]
+) -> Orders:
+    """Orders for a look for some devices that also asks where such a one may be.
+
+    Only when one was not heard where it was asked for: where equipment commonly starts, because it
+    may have been reset, and where the records have seen it.
+    """
+    wanted = {mac for mac in macs if mac is not None}
+
+    def further(sweep_round: int) -> Collection[IPv4Address]:
+        if sweep_round == 1 and orders.ranges:
+            return ()
+        there = {each.mac for each in gathering.devices() if each.addresses or each.asks}
+        missing = wanted - there
+        return (*places_before(site, missing), *orders.starting) if missing else ()
+
+    return replace(orders, further=further)
 
 
 _MOST_SEARCHED = 1024

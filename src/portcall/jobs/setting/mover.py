@@ -184,7 +184,7 @@ class Mover:
         assert there is not None
         own = {each.ip for each in self.adapter.interfaces}
         avoid = own | self.site.reserved(self.site.plan()) | {job.interface.ip}
-        choices = borrowable(there.network, None, avoid)
+        choices = borrowable(there.network, None, avoid, self.site.starting)
         runner = Runner(Pacer())
         with runner.using(Link(self.adapter.name)) as link:
             free = await free_to_borrow(runner, link, choices)

@@ -50,6 +50,9 @@ class Person(Protocol):
     def passed_over(self, name: str, why: str) -> None:
         """A row needs no turn."""
 
+    def comes_again(self, name: str, why: str) -> None:
+        """A row that was done before has a turn again."""
+
     def turn(self, number: int, total: int, name: str) -> None:
         """A row's turn begins."""
 
@@ -99,10 +102,10 @@ class Series:
                 name = waiting[0]
                 self._person.turn(finished + 1, total, name)
                 moved = self._one(name, waiting)
-                if moved is not None:
+                if moved in waiting:
                     finished += 1
                     waiting.remove(moved)
-                else:
+                elif moved is None:
                     waiting.append(waiting.pop(0))
         except _Stopped:
             pass
@@ -115,15 +118,32 @@ class Series:
         plan = self._mover.site.plan()
         chosen = [row for name in names if (row := plan.by_name(name))] or list(plan)
         written = self._mover.log.done()
-        left = []
+        left, done = [], []
         for row in chosen:
             mac = written.get((row.name.casefold(), row.address))
             if mac is None or (row.mac is not None and row.mac != mac):
                 left.append(row)
                 continue
             self._done[mac] = row.name
+            done.append(replace(row, mac=mac))
+        if done and not left:
+            return self._not_there(done, plan)
+        for row in done:
             self._person.passed_over(row.name, "is done already")
         return left if names else self._without_arrived(left, plan)
+
+    def _not_there(self, rows: list[PlannedDevice], plan: Plan) -> list[PlannedDevice]:
+        """Of rows that are all done by the record, those whose devices are not there any more.
+
+        Who types the line of a whole series again has reset the devices.
+        """
+        left = self._without_arrived(rows, plan)
+        for row in left:
+            why = (
+                f"was moved before, and does not answer at {row.address} now: its turn comes again"
+            )
+            self._person.comes_again(row.name, why)
+        return left
 
     def _without_arrived(self, rows: list[PlannedDevice], plan: Plan) -> list[PlannedDevice]:
         """Of the whole plan, rows whose device is there already need no turn."""

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from time import monotonic
 
 from portcall.core.adapters.adapter import Adapter
+from portcall.core.address import AddressRange
 from portcall.core.find.device import Device
 from portcall.core.find.protocols import WIRE_METHODS
 from portcall.core.find.sighting import Field, Method
@@ -20,7 +21,7 @@ from portcall.core.swap import (
     still_there,
 )
 from portcall.jobs.look.looked import look
-from portcall.jobs.look.orders import gathering_for, orders_for
+from portcall.jobs.look.orders import gathering_for, orders_for, with_starting
 from portcall.jobs.telling import Tell
 from portcall.site.folder import Site
 from portcall.site.logbook.settings import SettingsLog
@@ -85,14 +86,15 @@ def look_for_new(
 
 def _look(adapter: Adapter, site: Site, plan: Plan, row: PlannedDevice, tell: Tell) -> Around:
     gathering = gathering_for(site, plan)
-    orders = orders_for(adapter, site, gathering, methods=_METHODS)
+    orders = with_starting(orders_for(adapter, site, gathering, methods=_METHODS))
     looked = asyncio.run(look(adapter, orders, gathering, tell=tell))
     looked.to_its_end()
     devices = gathering.devices()
     known = SettingsLog(site.folder).identities()
     maker = gathering.maker_of(row.mac) if row.mac is not None else None
     gone = predecessor(row, known.get(row.mac, {}) if row.mac is not None else {}, maker)
-    defaults = (*site.maker_defaults, *gathering.catalog.defaults)
+    starting = (AddressRange(each, each) for each in site.starting)
+    defaults = (*site.maker_defaults, *gathering.catalog.defaults, *starting)
     not_run = {each.method for each in looked.look.not_run}
     return Around(
         gone,

@@ -20,7 +20,13 @@ from portcall.host.link import Link
 from portcall.host.neighbours import known_neighbours, provoke
 from portcall.host.runner import Runner
 from portcall.jobs.look.looked import look
-from portcall.jobs.look.orders import gathering_for, orders_for, searchable, usual_ranges
+from portcall.jobs.look.orders import (
+    gathering_for,
+    orders_for,
+    searchable,
+    usual_ranges,
+    with_places_of,
+)
 from portcall.jobs.telling import nobody
 from portcall.site.folder import Site
 
@@ -121,6 +127,7 @@ async def seek(
     usual = usual_ranges(adapter, site, plan, gathering.catalog)
     near, large = searchable(usual, [goal, *(row.address for row in plan)])
     orders = replace(orders, ranges=near, borrows=False)
+    orders = with_places_of(orders, site, gathering, [mac])
     loop = asyncio.get_running_loop()
     began = loop.time()
 

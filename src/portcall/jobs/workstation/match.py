@@ -166,7 +166,7 @@ def choices_for(
     refuse_overlap(adapter, wanted.network)
     if own is not None:
         return iter((own.ip,))
-    return candidates(wanted, site.workstation, _not_for_this_computer(site, plan))
+    return candidates(wanted, site.workstation, _not_for_this_computer(site, plan), site.starting)
 
 
 def _not_for_this_computer(site: Site, plan: Plan) -> set[IPv4Address]:

@@ -13,12 +13,14 @@ from itertools import chain, islice
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.adapters.adapter_watch import AdapterChange, ChangeKind
 from portcall.core.adapters.holding import Change, Happened, Holding
+from portcall.core.adapters.own_address import wanted_for
 from portcall.core.address import Mac, hosts
 from portcall.core.plan.rows import Plan
 from portcall.core.setting.whereabouts import Asks, At, Left, Whereabout, Whereabouts
 from portcall.core.talk.pacer import Pacer
 from portcall.core.talk.request import AddressProtocol
 from portcall.core.trouble import NotPossibleHere
+from portcall.core.wire.dhcp import prefix_length
 from portcall.host.adapter_watch import watch_adapters
 from portcall.host.adapters import managed_by
 from portcall.host.addresses import add_address
@@ -51,6 +53,9 @@ _MEET_AGAIN = 2.0
 
 _GLANCE = 0.2
 """Seconds between two glances whether the cable is still in."""
+
+_WIDE, _NARROW = 8, 30
+"""The masks between which a device's own is believed."""
 
 _MOST_SEARCHED = 1024
 _MOST_CANDIDATES = 4096
@@ -254,15 +259,44 @@ class Stay:
     def enter(self, target: IPv4Address | IPv4Network | None) -> None:
         """Go into a subnet; None takes the address that somebody there hands out.
 
-        What a visit left behind that was killed is put back first. Raises NotPossibleHere.
+        What a visit left behind that was killed is put back first; so is this computer when this
+        does not succeed. Raises NotPossibleHere.
         """
         forget_visits()
         put_back_forgotten(self._tell)
+        try:
+            self._enter(target)
+        except BaseException:
+            self.leave()
+            raise
+
+    def _enter(self, target: IPv4Address | IPv4Network | None) -> None:
         if target is None:
-            self._obtain()
+            lease = self._obtain()
+            if lease is not None and self.visited.address is None:
+                server, mac = lease.server, lease.server_mac
+                self.visited = replace(self.visited, name=str(server), address=server, mac=mac)
         else:
             self._go_in(target)
         write_visit(self.visited)
+
+    def learn_mask(self, mask: IPv4Address | None) -> None:
+        """Take over the mask that the device told, where nobody else knew one.
+
+        Raises NotPossibleHere.
+        """
+        address, prefix = self.visited.address, prefix_length(mask) if mask else None
+        if address is None or prefix is None or not _NARROW >= prefix >= _WIDE:
+            return
+        wanted = wanted_for(address, _plan(self._site), self._site.subnets)
+        own = next((each for each in self._holding.held if address in each.network), None)
+        entry = self._entries().get(own) if own is not None else None
+        if own is None or entry is None or entry.lease or not wanted.prefix_assumed:
+            return
+        if own.network.prefixlen != prefix:
+            self._holding.let_go(own)
+            self._tell(restore_one(entry))
+            self._go_in(address, prefix)
 
     def leave(self) -> list[Restored]:
         """Put this computer back; what came of each address is told."""
@@ -372,11 +406,11 @@ class Stay:
         address = self.visited.address
         return address if address is not None and address in network else network
 
-    def _go_in(self, target: IPv4Address | IPv4Network) -> None:
+    def _go_in(self, target: IPv4Address | IPv4Network, prefix: int | None = None) -> None:
         adapter = self._now()
         if adapter is None:
             raise NotPossibleHere(f"{self._holding.name} is gone from this computer")
-        added = go_in(adapter, target, self._site, self._tell)
+        added = go_in(adapter, target, self._site, self._tell, prefix=prefix)
         if added is not None:
             self._holding.hold(added)
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 from portcall.core.adapters.adapter import Adapter
@@ -73,10 +73,12 @@ def go_in(
     site: Site,
     tell: Tell,
     besides: Plan = NO_PLAN,
+    prefix: int | None = None,
 ) -> IPv4Interface | None:
     """Add an address in the subnet of a device, or in a subnet, until ``come_out``.
 
-    None where the adapter is in it already, by an address that stays. Raises NotPossibleHere.
+    ``prefix`` is the device's own mask, where it told that and nobody else knows one. None where
+    the adapter is in it already, by an address that stays. Raises NotPossibleHere.
     """
     adapter = as_it_is_now(adapter)
     there = _within(adapter, target)
@@ -85,6 +87,9 @@ def go_in(
     require(Privilege.NET_ADMIN, Privilege.NET_RAW)
     plan = site.plan()
     wanted = wanted_for(target, plan, site.subnets)
+    if prefix is not None and wanted.prefix_assumed and wanted.target is not None:
+        network = IPv4Interface((wanted.target, prefix)).network
+        wanted = replace(wanted, network=network, prefix_from="device")
     refuse_overlap(adapter, wanted.network)
     refuse_managed(adapter, False, tell)
     avoid = site.reserved(plan) | {each.address for each in besides}
@@ -94,7 +99,8 @@ def go_in(
         adapter = as_it_is_now(adapter)
         avoid |= {entry.added.ip for entry in open_matches()}
         avoid |= {own.ip for own in adapter.interfaces}
-        address = free_address(adapter, candidates(wanted, site.workstation, avoid), tell)
+        choices = candidates(wanted, site.workstation, avoid, site.starting)
+        address = free_address(adapter, choices, tell)
         if address is None:
             raise NotPossibleHere(f"{wanted.network}: no address is left for this computer")
         interface = IPv4Interface((address, wanted.network.prefixlen))
