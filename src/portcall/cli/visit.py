@@ -43,6 +43,7 @@ from portcall.jobs.workstation.stay import Stay
 from portcall.site.folder import Site, this_site
 
 _WORDS = "portcall.visit.words"
+_WHICH = "which one? its number, or Enter for none"
 
 
 class _BeforeTheCommand(click.Command):
@@ -195,7 +196,7 @@ def _the_one_there(adapter: Adapter, site: Site, plan: Plan) -> Device | None:
 def _chosen(devices: Sequence[Device]) -> Device | None:
     """Ask for a number until it is one of a device that can be visited, or none is typed."""
     while True:
-        typed = click.prompt("which one? its number, or Enter for none", "", err=True).strip()
+        typed = click.prompt(_WHICH, "", show_default=False, err=True).strip()
         if not typed:
             return None
         number = int(typed) if typed.isdecimal() else 0

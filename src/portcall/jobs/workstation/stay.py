@@ -97,7 +97,7 @@ class Held:
                     "reached from here any more"
                 )
             case Happened.LEASE_ENDED:
-                return f"{name}: the lease of {own} has ended; a new one is asked for"
+                return f"{name}: the lease of {own} has ended; it is asked for again"
         raise AssertionError(self.change.what)
 
 
@@ -133,28 +133,22 @@ class SomebodyElses:
 
 
 @dataclass(frozen=True, slots=True)
-class Lengthened:
-    """The lease of an address is longer now."""
+class Leased:
+    """A lease was asked for again: ``now`` is what came of it, None where nobody gave one."""
 
     interface: IPv4Interface
-    lease: Lease
+    before: Lease
+    now: Lease | None
 
     def __str__(self) -> str:
-        return f"the lease of {self.interface} is lengthened, {_until(self.lease)}"
-
-
-@dataclass(frozen=True, slots=True)
-class NotLengthened:
-    """The server did not lengthen the lease of an address."""
-
-    interface: IPv4Interface
-    lease: Lease
-
-    def __str__(self) -> str:
-        return (
-            f"{self.lease.server} does not lengthen the lease of {self.interface}: it stays "
-            f"{_until(self.lease)}, and is asked for meanwhile"
-        )
+        if self.now is not None:
+            return f"{self.interface} is leased anew, {_until(self.now)}"
+        if self.before.seconds_left > 0:
+            return (
+                f"{self.before.server} does not lengthen the lease of {self.interface}: it stays "
+                f"{_until(self.before)}, and is asked for meanwhile"
+            )
+        return f"{self.before.server} gives no new lease of {self.interface}; it is asked for on"
 
 
 @dataclass(frozen=True, slots=True)
@@ -253,6 +247,8 @@ class Stay:
         """Whether another device may be at the address by now."""
         self._was_silent = False
         self._again_at = 0.0
+        self._ended: tuple[IPv4Interface, Lease] | None = None
+        """A lease that has ended, and that is to be had again."""
         self._news = asyncio.Event()
         self.visited = Visited(process, adapter.name, adapter.name, name, mac, address, is_device)
 
@@ -359,8 +355,12 @@ class Stay:
         if self._holding.name != self.visited.adapter:
             self._is_with(replace(self.visited, adapter=self._holding.name))
         for own in held - set(self._holding.held):
-            if own in entries:
-                restore_one(entries[own])
+            entry = entries.get(own)
+            if entry is None:
+                continue
+            if entry.lease is not None and own in ended:
+                self._ended, self._again_at = (own, entry.lease), 0.0
+            restore_one(entry)
 
     def _now(self) -> Adapter | None:
         """The adapter as it is now."""
@@ -428,27 +428,23 @@ class Stay:
 
     def _lengthen(self) -> None:
         """Lengthen each lease of which half is over, and ask for a new one where one has ended."""
-        loop_time = Moment.now().uptime
-        if not self._holding.is_ready or loop_time < self._again_at:
+        now = Moment.now().uptime
+        if not self._holding.is_ready or now < self._again_at:
             return
+        due = [self._ended] if self._ended is not None else []
         for own, entry in self._entries().items():
             lease = entry.lease
-            if lease is None or lease.seconds is None:
-                continue
-            if own in self._holding.held and lease.seconds_left > lease.seconds / 2:
-                continue
-            self._again_at = loop_time + max(_RENEW_AGAIN, lease.seconds / 10)
-            self._once_more(own, lease)
-
-    def _once_more(self, own: IPv4Interface, lease: Lease) -> None:
-        try:
-            longer = self._obtain()
-        except (NotPossibleHere, OSError):
-            longer = None
-        if longer is not None:
-            self._tell(Lengthened(own, longer))
-        elif lease.seconds_left > 0:
-            self._tell(NotLengthened(own, lease))
+            if lease and lease.seconds is not None and lease.seconds_left < lease.seconds / 2:
+                due.append((own, lease))
+        for own, lease in due:
+            self._again_at = now + max(_RENEW_AGAIN, (lease.seconds or 0) / 10)
+            try:
+                longer = self._obtain()
+            except (NotPossibleHere, OSError):
+                longer = None
+            self._tell(Leased(own, lease, longer))
+            if longer is not None:
+                self._ended = None
 
     async def _beside_the_device(self, over: asyncio.Event) -> None:
         """Keep company with the device for as long as there is one and the cable is in."""
