@@ -306,7 +306,7 @@ def test_restore_finds_an_adapter_that_came_back_under_another_name(plant):
     gone = plant.run("portcall restore")
     assert gone.code == 1
     assert "usb7 (02-1A-40-7C-00-06) is not here" in gone.out
-    assert "still matched" in plant.run("portcall adapters").err
+    assert "matched, and its adapter is not here" in plant.run("portcall adapters").err
 
 
 def test_match_by_dhcp_takes_what_the_mill_cell_hands_out(plant):

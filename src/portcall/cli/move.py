@@ -82,6 +82,8 @@ def move_command(
     portcall move weigh-gateway
     portcall move 02-77-B1-90-00-3D --to 10.61.20.31/24
     """
+    if not (devices or series or group or visits_a_device()):
+        raise click.UsageError("name a DEVICE, --group GROUP, or --series ADDRESS")
     if (to or name) and (len(devices) > 1 or group or series):
         raise BadInput("--to and --name are for one DEVICE, and not for --series")
     if name and no_name:

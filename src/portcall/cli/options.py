@@ -148,7 +148,7 @@ def _visited(plan: Plan, by: By) -> str:
     if around is None and is_after_a_visit():
         raise BadInput("the visit of this shell is over", "type exit, and visit again")
     if around is None or not around.is_device:
-        raise click.UsageError("name a TARGET: only in a visit to a device it may be left out")
+        raise click.UsageError("which TARGET? only in a visit to a device it may be left out")
     if by is By.ADDRESS or around.mac is None:
         return str(around.address)
     row = plan.by_name(around.name)

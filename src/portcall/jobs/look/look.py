@@ -49,7 +49,9 @@ from portcall.jobs.together import begin, together
 _ASKING_SECONDS = 4.0
 """Seconds that asking a handful of devices takes; a rough figure, for the time left."""
 
-_MOST_BORROWED = 8
+_MOST_BORROWED = 4
+_MOST_AT_STARTS = 8
+"""Subnets in which an address is borrowed; in those of starting addresses nobody else is asked."""
 _TRIED_BEFORE = 2 * MOST_TRIED
 """Candidates for the address that is borrowed for all, and the next, should one be taken since."""
 
@@ -384,9 +386,12 @@ class Look:
         if self._link is None or self._tasks is None or not self._orders.borrows:
             return
         # The subnet of self-assigned addresses is at most one more, so it takes no other's place.
-        taken = sum(each != SELF_ASSIGNED for each in self._networks)
-        if network != SELF_ASSIGNED and taken - len(self.adapter.interfaces) >= _MOST_BORROWED:
-            self._cannot_ask_in(network, f"an address is borrowed in {_MOST_BORROWED} at most")
+        singly = network in self.asked_singly
+        most = _MOST_AT_STARTS if singly else _MOST_BORROWED
+        foreign = self._networks[len(self.adapter.interfaces) :]
+        alike = [each for each in foreign if (each in self.asked_singly) is singly]
+        if network != SELF_ASSIGNED and len(alike) - alike.count(SELF_ASSIGNED) >= most:
+            self._cannot_ask_in(network, f"an address is borrowed in {most} at most")
             if not self._orders.within and not self._is_swept(network):
                 self.unsearched.add(network)
             return

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+from pathlib import Path
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.adapters.own_address import candidates, wanted_for
@@ -58,13 +59,12 @@ def visit(
     left behind that was killed is put back first. Raises NotPossibleHere.
     """
     put_back_forgotten(tell)
-    added = None
+    before = {entry.path for entry in open_matches()}
     try:
-        added = go_in(adapter, target, site, tell, besides)
+        go_in(adapter, target, site, tell, besides)
         yield as_it_is_now(adapter)
     finally:
-        if added is not None:
-            come_out(tell, adapter, added)
+        come_out(tell, before)
 
 
 def go_in(
@@ -109,15 +109,14 @@ def go_in(
     return interface
 
 
-def come_out(
-    tell: Tell, adapter: Adapter | None = None, added: IPv4Interface | None = None
-) -> list[Restored]:
-    """Take off what this process added: everywhere, or one address of an adapter."""
+def come_out(tell: Tell, before: Collection[Path] = ()) -> list[Restored]:
+    """Take off what this process added, but for what was written down ``before``.
+
+    The record is asked, since whoever was interrupted may not know what was added last.
+    """
     restored = []
     for entry in reversed(open_matches()):
-        if entry.visitor != this_process():
-            continue
-        if adapter is None or (entry.mac, entry.added) == (adapter.mac, added):
+        if entry.visitor == this_process() and entry.path not in before:
             restored.append(restore_one(entry))
             tell(restored[-1])
     return restored
