@@ -144,8 +144,10 @@ def find_command(
             body = look_body(watching.whole_look, there)
             recorded(site, Kind.LOOK, told, body, adapter=adapter.name)
         return INTERRUPTED
-    found, looked = look_for_list(adapter, site, gathering, orders, wants_json() or as_csv)
-    one = _the_one(named)
+    whole, one = wants_json() or as_csv, _the_one(named)
+    found, looked = look_for_list(
+        adapter, site, gathering, orders, whole, not whole and one is None
+    )
     meant = _meant(one, found, gathering.plan) if one is not None else []
     if wants_json():
         _print_json(found, looked)

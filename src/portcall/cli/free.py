@@ -48,7 +48,7 @@ def free_command(words: tuple[str, ...]) -> int:
     networks = networks_of(plan, site.subnets)
     adapter = chosen_adapter()
     span = span or own_span(adapter.interfaces, networks)
-    choices = unplanned(span, networks, not_for_devices(site, plan))
+    choices = unplanned(span, networks, not_for_devices(site, plan), frozenset(site.starting))
     found = run(free_numbers(adapter, site.pace, choices, count, note))
     if wants_json():
         print_json(

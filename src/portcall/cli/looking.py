@@ -19,9 +19,12 @@ from portcall.site.folder import Site
 
 
 def look_for_list(
-    adapter: Adapter, site: Site, gathering: Gathering, orders: Orders, whole: bool = False
+    adapter: Adapter, site: Site, gathering: Gathering, orders: Orders, whole: bool, listed: bool
 ) -> tuple[Found, Looked]:
-    """Look until it is over or Ctrl-C ends it; ``whole`` says that a document is to come."""
+    """Look until it is over or Ctrl-C ends it; ``whole`` says that a document is to come.
+
+    ``listed``: its rows are shown with numbers, by which a person may name them.
+    """
     with finding_view(gathering, whole) as draw:
         looked, _ = run_until_interrupted(
             lambda stop: look(adapter, orders, gathering, stop=stop, progress=draw, tell=note)
@@ -30,6 +33,6 @@ def look_for_list(
     seen = looked.look
     found = Found(gathering, adapter.interfaces, site, seen.unsearched, asked, seen.asked_singly)
     told = f"{counted(len(found.devices), 'device')}{' so far' if looked.interrupted else ''}"
-    body = look_body(looked, found.devices, **{NUMBERED: True})
+    body = look_body(looked, found.devices, **({NUMBERED: True} if listed else {}))
     recorded(site, Kind.LOOK, told, body, adapter=adapter.name)
     return found, looked

@@ -30,6 +30,7 @@ from portcall.jobs.setting.move_each import move_each, refuse_own, undo_each, wi
 from portcall.jobs.setting.mover import Mover
 from portcall.jobs.setting.naming import names_for
 from portcall.jobs.setting.series import Series
+from portcall.jobs.workstation.next_free import next_free
 from portcall.site.folder import this_site
 from portcall.site.visits import arrived
 
@@ -38,7 +39,12 @@ LONGEST_WAIT = 1e6
 
 @click.command("move")
 @click.argument("devices", nargs=-1, metavar="DEVICE…")
-@click.option("--to", metavar="ADDRESS[/N]", help="Move one DEVICE there, not where it is planned.")
+@click.option(
+    "--to",
+    metavar="ADDRESS[/N]",
+    help="Move one DEVICE there, not where it is planned; next is the next free address.",
+)
+@click.option("--gateway", metavar="ADDRESS", help="The gateway that one DEVICE gets with --to.")
 @click.option(
     "--series",
     metavar="ADDRESS",
@@ -62,6 +68,7 @@ LONGEST_WAIT = 1e6
 def move_command(
     devices: tuple[str, ...],
     to: str | None,
+    gateway: str | None,
     series: str | None,
     wait: str,
     name: str | None,
@@ -84,6 +91,8 @@ def move_command(
     """
     if not (devices or series or group or visits_a_device()):
         raise click.UsageError("name a DEVICE, --group GROUP, or --series ADDRESS")
+    if gateway and not to:
+        raise BadInput("--gateway goes with --to, and a planned device's gateway is in its row")
     if (to or name) and (len(devices) > 1 or group or series):
         raise BadInput("--to and --name are for one DEVICE, and not for --series")
     if name and no_name:
@@ -99,7 +108,9 @@ def move_command(
     devices = with_group(devices, group, plan)
     meant = [parse_device(text, plan) for text in dict.fromkeys(devices)]
     if start is None and not undo:
-        meant = [with_goal(each, to, site, plan) for each in meant]
+        if to == "next":
+            to = str(next_free(chosen_adapter(), site, plan, note))
+        meant = [with_goal(each, to, site, plan, gateway) for each in meant]
     elif start is not None:
         _check_series(meant, plan)
     if name is not None:

@@ -24,7 +24,7 @@ from portcall.core.printable import printable
 from portcall.core.talk.door_knock import DoorState
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.core.why.ladder import Goal
-from portcall.jobs.reach.reach import must_have_an_address
+from portcall.jobs.reach.reach import must_be_there
 from portcall.jobs.why.opening import (
     check_doors,
     has_display,
@@ -61,7 +61,7 @@ def open_command(target: str | None, door: str | None, user: str) -> int:
     meant = prepare(target, door, named_adapter(), site, plan)
     works_on(meant.adapter, site)
     goal, adapter, names = meant.goal, meant.adapter, meant.doors
-    must_have_an_address(adapter, [goal.address])
+    must_be_there(adapter, goal.address)
     ports = [goal.port] if goal.port is not None else list(names)
     states = run(check_doors(adapter, site.pace, goal.address, ports))
     open_now = [port for port, state in states.items() if state is DoorState.OPEN]

@@ -43,7 +43,7 @@ from portcall.core.talk.conversation import Endpoint
 from portcall.core.talk.pacer import HIGHEST_PACE, Pace
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.jobs.reach.asking import Rounds
-from portcall.jobs.reach.reach import must_have_an_address, not_oneself, reach
+from portcall.jobs.reach.reach import not_oneself, reach
 from portcall.jobs.reach.watching import EchoWatch, Ends, by_the_calendar, wall_time
 from portcall.jobs.record.by import By
 from portcall.jobs.workstation.adapters import is_named
@@ -178,7 +178,7 @@ def reach_command(
         ends = Ends(lasts, until_up, until_down)
         return _watch(site, rounds, ends, plan, log_file, plot, accept)
     reached, interrupted = run_until_interrupted(
-        lambda stop: reach(rounds, plan, count, stop=stop, tell=note, is_named=named)
+        lambda stop: reach(rounds, plan, count, site, stop=stop, tell=note, is_named=named)
     )
     print_results(reached.adapter, reached.results, names, other_ways=reached.other_ways)
     _draw(plot, series_of(asked, map(by_the_calendar, reached.facts)), names)
@@ -199,11 +199,10 @@ def _watch(
     accept: float,
 ) -> int:
     """Watch until it ends; the exit code tells whether what was waited for has come."""
-    own, others = not_oneself(rounds.targets)
+    own, _ = not_oneself(rounds.targets)
     if own:
         address, adapter = next(iter(own.items()))
         raise NotPossibleHere(f"{own_address_finding(address, adapter)}", "watch the others only")
-    must_have_an_address(rounds.adapter, others)
     _say_if_too_many(len(rounds.targets), rounds.interval, rounds.pace.in_all)
     names = {row.address: row.name for row in plan}
     kept: list[Fact] = []
@@ -214,7 +213,7 @@ def _watch(
             stack.enter_context(closing(log))
         view = stack.enter_context(watch_view(rounds.adapter.name, names))
         keep = partial(_keep, kept) if plot else None
-        watching = EchoWatch(rounds, ends, plan, view.tell, view.refreshed, log, keep)
+        watching = EchoWatch(rounds, ends, plan, site, view.tell, view.refreshed, log, keep)
         view.show(watching)
         _, interrupted = run_until_interrupted(watching.run)
     view.print_end()

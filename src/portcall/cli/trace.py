@@ -22,7 +22,6 @@ from portcall.cli.running import run
 from portcall.cli.say import milliseconds, note, print_json, wants_json
 from portcall.cli.table import Columns, cell, print_rows
 from portcall.core.reach.trace import Hop, HopSays, way_back
-from portcall.jobs.reach.reach import must_have_an_address
 from portcall.jobs.reach.trace import trace
 from portcall.jobs.record.by import By
 from portcall.jobs.why.why import prepare
@@ -53,8 +52,7 @@ def trace_command(
     meant = prepare(target, door, named_adapter(), site, plan)
     works_on(meant.adapter, site)
     goal, adapter = meant.goal, meant.adapter
-    must_have_an_address(adapter, [goal.address])
-    path = run(trace(adapter, site.pace, goal.address, goal.port))
+    path = run(trace(adapter, site, plan, goal.address, goal.port, note))
     names = {row.address: row.name for row in plan}
     end = _end(path, str(goal))
     if wants_json():

@@ -175,7 +175,7 @@ def _the_one_there(adapter: Adapter, site: Site, plan: Plan) -> Device | None:
     note(f"looking what is on {adapter.name} …")
     gathering = gathering_for(site, plan)
     orders = with_starting(orders_for(adapter, site, gathering))
-    found, _ = look_for_list(adapter, site, gathering, orders)
+    found, _ = look_for_list(adapter, site, gathering, orders, False, True)
     there = [device for device in found.devices if device.addresses]
     if len(there) == 1:
         return there[0]

@@ -16,6 +16,7 @@ from portcall.core.wire import icmp
 from portcall.core.wire.octets import Malformed
 from portcall.host.echoes import Echoes
 from portcall.host.medium import MOST_AT_ONCE, bind_to_adapter, received_at, stamp_receives
+from portcall.host.vantage import Vantage
 
 _PAYLOAD = bytes(range(48))
 _IP_TTL = 2
@@ -25,8 +26,8 @@ _LONGEST_PACKET = 65536
 class EchoHops:
     """Echoes to one address (RFC 792). Raises NotPossibleHere as ``Echoes`` does."""
 
-    def __init__(self, adapter: str, address: IPv4Address) -> None:
-        self._echoes = Echoes(adapter)
+    def __init__(self, vantage: Vantage, address: IPv4Address) -> None:
+        self._echoes: Echoes = vantage.call(lambda: Echoes(vantage.adapter))
         self._address = address
         self._hops: dict[int, int] = {}
 
@@ -71,11 +72,13 @@ class DoorHops:
     Needs CAP_NET_RAW: to an ordinary program the kernel does not tell who sent the error.
     """
 
-    def __init__(self, adapter: str, address: IPv4Address, port: int) -> None:
-        self._adapter, self._door = adapter, (str(address), port)
+    def __init__(self, vantage: Vantage, address: IPv4Address, port: int) -> None:
+        self._vantage, self._door = vantage, (str(address), port)
         self._address = address
         try:
-            self._errors = socket.socket(socket.AF_INET, socket.SOCK_RAW, socket.IPPROTO_ICMP)
+            self._errors = vantage.call(
+                lambda: socket.socket(socket.AF_INET, socket.SOCK_RAW, socket.IPPROTO_ICMP)
+            )
         except PermissionError:
             raise NotPossibleHere(
                 "following a door hop by hop needs root or CAP_NET_RAW: run this with sudo, or "
@@ -83,7 +86,7 @@ class DoorHops:
             ) from None
         self._errors.setblocking(False)
         stamp_receives(self._errors)
-        bind_to_adapter(self._errors, adapter)
+        bind_to_adapter(self._errors, vantage.adapter)
         self._epoll = select.epoll()
         self._epoll.register(self._errors, select.EPOLLIN)
         self._attempts: dict[int, tuple[socket.socket, HopPacket]] = {}
@@ -95,9 +98,10 @@ class DoorHops:
 
     def send(self, packet: HopPacket) -> None:
         """Begin to connect. Raises OSError when there is no way there."""
-        sock = socket.socket(socket.AF_INET, socket.SOCK_STREAM | socket.SOCK_NONBLOCK)
+        kind = socket.SOCK_STREAM | socket.SOCK_NONBLOCK
+        sock: socket.socket = self._vantage.call(lambda: socket.socket(socket.AF_INET, kind))
         try:
-            bind_to_adapter(sock, self._adapter)
+            bind_to_adapter(sock, self._vantage.adapter)
             sock.setsockopt(socket.SOL_IP, _IP_TTL, packet.hops)
             code = sock.connect_ex(self._door)
             if code not in (0, errno.EINPROGRESS):

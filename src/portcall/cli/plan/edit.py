@@ -8,9 +8,10 @@ from typing import TypeVar
 import click
 
 from portcall.cli.main import YES
-from portcall.cli.options import json_option
-from portcall.cli.say import print_json, shown_path, wants_json
+from portcall.cli.options import adapter_option, chosen_adapter, json_option
+from portcall.cli.say import note, print_json, shown_path, wants_json
 from portcall.cli.table import Remark, Tone, print_lines
+from portcall.core.address import is_written_as_mac, parse_mac
 from portcall.core.plan.changing import (
     Change,
     Edit,
@@ -22,6 +23,8 @@ from portcall.core.plan.changing import (
 )
 from portcall.core.plan.columns import MEANINGS
 from portcall.core.printable import printable
+from portcall.core.trouble import BadInput
+from portcall.jobs.workstation.next_free import next_free
 from portcall.site.folder import this_site
 
 F = TypeVar("F", bound=Callable[..., object])
@@ -36,20 +39,41 @@ def _cell_options(command: F) -> F:
 
 @click.command("add")
 @click.argument("name")
-@click.argument("address", metavar="ADDRESS[/N]")
+@click.argument("words", nargs=-1, metavar="[ADDRESS[/N]] [MAC]")
 @_cell_options
+@adapter_option
 @json_option
-def add_command(name: str, address: str, **cells: str | None) -> int:
+def add_command(name: str, words: tuple[str, ...], **cells: str | None) -> int:
     """Add a device to the plan; without a plan, one is begun in this folder.
 
-    Every rule of the plan is checked before anything is written.
+    Without ADDRESS it gets the next free one, which is asked for on the wire. Every rule of the
+    plan is checked before anything is written.
 
     \b
-    portcall plan add hood-fan 10.61.20.60/24 --mac 02-77-B1-00-00-60
-    portcall plan add hood-fan 10.61.20.60 --kind drive --place "roof"
+    portcall plan add hood-fan 10.61.20.60/24 02-77-B1-00-00-60
+    portcall plan add hood-fan --kind drive --place "roof"
     """
     given = {column: printable(text) for column, text in cells.items() if text is not None}
+    macs = [word for word in words if is_written_as_mac(word)]
+    addresses = [word for word in words if word not in macs]
+    if len(macs) > 1 or len(addresses) > 1 or (macs and "mac" in given):
+        raise BadInput(f"{' '.join(words)}: a row has one ADDRESS and one MAC")
+    if macs:
+        given["mac"] = str(parse_mac(macs[0]))
+    if addresses and "address" in given:
+        raise BadInput(f"{addresses[0]} and --address {given['address']}: name the address once")
+    address = given.pop("address", None) or (addresses[0] if addresses else _next(name))
     return _change(adding([{"name": name, "address": address, **given}]))
+
+
+def _next(name: str) -> str:
+    """The next address that is free for a device."""
+    site = this_site()
+    plan = site.plan()
+    known = plan.by_name(name)
+    if known is not None:
+        raise BadInput(f"{name}: is in the plan already, at {known.address}")
+    return str(next_free(chosen_adapter(), site, plan, note))
 
 
 @click.command("set")

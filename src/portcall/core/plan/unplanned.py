@@ -39,11 +39,15 @@ def own_span(own: Sequence[IPv4Interface], networks: Sequence[IPv4Network]) -> A
 
 
 def unplanned(
-    span: AddressRange, networks: Sequence[IPv4Network], avoid: Container[IPv4Address]
+    span: AddressRange,
+    networks: Sequence[IPv4Network],
+    avoid: Container[IPv4Address],
+    rather_not: Container[IPv4Address] = (),
 ) -> Iterator[IPv4Address]:
     """The addresses of a range that a device to come may have, from the lowest up.
 
-    Left out are those to ``avoid``, and the first and last number of each of these subnets.
+    Left out are those to ``avoid``, and the first and last number of each of these subnets. Those
+    in ``rather_not`` come last: the next fresh device may start there.
     """
     edges = {
         edge
@@ -51,8 +55,9 @@ def unplanned(
         if each.prefixlen < 31
         for edge in (each.network_address, each.broadcast_address)
     }
-    return (
-        address
-        for address in span
-        if address not in avoid and address not in edges and may_be_chosen(address)
-    )
+    for is_last in (False, True):
+        for address in span:
+            if address in avoid or address in edges or (address in rather_not) is not is_last:
+                continue
+            if may_be_chosen(address):
+                yield address

@@ -18,7 +18,7 @@ from portcall.host.doors import Doors
 from portcall.host.echoes import Echoes
 from portcall.host.runner import End, Runner
 from portcall.host.vantage import Vantage
-from portcall.jobs.together import end
+from portcall.jobs.together import end, together
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,6 +82,20 @@ async def ask(
         finally:
             await end(over)
             await end(stopped)
+
+
+async def ask_all(
+    runner: Runner,
+    parts: Sequence[Rounds],
+    count: int | None,
+    report: Callable[[Fact], None],
+    stop: asyncio.Event | None = None,
+) -> None:
+    """The same from several places at once."""
+    async with together() as tasks:
+        for part in parts:
+            if part.targets:
+                tasks.create_task(ask(runner, part, count, report, stop))
 
 
 async def _all(ends: Sequence[End]) -> None:

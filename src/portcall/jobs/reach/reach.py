@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from ipaddress import IPv4Address
 
@@ -20,10 +20,11 @@ from portcall.core.trouble import NotPossibleHere
 from portcall.host.adapter_watch import cable_of
 from portcall.host.neighbours import known_neighbours
 from portcall.host.runner import FORBIDDEN, Runner, paced
-from portcall.jobs.reach.asking import Rounds, ask
+from portcall.jobs.reach.asking import Rounds, ask_all
+from portcall.jobs.reach.standing import is_elsewhere, placed
 from portcall.jobs.telling import Tell, nobody
 from portcall.jobs.why.another_way import another_way
-from portcall.jobs.why.reasons import reasons
+from portcall.jobs.why.reasons import reasons, reasons_beside
 from portcall.jobs.workstation.adapters import adapters_now
 from portcall.jobs.workstation.ways import (
     other_ways,
@@ -31,6 +32,7 @@ from portcall.jobs.workstation.ways import (
     own_addresses,
     told_ways,
 )
+from portcall.site.folder import Site
 
 SAYS_LITTLE = (None, NO_REPLY, SILENT, BY_ARP)
 """Reasons behind which more may be known."""
@@ -56,6 +58,7 @@ async def reach(
     rounds: Rounds,
     plan: Plan,
     count: int,
+    site: Site,
     stop: asyncio.Event | None = None,
     tell: Tell = nobody,
     is_named: bool = True,
@@ -74,19 +77,22 @@ async def reach(
             tell(other)
             rounds = replace(rounds, adapter=other.adapter)
     adapter = rounds.adapter
-    if targets:
-        must_have_an_address(adapter, targets)
     facts: list[Fact] = []
     async with cable_of(adapter.name) as cable:
         with paced(adapter.name, rounds.pace) as runner:
-            await ask(runner, replace(rounds, targets=targets), count, facts.append, stop)
-            results = summarise(rounds.targets, facts)
-            if cable.has_link and not (stop and stop.is_set()):
-                results = await with_reasons(runner, adapter, plan, results)
-                results = await _with_late_ones(runner, rounds, results, stop)
+            asked = replace(rounds, targets=targets)
+            async with placed(runner, asked, site, plan, tell) as parts:
+                await ask_all(runner, parts, count, facts.append, stop)
+                results = summarise(rounds.targets, facts)
+                if cable.has_link and not (stop and stop.is_set()):
+                    beside = {t for part in parts if part.vantage for t in part.targets}
+                    results = await with_reasons(runner, adapter, plan, results, beside)
+                    results = await _with_late_ones(runner, parts, results, stop)
     if cable.losses:
         tell(LinkLost(adapter.name, cable.losses, cable.has_link))
-    ways = other_ways(adapter, [address_of(each.target) for each in results if each.answers])
+    answer = [address_of(each.target) for each in results if each.answers]
+    # Who is asked from beside is not reached by other programs, and that was said.
+    ways = other_ways(adapter, [each for each in answer if not is_elsewhere(adapter, each)])
     for way in told_ways(adapter, ways):
         tell(way)
     for stranger in _not_planned_there(adapter, plan, results):
@@ -161,18 +167,23 @@ def _oneself(result: Reachability, own: Mapping[IPv4Address, str]) -> Reachabili
 
 async def _with_late_ones(
     runner: Runner,
-    rounds: Rounds,
+    parts: Sequence[Rounds],
     results: Sequence[Reachability],
     stop: asyncio.Event | None,
 ) -> tuple[Reachability, ...]:
     """The same; of who answered nothing it is told when that is because it answers late."""
-    silent = [each.target for each in results if each.sent and not each.answers]
-    if not silent or rounds.wait >= LONG_WAIT or len(silent) > _MOST_ASKED_AGAIN:
+    silent = {each.target for each in results if each.sent and not each.answers}
+    wait = max((part.wait for part in parts), default=LONG_WAIT)
+    if not silent or wait >= LONG_WAIT or len(silent) > _MOST_ASKED_AGAIN:
         return tuple(results)
     facts: list[Fact] = []
-    await ask(runner, replace(rounds, targets=silent, wait=LONG_WAIT), 1, facts.append, stop)
+    again = [
+        replace(part, targets=[each for each in part.targets if each in silent], wait=LONG_WAIT)
+        for part in parts
+    ]
+    await ask_all(runner, again, 1, facts.append, stop)
     late = {fact.target: fact.seconds for fact in facts if isinstance(fact, Replied)}
-    told = {target: _late(target, seconds, rounds.wait) for target, seconds in late.items()}
+    told = {target: _late(target, seconds, wait) for target, seconds in late.items()}
     return tuple(replace(each, known=told.get(each.target, each.known)) for each in results)
 
 
@@ -190,11 +201,21 @@ _MOST_ASKED_AGAIN = 64
 
 
 async def with_reasons(
-    runner: Runner, adapter: Adapter, plan: Plan, results: Sequence[Reachability]
+    runner: Runner,
+    adapter: Adapter,
+    plan: Plan,
+    results: Sequence[Reachability],
+    beside: Collection[Target] = (),
 ) -> tuple[Reachability, ...]:
-    """The same, with a better reason where silence is all that is known, and more can be."""
+    """The same, with a better reason where silence is all that is known, and more can be.
+
+    ``beside`` are those that were asked from an address borrowed beside them.
+    """
     little = [each for each in results if not each.answers and each.reason in SAYS_LITTLE]
-    known = await reasons(runner, adapter, plan, [address_of(each.target) for each in little])
+    here = [address_of(each.target) for each in little if each.target not in beside]
+    there = [address_of(each.target) for each in little if each.target in beside]
+    known = await reasons(runner, adapter, plan, here)
+    known |= await reasons_beside(runner, adapter, plan, there)
 
     def better(each: Reachability) -> Reachability:
         told = known.get(address_of(each.target))
@@ -205,10 +226,10 @@ async def with_reasons(
     return tuple(map(better, results))
 
 
-def must_have_an_address(adapter: Adapter, targets: Sequence[Target]) -> None:
-    """Raise NotPossibleHere when there is nothing that an answer could come back to."""
-    if not adapter.addresses:
+def must_be_there(adapter: Adapter, address: IPv4Address) -> None:
+    """Raise NotPossibleHere where other programs of this computer do not reach an address."""
+    if is_elsewhere(adapter, address) and not adapter.any_route_to(address):
         raise NotPossibleHere(
-            f"{adapter.name} has no address to ask from; put it into the subnet first",
-            Line("match", address_of(targets[0])),
+            f"{adapter.name} is not in the subnet of {address}; go in, and type this there",
+            Line("visit", address),
         )

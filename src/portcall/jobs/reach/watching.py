@@ -18,13 +18,15 @@ from portcall.core.reach.watch import ReachWatch
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.adapter_watch import Cable, cable_of
 from portcall.host.runner import Runner, paced, rare_collections
-from portcall.jobs.reach.asking import Rounds, ask
+from portcall.jobs.reach.asking import Rounds, ask_all
 from portcall.jobs.reach.reach import SAYS_LITTLE
+from portcall.jobs.reach.standing import placed
 from portcall.jobs.telling import Tell
 from portcall.jobs.together import end
 from portcall.jobs.why.reasons import Silence, reasons
 from portcall.jobs.workstation.adapters import adapters_now
 from portcall.site.echo_log import EchoLog
+from portcall.site.folder import Site
 
 _REFRESH = 0.25
 _FLUSH = 1.0
@@ -84,6 +86,7 @@ class EchoWatch:
     rounds: Rounds
     ends: Ends
     plan: Plan
+    site: Site
     tell: Tell
     refreshed: Callable[[], None]
     log: EchoLog | None = None
@@ -93,6 +96,7 @@ class EchoWatch:
     has_link: bool = True
     _flushed: float = 0.0
     _losses: int = 0
+    _places: int = 0
     _silent: dict[IPv4Address, Target] = field(default_factory=dict)
     """Targets that went down, and of which nothing more is known yet."""
 
@@ -129,7 +133,7 @@ class EchoWatch:
         """
         returns = cable.returns
         with rare_collections(), paced(self.rounds.adapter.name, self.rounds.pace) as runner:
-            asking = asyncio.ensure_future(ask(runner, self.rounds, None, report, ended))
+            asking = asyncio.ensure_future(self._ask_from_there(runner, report, ended))
             explaining = asyncio.ensure_future(self._explain(runner, cable))
             try:
                 while not (stop.is_set() or ended.is_set() or asking.done()):
@@ -149,6 +153,16 @@ class EchoWatch:
             if not asking.cancelled():
                 asking.result()
         return False
+
+    async def _ask_from_there(
+        self, runner: Runner, report: Callable[[Fact], None], ended: asyncio.Event
+    ) -> None:
+        async with placed(runner, self.rounds, self.site, self.plan, self.tell) as parts:
+            if self._places == 0:
+                # To find an address to ask from takes seconds of its own.
+                self.began = monotonic()
+            self._places += 1
+            await ask_all(runner, parts, None, report, ended)
 
     def _take(self, ended: asyncio.Event, fact: Fact) -> None:
         change = self.watch.take(fact)

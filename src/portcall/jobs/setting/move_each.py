@@ -71,8 +71,23 @@ def refuse_own(adapter: Adapter, meant: Sequence[Meant]) -> None:
             raise BadInput(f"{row.address}: this computer has it on {adapter.name}")
 
 
-def with_goal(meant: Meant, to: str | None, site: Site, plan: Plan) -> Meant:
-    """Where a device is to go: where it is planned, or where ``--to`` says. Raises BadInput."""
+def with_goal(
+    meant: Meant, to: str | None, site: Site, plan: Plan, gateway: str | None = None
+) -> Meant:
+    """Where a device is to go: where it is planned, or where ``--to`` says. Raises BadInput.
+
+    ``gateway`` is what was typed with that; else it is that of the row, or of the site's subnet.
+    """
+    found = _with_goal(meant, to, site, plan)
+    if gateway is None or found.row is None:
+        return found
+    address = parse_address(gateway)
+    if address not in found.row.interface.network or address == found.row.address:
+        raise BadInput(f"--gateway {address}: is no other host in {found.row.interface.network}")
+    return replace(found, row=replace(found.row, gateway=address))
+
+
+def _with_goal(meant: Meant, to: str | None, site: Site, plan: Plan) -> Meant:
     row = meant.row
     if to is None:
         if row is None and meant.address is None:

@@ -96,6 +96,12 @@ class Mover:
         assert device is not None
         assert row is not None
         at = row.address if row.address in device.addresses else None
+        own = device.mask
+        if row.mask_assumed and own is not None:
+            # What nobody named stays as the device has it.
+            kept = IPv4Interface(f"{row.address}/{own}")
+            if any(address in kept.network for address in device.addresses):
+                row = replace(row, interface=kept, mask_assumed=False)
         if row.mask_assumed:
             self.tell(MaskAssumed(row))
         job = Job(

@@ -81,6 +81,25 @@ async def reasons(
     return found | dict.fromkeys(dropped, told)
 
 
+async def reasons_beside(
+    runner: Runner, adapter: Adapter, plan: Plan, silent: Sequence[IPv4Address]
+) -> dict[IPv4Address, Silence]:
+    """The same for addresses that were asked from beside them: only whether they answer ARP."""
+    asked = list(dict.fromkeys(silent))[:_MOST]
+    if not asked:
+        return {}
+    wire = await ask_wire(runner, adapter, dict.fromkeys(asked), LONG_PATIENCE)
+    found: dict[IPv4Address, Silence] = {}
+    for address in asked if wire.answers is not None else ():
+        row = plan.by_address(address)
+        if wire.answers is not None and wire.answers.get(address):
+            line = Line("why", row.name if row else Name(str(address)))
+            found[address] = Silence(say.ONLY_ARP(line))
+        else:
+            found[address] = Silence(say.NOBODY_FOR(first=address))
+    return found
+
+
 async def _is_kept_here(runner: Runner, goal: Goal, here: Situation) -> bool:
     """Whether this computer's own firewall is seen to keep a device's answers from its programs."""
     trial = Trial()
