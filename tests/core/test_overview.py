@@ -156,8 +156,8 @@ def test_a_line_to_type_serves_all_devices_that_need_it():
         f"({FAN})"
     ]
     assert lines(seen(OTHER, asks=asks), plan=Plan()) == [
-        "1 device that is not in the plan asks for an address; with the one you choose: "
-        f"portcall assign {OTHER}=ADDRESS --keep"
+        "1 device asks for an address, and there is no plan yet; to be asked which it gets: "
+        "portcall assign --keep"
     ]
     assert lines(seen(FAN, "10.61.20.21"), seen(PUMP, "10.61.20.22")) == []
 

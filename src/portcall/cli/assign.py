@@ -10,6 +10,7 @@ from pathlib import Path
 
 import click
 
+from portcall.cli.asking import row_by_asking
 from portcall.cli.main import INTERRUPTED, NO, YES
 from portcall.cli.options import (
     adapter_option,
@@ -32,6 +33,7 @@ from portcall.core.trouble import BadInput
 from portcall.core.wire.dhcp import INFINITE
 from portcall.jobs.assign.assignment import Assignment, HowToAssign, looked_before, network_to_lend
 from portcall.jobs.assign.rows import Served, in_reach, rows_to_serve
+from portcall.jobs.assign.silent import where_the_silent_are
 from portcall.jobs.workstation.visit import visit
 from portcall.site.folder import PlanState, Site, this_site
 from portcall.site.makers import maker_lookup
@@ -95,11 +97,11 @@ def assign_command(
 ) -> int:
     """Answer BOOTP and DHCP requests of planned devices with their planned address.
 
-    Nobody else gets an answer. Without a word all of the plan is served; with names, and with
-    MAC=ADDRESS for a device that the plan does not have so, only those. The plan may be edited
-    meanwhile. Runs until Ctrl-C, --for or --until-done;
-    ends with 0 when every device served has its address and answers there, and with --keep, holds
-    it when the power goes.
+    Nobody else gets an answer. Where there is no plan yet, who asks is listed, and you are asked
+    which address each gets; that becomes the plan. Without a word all of the plan is served; with
+    names, and with MAC=ADDRESS for a device that the plan does not have so, only those. The plan
+    may be edited meanwhile. Runs until Ctrl-C, --for or --until-done; ends with 0 when every device
+    served has its address and answers there, and with --keep, holds it when the power goes.
 
     \b
     portcall assign --keep
@@ -115,11 +117,14 @@ def assign_command(
     if ask and site.folder is None:
         # The answers are written into a plan, which makes this folder a site.
         site = replace(site, folder=Path.cwd())
+    is_first = not (rows or group or ask or temporary or wants_json()) and at_terminal
+    if is_first and not site.plan().devices:
+        return _assign_first(site, options, match)
     seen = site.plan_state()
     if group is not None:
         rows = with_group(rows, group, site.plan())
     wanted = rows_to_serve(site, rows, may_be_empty=ask or temporary is not None, tell=note)
-    adapter = chosen_adapter()
+    adapter = chosen_adapter(next((row.address for row in wanted), None))
     with _while_serving(adapter, wanted, site) if match else nullcontext(adapter) as adapter:
         served = Served(site, rows, adapter)
         plan = in_reach(wanted, adapter, tell=note)
@@ -127,6 +132,24 @@ def assign_command(
             span = parse_range(temporary)
             options = replace(options, span=span, network=network_to_lend(served, span))
         return _assign(served, plan, options, seen, ask)
+
+
+def _assign_first(site: Site, options: HowToAssign, match: bool) -> int:
+    """There is no plan: who asks is asked about, and each that is served is a row of the plan."""
+    if site.folder is None:
+        site = replace(site, folder=Path.cwd())
+    adapter = chosen_adapter()
+    code = YES
+    while True:
+        row = row_by_asking(adapter, site)
+        wanted = Plan((row,))
+        with visit(adapter, row.address, site, note, wanted) as there:
+            served = Served(site, (row.name,), there)
+            code = max(
+                code, _assign(served, wanted, replace(options, until_done=True), None, False)
+            )
+        if code == INTERRUPTED or not click.confirm("another device?", default=True, err=True):
+            return code
 
 
 def _lease_seconds(text: str) -> int:
@@ -175,4 +198,6 @@ def _assign(
     view.summary(assignment.malformed)
     if interrupted:
         return INTERRUPTED
+    for fact in where_the_silent_are(served, plan, assignment.board.never_asked):
+        note(fact)
     return YES if assignment.all_done else NO

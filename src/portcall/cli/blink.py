@@ -13,7 +13,7 @@ from portcall.cli.options import (
     target_meant,
 )
 from portcall.cli.say import note, print_json, wants_json
-from portcall.core.plan.targets import parse_device
+from portcall.core.plan.targets import first_address, parse_device
 from portcall.jobs.record.by import By
 from portcall.jobs.setting.blink import Blinking, blink
 from portcall.site.folder import this_site
@@ -46,7 +46,7 @@ def blink_command(target: str | None, seconds: float) -> int:
     site = this_site()
     plan = site.plan()
     meant = parse_device(target_meant(target, site, plan, By.DEVICE), plan)
-    adapter = chosen_adapter()
+    adapter = chosen_adapter(first_address([meant]))
 
     def begins(fact: object) -> None:
         if not wants_json() or not isinstance(fact, Blinking):

@@ -15,7 +15,7 @@ from portcall.cli.options import (
 )
 from portcall.cli.say import note
 from portcall.cli.views.outcomes import OutcomeView
-from portcall.core.plan.targets import parse_device, with_group
+from portcall.core.plan.targets import first_address, parse_device, with_group
 from portcall.core.trouble import BadInput
 from portcall.jobs.record.by import By
 from portcall.jobs.setting.keep_each import keep_each
@@ -56,7 +56,7 @@ def keep_command(
         targets = targets_meant(targets, site, plan, By.DEVICE)
     targets = with_group(targets, group, plan)
     meant = [parse_device(text, plan) for text in dict.fromkeys(targets)]
-    adapter = chosen_adapter()
+    adapter = chosen_adapter(first_address(meant))
     shown = OutcomeView("kept", lambda which: "asks again" if undo else "keeps its address")
     good = keep_each(
         adapter, site, plan, meant, shown.ended, note, undo=undo, name=name, force=force

@@ -79,7 +79,7 @@ def listen_command(
         read = read_into(gathering, source)
         heard = f"{read.frames} frames over {read.seconds:.0f} s in {source}"
         return _tell(gathering, site, None, heard, wide)
-    adapter = chosen_adapter()
+    adapter = chosen_adapter(harmless=True)
     orders = replace(
         orders_for(adapter, site, gathering),
         methods=(Method.LISTEN, Method.LLDP),

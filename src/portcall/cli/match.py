@@ -86,7 +86,7 @@ def match_command(
     if own is not None:
         wanted = _by_hand(own, wanted)
         check_own(own, plan, site.subnets)
-    adapter = chosen_adapter()
+    adapter = chosen_adapter(wanted.target)
     there = _already(adapter, wanted, own)
     if there is not None and replace and not no_probe and not dry_run:
         require_for_match(True, f"portcall match {target} --dry-run shows what it would do")

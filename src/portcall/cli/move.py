@@ -22,7 +22,7 @@ from portcall.cli.views.outcomes import OutcomeView
 from portcall.cli.views.series import AtTheTerminal
 from portcall.core.address import parse_address
 from portcall.core.plan.rows import Plan
-from portcall.core.plan.targets import Meant, parse_device, with_group
+from portcall.core.plan.targets import Meant, first_address, parse_device, with_group
 from portcall.core.trouble import BadInput
 from portcall.jobs.look.locate import Located
 from portcall.jobs.record.by import By
@@ -115,7 +115,7 @@ def move_command(
         _check_series(meant, plan)
     if name is not None:
         names_for(meant[0], name)  # Refused before anything is sent.
-    adapter = chosen_adapter()
+    adapter = chosen_adapter(start or first_address(meant))
     if not undo:
         refuse_own(adapter, meant)
     with Mover(adapter, site, seconds, force, note) as mover:

@@ -9,6 +9,7 @@ from pathlib import Path
 
 import click
 
+from portcall.cli.plug import person_at_the_cables
 from portcall.cli.say import ADAPTER, JSON, SITE, note
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.catalog.doors import parse_door
@@ -19,7 +20,6 @@ from portcall.core.plan.rows import Plan
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.jobs.record.by import By
 from portcall.jobs.workstation import adapters, rights
-from portcall.site.catalogs import read_catalogs
 from portcall.site.folder import Site, this_site
 from portcall.site.visits import arrived, is_after_a_visit, this_visit
 
@@ -79,10 +79,14 @@ def capture_file() -> str | None:
     return file
 
 
-def chosen_adapter(target: IPv4Address | None = None) -> Adapter:
-    """The adapter to work on; says which when nobody named it. Raises NotPossibleHere."""
+def chosen_adapter(target: IPv4Address | None = None, harmless: bool = False) -> Adapter:
+    """The adapter to work on; says which when nobody named it. Raises NotPossibleHere.
+
+    ``target`` is who is to be reached by it; ``harmless`` what a default route would not care for.
+    """
     site = this_site()
-    adapter = adapters.chosen_adapter(named_adapter(), site, note, target)
+    person = person_at_the_cables()
+    adapter = adapters.chosen_adapter(named_adapter(), site, note, target, harmless, person)
     works_on(adapter, site)
     return adapter
 
@@ -135,6 +139,8 @@ def target_and_door(
 ) -> tuple[str, str | None]:
     """The same for a command that takes a DOOR, too: in a visit, the word of one is enough."""
     if door is None and target is not None and not target.isdecimal() and this_visit():
+        from portcall.site.catalogs import read_catalogs
+
         doors = read_catalogs(site.folder).all_doors
         with suppress(BadInput):
             parse_door(target, doors)

@@ -96,7 +96,7 @@ def verify_command(
     readings = dict(parse_reading(each) for each in read)
     if readings and (len(rows) != 1 or cycled is not None):
         raise BadInput("--read tells what was read at one device: name that one, and no other")
-    adapter = chosen_adapter()
+    adapter = chosen_adapter((rows or plan.devices)[0].address)
     say_what_rights_are_missing()
     if cycled is not None:
         return _power_cycle(adapter, site, plan, cycled, wait)

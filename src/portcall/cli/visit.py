@@ -29,7 +29,7 @@ from portcall.core.find.device import Device
 from portcall.core.find.sighting import Field
 from portcall.core.finding import Name
 from portcall.core.plan.rows import Plan
-from portcall.core.plan.targets import Meant, parse_device
+from portcall.core.plan.targets import Meant, first_address, parse_device
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.core.why.ladder import Step
@@ -93,7 +93,7 @@ def visit_command(target: str | None, dhcp: bool) -> int:
     if target is not None and network is None:
         target = target_meant(target, site, plan, By.DEVICE)
     meant = parse_device(target, plan) if target and network is None else None
-    adapter = chosen_adapter()
+    adapter = chosen_adapter(first_address([meant] if meant else []))
     if meant is None and network is None and not dhcp:
         device = _the_one_there(adapter, site, plan)
         if device is None:

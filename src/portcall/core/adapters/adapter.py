@@ -149,8 +149,7 @@ def choose(adapters: Sequence[Adapter], name: str | None) -> Adapter:
                 "device has power"
             )
         return named
-    wired = [a for a in adapters if a.kind is AdapterKind.WIRED and a.link and a.mac is not None]
-    fitting = [a for a in wired if a.default_route is None]
+    fitting = [a for a in plugged(adapters) if a.default_route is None]
     if len(fitting) > 1:
         fitting = [a for a in fitting if not a.other_routes] or fitting
     if len(fitting) == 1:
@@ -165,6 +164,12 @@ def choose(adapters: Sequence[Adapter], name: str | None) -> Adapter:
         "plug in the plant's cable, or name an adapter with --adapter. Here are: "
         f"{listed or 'none'}",
     )
+
+
+def plugged(adapters: Sequence[Adapter]) -> list[Adapter]:
+    """The wired adapters that have a link: the cables that are in."""
+    wired = [each for each in adapters if each.kind is AdapterKind.WIRED and each.mac is not None]
+    return [each for each in wired if each.link]
 
 
 def choose_for(

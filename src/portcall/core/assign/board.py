@@ -123,6 +123,11 @@ class Board:
         return tuple(reversed(self._strangers.values()))
 
     @property
+    def never_asked(self) -> tuple[str, ...]:
+        """The names of rows whose device has not asked for an address, and answers nowhere."""
+        return tuple(row.device.name for row in self.rows if row.state is RowState.WAITING)
+
+    @property
     def missing(self) -> tuple[Row, ...]:
         """The rows whose device does not answer at its address; an address that was given and never
         answered counts as missing.

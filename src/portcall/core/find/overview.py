@@ -217,7 +217,7 @@ def next_steps(scene: Scene) -> tuple[Finding, ...]:
     return (
         *_asking(planned, scene),
         *_label_checks(near),
-        *_unknown_asking(unknown),
+        *_unknown_asking(unknown, scene.plan),
         *_elsewhere(scene),
         *_unheard(scene, {miss.row.name for miss in near.values()}),
         *_to_name(scene),
@@ -241,8 +241,10 @@ def _label_checks(near: Mapping[Mac | None, NearMiss]) -> Iterator[Finding]:
         yield say.CHECK_LABEL(name=miss.row.name, mac=mac, near=miss.finding)
 
 
-def _unknown_asking(devices: Sequence[Device]) -> Iterator[Finding]:
-    if devices and devices[0].mac is not None:
+def _unknown_asking(devices: Sequence[Device], plan: Plan) -> Iterator[Finding]:
+    if devices and not plan.devices:
+        yield say.UNPLANNED_ASKING(Line("assign", "--keep"), count=len(devices))
+    elif devices and devices[0].mac is not None:
         line = Line("assign", Setting(devices[0].mac, "ADDRESS"), "--keep")
         yield say.STRANGERS_ASKING(line, count=len(devices))
 

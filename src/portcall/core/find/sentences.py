@@ -129,6 +129,11 @@ CHECK_LABEL = Sentence(
     "check-label",
     "check the label of {name}: {mac} is here, and {near}",
 )
+UNPLANNED_ASKING = Sentence(
+    "unplanned-asking",
+    "{count:device asks|devices ask} for an address, and there is no plan yet; to be asked which "
+    "it gets",
+)
 STRANGERS_ASKING = Sentence(
     "strangers-asking",
     "{count:device that is not in the plan asks|devices that are not in the plan ask} for an "

@@ -101,6 +101,13 @@ class Meant:
         return self.row.name if self.row else Name(self.words)
 
 
+def first_address(meant: Sequence[Meant]) -> IPv4Address | None:
+    """The address of the first of some devices, where it is or is planned; None where unknown."""
+    for each in meant[:1]:
+        return each.address or (each.row.address if each.row is not None else None)
+    return None
+
+
 def parse_device(text: str, plan: Plan) -> Meant:
     """A planned name, a MAC, or an address. Raises BadInput."""
     row = plan.by_name(text)

@@ -139,7 +139,7 @@ class EchoWatch:
                 while not (stop.is_set() or ended.is_set() or asking.done()):
                     await self._look_after(cable)
                     lasts = self.ends.lasts
-                    if lasts is not None and monotonic() >= self.began + lasts:
+                    if lasts is not None and self._places and monotonic() >= self.began + lasts:
                         break
                     if cable.returns != returns and cable.has_link:
                         return True

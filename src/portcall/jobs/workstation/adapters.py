@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Sequence
 from dataclasses import dataclass
 from ipaddress import IPv4Address
+from typing import Protocol
 
-from portcall.core.adapters.adapter import Adapter, AdapterKind, choose
+from portcall.core.adapters.adapter import Adapter, AdapterKind, choose, plugged
 from portcall.core.adapters.obstacles import Workstation
 from portcall.core.address import hosts
 from portcall.core.trouble import NotPossibleHere
@@ -14,6 +16,7 @@ from portcall.host.adapters import leaves_by, name_servers, read_adapters
 from portcall.jobs.telling import Tell, nobody
 from portcall.site.folder import Site
 from portcall.site.matches import open_matches
+from portcall.site.remembered import remember_adapter, remembered_adapter
 from portcall.site.visits import this_visit
 
 _PROXY_VARIABLES = ("http_proxy", "https_proxy", "all_proxy", "HTTP_PROXY", "HTTPS_PROXY")
@@ -43,6 +46,26 @@ class Remembered:
         return f"using {self.name}, {self.by}"
 
 
+@dataclass(frozen=True, slots=True)
+class OnlyCable:
+    """Nobody named an adapter, and this one has the only cable, though a default route uses it."""
+
+    name: str
+
+    def __str__(self) -> str:
+        return f"using {self.name}: it has the only cable, and the default route leads over it"
+
+
+class Choose(Protocol):
+    """A person who can say which adapter has the plant's cable."""
+
+    def may_use(self, adapter: Adapter) -> bool:
+        """Whether the only cable may be used, though the default route leads over it."""
+
+    def one_of(self, adapters: Sequence[Adapter]) -> Adapter | None:
+        """The adapter of these whose plug was pulled and put back; None when none was."""
+
+
 ADAPTER_VARIABLE = "PORTCALL_ADAPTER"
 
 
@@ -56,7 +79,9 @@ def named_before(site: Site) -> Remembered | None:
         return Remembered(by_environment, f"as {ADAPTER_VARIABLE} says")
     if site.adapter is not None:
         return Remembered(site.adapter, "as site.toml says")
-    return None
+    mac = remembered_adapter(site.folder)
+    here = next((each for each in adapters_now() if mac is not None and each.mac == mac), None)
+    return Remembered(here.name, "as you said at this site before") if here is not None else None
 
 
 def by_visit() -> Remembered | None:
@@ -106,12 +131,15 @@ def chosen_adapter(
     site: Site | None = None,
     tell: Tell = nobody,
     target: IPv4Address | None = None,
+    harmless: bool = False,
+    person: Choose | None = None,
 ) -> Adapter:
     """The adapter to use; tells which when nobody named it in this line.
 
     The nearest word counts: ``name``, the environment, the site, the adapter that is matched; else
-    the only one that fits; else the one in the ``target``'s subnet. Never another one than was
-    named. Raises NotPossibleHere.
+    the only one that fits; else the one in the ``target``'s subnet; else the one with the only
+    cable, where that is ``harmless`` though a default route leads over it, or a ``person`` says so;
+    or the one whose plug a person pulls. Never another one than was named. Raises NotPossibleHere.
     """
     adapters = adapters_now()
     if name is not None:
@@ -122,10 +150,19 @@ def chosen_adapter(
             adapter = choose(adapters, None)
         except NotPossibleHere:
             inside = [each for each in adapters if _stands_at(each, target)]
-            if target is None or len(inside) != 1:
+            if target is not None and len(inside) == 1:
+                tell(InSubnet(inside[0].name, target))
+                return inside[0]
+            cables = plugged(adapters)
+            if len(cables) == 1 and harmless:
+                tell(OnlyCable(cables[0].name))
+                return cables[0]
+            said = _asked(cables, person)
+            if said is None:
                 raise
-            tell(InSubnet(inside[0].name, target))
-            return inside[0]
+            assert said.mac is not None
+            remember_adapter((site or Site()).folder, said.mac)
+            return said
         tell(Chosen(adapter))
         return adapter
     try:
@@ -135,6 +172,15 @@ def chosen_adapter(
     if before != by_visit():
         tell(before)
     return adapter
+
+
+def _asked(cables: Sequence[Adapter], person: Choose | None) -> Adapter | None:
+    """The adapter that a person says, where there is one who can be asked."""
+    if person is None or not cables:
+        return None
+    if len(cables) == 1:
+        return cables[0] if person.may_use(cables[0]) else None
+    return person.one_of(cables)
 
 
 def _stands_at(adapter: Adapter, target: IPv4Address | None) -> bool:
