@@ -14,6 +14,7 @@ import click
 from click.shell_completion import CompletionItem, get_completion_class
 
 from portcall.cli.topics import TOPICS
+from portcall.core.plan.columns import COLUMNS
 from portcall.jobs.workstation import completion
 
 VARIABLE = "_PORTCALL_COMPLETE"
@@ -23,7 +24,7 @@ DOORS = ["cip", "modbus", "opcua", "web", "secureweb", "ftp", "ssh", "telnet", "
 """As they are spelt without spaces; a test holds them against what they stand for."""
 
 _TAKE_NAMES = {
-    *("find", "match", "assign", "keep", "move", "swap", "blink"),
+    *("find", "visit", "match", "assign", "keep", "move", "swap", "blink"),
     *("reach", "trace", "open", "why", "verify"),
 }
 _TAKE_A_DOOR_SECOND = {"why", "trace", "open"}
@@ -32,6 +33,8 @@ _AFTER_OPTION = {
     "--adapter": "adapters",
     "--door": "doors",
     "--power-cycle": "names",
+    "--device": "names",
+    "--group": "groups",
 }
 _SUBCOMMANDS = {
     "plan": ["check", "show", "add", "set", "remove", "take", "import", "export"],
@@ -87,6 +90,10 @@ def candidates(
             return _SUBCOMMANDS[command]
         if command == "catalog" and rest[-1] == "--from":
             return _known("names")
+        if command == "plan" and rest[0] == "set" and len(rest) > 1:
+            return [f"{column}=" for column in COLUMNS]
+        if command == "plant" and rest[0] == "fault" and len(rest) == 2:
+            return _known("faults")
         if command == "plan" and (rest == ["set"] or rest[0] == "remove"):
             return _known("names")
         on_device = command == "plant" and rest[0] in _ON_PLANT_DEVICES and len(rest) == 1
@@ -105,6 +112,12 @@ def _known(kind: str) -> Iterable[str]:
         return DOORS
     if kind == "names":
         return completion.planned_names()
+    if kind == "groups":
+        return completion.planned_groups()
+    if kind == "faults":
+        from portcall.plant.faults import ON_DEVICES
+
+        return ON_DEVICES
     from portcall.core.trouble import Trouble
     from portcall.plant import control
 

@@ -195,7 +195,10 @@ def _say_how_it_went(found: Found, looked: Looked, is_list: bool) -> None:
     if looked.look.asked_nothing:
         note("nobody could be asked from here, for these reasons:")
     elif not count and not looked.interrupted:
-        note("nothing was heard: is this the right adapter, and has the plant power?")
+        note(
+            "nothing was heard: is this the right adapter, has the plant power, and "
+            "is its end of the cable in no router's uplink socket?"
+        )
     if looked.look.borrowed:
         shown = ", ".join(str(each.interface) for each in looked.look.borrowed)
         note(f"asked from {shown}, borrowed for this look; this computer's addresses are unchanged")

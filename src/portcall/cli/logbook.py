@@ -183,7 +183,7 @@ def _cells(each: Numbered) -> Sequence[Text]:
     by = f"{entry.person}@{entry.workstation}" if entry.person else ""
     return (
         cell(each.number),
-        cell(f"{entry.at.astimezone():%Y-%m-%d %H:%M}"),
+        cell(f"{entry.at.astimezone():%Y-%m-%d %H:%M:%S}"),
         cell(entry.kind, "bold"),
         cell(entry.name),
         cell(entry.summary),

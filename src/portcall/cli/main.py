@@ -24,38 +24,54 @@ _COMPLETE_VARIABLE = "_PORTCALL_COMPLETE"
 
 YES, NO, BAD_INPUT, NOT_POSSIBLE, INTERRUPTED = 0, 1, 2, 3, 130
 
-COMMANDS = {
-    # In the order in which an engineer needs them.
-    "adapters": "This computer's adapters: link, addresses, what is in the way.",
-    "visit": "Be in a device's subnet until you leave; then all is as it was.",
-    "match": "Put this computer into a device's subnet.",
-    "find": "Find and identify what is on the wire.",
-    "listen": "Send nothing: who asks, who announces itself, which subnets are heard.",
-    "free": "The next addresses that nobody has, on the wire or in the plan.",
-    "catalog": "Names for what devices say only in numbers: descriptions you can add.",
-    "plan": "The plan: which device shall have which address.",
-    "assign": "Give planned devices their addresses by BOOTP and DHCP.",
-    "keep": "Tell devices to keep their address when the power goes.",
-    "move": "Bring devices from the address they have to the planned one.",
-    "swap": "Put a new device in the place of one that died.",
-    "blink": "Have a device show itself, to find it in the cabinet.",
-    "reach": "Ping devices: loss and times.",
-    "trace": "Show the way to a device, hop by hop.",
-    "open": "Open a device's page, or a shell on it, once it is seen to answer.",
-    "why": "Say why a device is not reachable, rung by rung, and what to do.",
-    "verify": "Hold the plan against what is really on the wire.",
-    "status": "How far the site is, from its logbook; nothing is sent.",
-    "compare": "What changed between two looks.",
-    "logbook": "What was seen and done at this site, by whom and when.",
-    "sketch": "Draw the site: switches, subnets, and each device with name and address.",
-    "report": "The hand-over record: devices, proofs, changes, room for signatures.",
-    "restore": "Put this computer's adapters back as they were.",
-    "setup": "Give this program its rights once, so that no line needs sudo; undo.",
-    "completion": "Have the shell complete commands, adapters and planned names.",
-    "plant": "The practice plant: simulated devices to try all this on.",
-    "demo": "The whole job on the practice plant, in under a minute.",
-    "help": "Explain what is no command: files, plan columns, exit codes, faults, privileges.",
+GROUPS = {
+    # In the order of the work; what is typed every day comes first.
+    "The first five": {
+        "adapters": "This computer's adapters: link, addresses, what is in the way.",
+        "find": "Find and identify what is on the wire.",
+        "visit": "Be in a device's subnet until you leave; then all is as it was.",
+        "assign": "Give planned devices their addresses by BOOTP and DHCP.",
+        "verify": "Hold the plan against what is really on the wire.",
+    },
+    "This computer": {
+        "match": "Put this computer into a device's subnet.",
+        "restore": "Put this computer's adapters back as they were.",
+        "setup": "Give this program its rights once, so that no line needs sudo; undo.",
+        "completion": "Have the shell complete commands, adapters and planned names.",
+    },
+    "The wire and the plan": {
+        "listen": "Send nothing: who asks, who announces itself, which subnets are heard.",
+        "free": "The next addresses that nobody has, on the wire or in the plan.",
+        "plan": "The plan: which device shall have which address.",
+        "catalog": "Names for what devices say only in numbers: descriptions you can add.",
+    },
+    "One device": {
+        "move": "Bring devices from the address they have to the planned one.",
+        "keep": "Tell devices to keep their address when the power goes.",
+        "swap": "Put a new device in the place of one that died.",
+        "blink": "Have a device show itself, to find it in the cabinet.",
+        "open": "Open a device's page, or a shell on it, once it is seen to answer.",
+    },
+    "Why it does not answer": {
+        "reach": "Ping devices: loss and times.",
+        "trace": "Show the way to a device, hop by hop.",
+        "why": "Say why a device is not reachable, rung by rung, and what to do.",
+    },
+    "The record": {
+        "status": "How far the site is, from its logbook; nothing is sent.",
+        "compare": "What changed between two looks.",
+        "logbook": "What was seen and done at this site, by whom and when.",
+        "sketch": "Draw the site: switches, subnets, and each device with name and address.",
+        "report": "The hand-over record: devices, proofs, changes, room for signatures.",
+    },
+    "To practise, and to read": {
+        "demo": "The whole job on the practice plant, in under a minute.",
+        "plant": "The practice plant: simulated devices to try all this on.",
+        "help": "Explain what is no command: files, plan columns, exit codes, faults, privileges.",
+    },
 }
+
+COMMANDS = {name: told for group in GROUPS.values() for name, told in group.items()}
 
 _END_BY_THE_SIGNAL = {"plant", "demo"}
 """They change nothing of this computer, and what they started ends with them."""
@@ -103,20 +119,35 @@ class CommandList(LazyGroup):
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         """The list in ``--help``, without importing any of them."""
-        with formatter.section("Commands"):
-            formatter.write_dl(list(COMMANDS.items()))
+        widest = max(map(len, COMMANDS))
+        for title, group in GROUPS.items():
+            with formatter.section(title):
+                formatter.write_dl([(f"{name:<{widest}}", told) for name, told in group.items()])
 
 
-@click.command(cls=CommandList, context_settings={"help_option_names": ["-h", "--help"]})
+@click.command(
+    cls=CommandList,
+    invoke_without_command=True,
+    context_settings={"help_option_names": ["-h", "--help"]},
+)
 @click.version_option(__version__, message="portcall %(version)s")
-def portcall() -> None:
+@click.pass_context
+def portcall(context: click.Context) -> int | None:
     """Find the devices on a plant network, give them their addresses, prove they are reachable.
 
     What tells something takes --json. Each ends with 0 when the answer is yes, 1 when it is no, 2
     when what was typed or written is wrong, 3 when this computer cannot do it.
 
-    Nothing to hand? "portcall demo" shows the whole job on a simulated plant.
+    "portcall" alone, at a site, says where you stand and what is next. Nothing to hand? "portcall
+    demo" shows the whole job on a simulated plant.
     """
+    if context.invoked_subcommand is not None:
+        return None
+    from portcall.cli.standing import say_where_one_stands
+
+    if not say_where_one_stands():
+        click.echo(context.get_help())
+    return YES
 
 
 def _have_streams() -> None:

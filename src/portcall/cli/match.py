@@ -24,8 +24,9 @@ from portcall.cli.recording import recorded
 from portcall.cli.say import note, print_json, wants_json
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.adapters.own_address import Wanted, check_own, wanted_for
-from portcall.core.address import parse_interface
+from portcall.core.address import parse_address, parse_interface, parse_mask
 from portcall.core.finding import Line, Name
+from portcall.core.plan.rows import Plan
 from portcall.core.plan.targets import parse_target
 from portcall.core.record.entry import Kind
 from portcall.core.trouble import BadInput, NotPossibleHere
@@ -40,7 +41,7 @@ from portcall.jobs.workstation.match import (
     refuse_managed,
     require_for_match,
 )
-from portcall.site.folder import this_site
+from portcall.site.folder import Site, this_site
 
 
 @click.command("match")
@@ -81,7 +82,7 @@ def match_command(
     site = this_site()
     plan = site.plan()
     target = target_meant(target, site, plan, By.ADDRESS)
-    wanted = wanted_for(parse_target(target, plan), plan, site.subnets)
+    wanted = _wanted(target, plan, site)
     own = parse_interface(typed) if typed else None
     if own is not None:
         wanted = _by_hand(own, wanted)
@@ -108,6 +109,18 @@ def match_command(
     require_for_match(not no_probe, f"portcall match {target} --dry-run shows what it would do")
     matched = match(adapter, wanted, choices, replace, not no_probe, note, typed=own is not None)
     return _show(matched)
+
+
+def _wanted(target: str, plan: Plan, site: Site) -> Wanted:
+    """The subnet that is meant: by a device, by the subnet itself, or by a device with its mask."""
+    device, slash, mask = target.partition("/")
+    if slash and plan.by_name(target) is None:
+        address, prefix = parse_address(device), parse_mask(mask)
+        network = IPv4Interface((address, prefix)).network
+        if address != network.network_address:
+            parse_interface(target)
+            return Wanted(network, address, "typed")
+    return wanted_for(parse_target(target, plan), plan, site.subnets)
 
 
 def _match_by_dhcp(adapter: Adapter, alone: bool, probe: bool, dry_run: bool) -> int:

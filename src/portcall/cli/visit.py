@@ -6,7 +6,7 @@ import asyncio
 import sys
 from collections.abc import Sequence
 from datetime import UTC, datetime
-from ipaddress import IPv4Address, IPv4Network
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 import click
 
@@ -24,7 +24,7 @@ from portcall.cli.views.devices import print_found
 from portcall.cli.views.visit import say_card, say_how_it_is_left, say_what_was_done
 from portcall.cli.views.why import print_end, print_step
 from portcall.core.adapters.adapter import Adapter
-from portcall.core.address import parse_subnet
+from portcall.core.address import parse_address, parse_mask
 from portcall.core.find.device import Device
 from portcall.core.find.sighting import Field
 from portcall.core.finding import Name
@@ -107,7 +107,11 @@ def visit_command(target: str | None, dhcp: bool) -> int:
 
 
 def _network(target: str | None) -> IPv4Network | None:
-    return parse_subnet(target) if target is not None and "/" in target else None
+    """The subnet that was typed; a device's address with its mask means the subnet around it."""
+    if target is None or "/" not in target:
+        return None
+    address, _, mask = target.partition("/")
+    return IPv4Interface((parse_address(address), parse_mask(mask))).network
 
 
 def _visit(

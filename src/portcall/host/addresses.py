@@ -153,14 +153,17 @@ def _put(message: Message, adapter: Adapter, trouble: str, again: bool = False) 
     return True
 
 
-def save(adapter: Adapter) -> tuple[str, ...]:
+def save(adapter: Adapter, but: IPv4Interface | None = None) -> tuple[str, ...]:
     """An adapter's addresses, and the routes somebody made through it, as ``put_back`` takes them.
+
+    ``but`` is an address that stays as it is.
 
     One line of text each, in the kernel's order: to be kept, not to be read.
     """
     with Netlink() as netlink:
         addresses = [m for m in address_messages(netlink) if index_of(m) == adapter.index]
         routes = [m for m in routes_of_all_tables(netlink) if uses(m, adapter.index)]
+    addresses = [message for message in addresses if interface_of(message) != but]
     messages = [
         *(_only(message, _settable(message)) for message in addresses),
         # The kernel makes its own routes itself, with the address they belong to.

@@ -1,4 +1,4 @@
-"""The names of the plan's rows, as quick as can be: for completing what is typed.
+"""The names and groups of the plan's rows, as quick as can be: for completing what is typed.
 
 Nothing is checked here; a plan that is broken has as many names as can be read.
 """
@@ -17,15 +17,15 @@ _SETTINGS_FILE = "site.toml"
 _LONGEST = 1 << 20
 
 
-def plan_names(start: Path) -> list[str]:
-    """The names in the plan of the site that a folder is in."""
+def plan_names(start: Path, column: str = "name") -> list[str]:
+    """The names in the plan of the site that a folder is in, or what another column has."""
     for folder in (start, *start.parents):
         if (folder / _PLAN_FILE).is_file() or (folder / _SETTINGS_FILE).is_file():
-            return _names(folder / _PLAN_FILE)
+            return _names(folder / _PLAN_FILE, column)
     return []
 
 
-def _names(path: Path) -> list[str]:
+def _names(path: Path, column: str) -> list[str]:
     try:
         with open(path, "rb") as file:
             lines = lines_in(decode(file.read(_LONGEST))[0])
@@ -36,7 +36,7 @@ def _names(path: Path) -> list[str]:
     with suppress(BrokenLine, ValueError):
         for _, cells in lines_of(lines, *delimiter_in(lines)):
             if place is None:
-                place = [cell.strip().casefold() for cell in cells].index("name")
+                place = [cell.strip().casefold() for cell in cells].index(column)
             elif len(cells) > place:
                 names.append(cells[place].strip())
-    return [name for name in names if name and name.isprintable()]
+    return list(dict.fromkeys(name for name in names if name and name.isprintable()))

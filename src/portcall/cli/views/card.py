@@ -44,12 +44,29 @@ def print_cards(found: Found, devices: Sequence[Device], now: float) -> None:
                 "what", "value", "said by", "heard", drops=("heard",), shrinks="value"
             )
             print_rows(columns, lines, _cells)
+        _print_values(device)
         told = [remark_of(each, Tone.TO_DO) for each in found.remarks(device)]
         print_lines(told or [Remark("nothing about it needs attention", Tone.DONE)])
     others = len(found.devices) - len(devices)
     if others:
         count = "1 other device was" if others == 1 else f"{others} other devices were"
         click.echo(f"{count} heard meanwhile: portcall find lists them")
+
+
+def _print_values(device: Device) -> None:
+    """What is typed about it into an engineering program, to be copied from here."""
+    by_dcp = (s.value for s in device.said if (s.field, s.method) == (Field.NAME, Method.DCP))
+    known = {
+        "address": device.addresses[0] if device.addresses else None,
+        "mask": device.mask,
+        "gateway": device.gateway,
+        "station name": next(by_dcp, None),
+    }
+    told = {what: value for what, value in known.items() if value is not None}
+    if len(told) > 1:
+        click.echo("to type in your engineering program:")
+        for what, value in told.items():
+            click.echo(f"    {what:<14}{value}")
 
 
 def _lines(device: Device, now: float) -> list[_Line]:

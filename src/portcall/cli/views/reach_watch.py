@@ -33,7 +33,7 @@ _MARK_STYLES = {
     SecondMark.NOTHING: "",
 }
 _LEAST_DRAWN = 10
-_OTHER_COLUMNS = 7 + 7 + 7 + 5 + 15
+_OTHER_COLUMNS = 10 + 7 + 7 + 5 + 15
 """Characters that now, median, 99th percentile, loss and the longest gap take, with their gaps."""
 
 _ROWS_BESIDE = 6 + _RECENT
@@ -210,7 +210,7 @@ class _LiveView(View):
             table.add_column("LAST MINUTE", width=drawn, no_wrap=True)
         for header, cells in (("NOW ms", 6), ("MEDIAN", 6), ("99 %", 6), ("LOST", 4)):
             table.add_column(header, width=cells, justify="right", no_wrap=True)
-        table.add_column("LONGEST GAP", width=14, no_wrap=True)
+        table.add_column("LONGEST GAP", width=17, no_wrap=True)
         now = monotonic()
         for each in shown:
             table.add_row(*self._cells(each, now, drawn))

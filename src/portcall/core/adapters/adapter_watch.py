@@ -91,7 +91,7 @@ def _what_to_try(adapter: Adapter) -> str:
     speed = f" at {adapter.speed_words}" if adapter.speed_words else ""
     tries = ["another cable", "another port at the far end"]
     if adapter.kind is AdapterKind.WIRED and (adapter.speed_mbps or 0) >= 1000:
-        tries.append("a fixed 100 Mbit/s")
+        tries.append("a fixed 100 or 10 Mbit/s, where both sides allow it")
     return (
         f"lost and back {FLAPS} times within {FLAP_WINDOW:.0f} s{speed}; "
         f"try {', then '.join(tries)}"

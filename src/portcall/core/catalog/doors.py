@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from difflib import get_close_matches
 
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput
@@ -13,7 +14,8 @@ _HIGHEST = 65_535
 def parse_door(text: str, names: Mapping[int, str]) -> int:
     """A port by its number, or by a name of ``names``, in whatever case and spacing.
 
-    A name that several ports go by is the first one. Raises BadInput.
+    A name that several ports go by is the first one; what else people type for them is known, too.
+    Raises BadInput, which names those that are spelt nearly so.
     """
     if text.isascii() and text.isdigit():
         if 0 < int(text) <= _HIGHEST:
@@ -23,10 +25,29 @@ def parse_door(text: str, names: Mapping[int, str]) -> int:
     for port, name in names.items():
         if wanted and _plain(name) == wanted:
             return port
-    known = ", ".join(dict.fromkeys(name.lower() for name in names.values()))
+    if wanted in ALSO_TYPED:
+        return ALSO_TYPED[wanted]
+    known = list(dict.fromkeys(name.lower() for name in names.values()))
+    spelt = {_plain(name): name for name in (*known, *ALSO_TYPED)}
+    close = get_close_matches(wanted, spelt, n=2)
+    meant = f"did you mean {' or '.join(spelt[each] for each in close)}? " if close else ""
     raise BadInput(
-        f"{printable(text, 40)}: is no port and no door known here", f"there are {known}"
+        f"{printable(text, 40)}: is no port and no door known here",
+        f"{meant}There are {', '.join(known)}",
     )
+
+
+ALSO_TYPED = {
+    "http": 80,
+    "https": 443,
+    "vnc": 5900,
+    "rfb": 5900,
+    "ethernetip": 44818,
+    "enip": 44818,
+    "isotsap": 102,
+    "ftpcontrol": 21,
+}
+"""Other words for doors that people type: names of the protocols, and IANA's service names."""
 
 
 def _plain(text: str) -> str:

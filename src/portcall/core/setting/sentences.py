@@ -25,7 +25,6 @@ NOWHERE_PLANNED = Sentence(
 )
 NO_ADDRESS_YET = Sentence("no-address-yet", "it has no address yet")
 IS_ELSEWHERE = Sentence("is-elsewhere", "it is at {found_at}, not at {address}")
-NOT_IN_ITS_SUBNET = Sentence("not-in-its-subnet", "{adapter} is not in its subnet")
 ASKS_BY = Sentence("asks-by", "it asks for an address by {protocol}")
 PANEL_ONLY = Sentence(
     "panel-only", "it has no IPv4 address and answers no DCP: set it at its own panel"

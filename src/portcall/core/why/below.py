@@ -56,6 +56,8 @@ def judge_link(seen: LinkSeen) -> Step:
             say.HAS_NO_LINK(adapter=name),
             say.CABLE_AT_BOTH_ENDS(),
             say.POWER_AT_OTHER_END(),
+            say.PLUG_HOME(),
+            say.OTHER_END_ON(),
         )
     return holds(
         Rung.LINK,

@@ -39,6 +39,11 @@ SWITCH_ON = advice("ip link set {adapter} up")
 OTHER_CABLE = advice("try another cable, then another port at the far end")
 FAR_END_RESTARTS = advice("look whether the device or switch at the far end restarts")
 CABLE_AT_BOTH_ENDS = advice("check that the cable is in at both ends")
+PLUG_HOME = advice("push each plug until it clicks; for a fibre, exchange its two plugs at one end")
+OTHER_END_ON = advice(
+    "look whether the port at the other end is switched on, and whether old equipment needs a "
+    "crossed cable"
+)
 POWER_AT_OTHER_END = advice("check that the device or switch at the other end has power")
 
 # This computer's own address.

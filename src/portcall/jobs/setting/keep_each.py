@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Sequence
+from contextlib import ExitStack
 from ipaddress import IPv4Interface
 
 from portcall.core.adapters.adapter import Adapter
@@ -21,6 +22,7 @@ from portcall.jobs.setting.keep_one import keep, own_interface, release
 from portcall.jobs.setting.log import Ended, remembering, written
 from portcall.jobs.setting.naming import names_for
 from portcall.jobs.telling import Tell
+from portcall.jobs.workstation.visit import visit
 from portcall.site.folder import Site
 from portcall.site.logbook.settings import SettingsLog
 
@@ -39,6 +41,7 @@ def keep_each(
 ) -> bool:
     """Find the devices, and have each keep its address; whether all do.
 
+    Where this computer is not in a device's subnet, it goes there for the time needed, and back.
     ``ended`` is told what came of each. With ``undo`` they ask by BOOTP or DHCP again. ``name`` is
     what a device is to call itself, too. Raises BadInput, NotPossibleHere.
     """
@@ -47,19 +50,31 @@ def keep_each(
     names = [names_for(each, name) for each in meant]
     log = SettingsLog(site.folder, adapter.name)
     located = locate(adapter, site, plan, meant, tell)
-    for each, (called, unnamed) in zip(located, names, strict=True):
-        outcome = _obstacle(adapter, each)
-        if outcome is None:
-            job = _job(adapter, each, called, name, force)
-            outcome = _carry_out(adapter, each, job, undo, log)
-        if outcome.by == DCP:
-            outcome = outcome.with_findings(*unnamed)
-        ended(each, outcome)
-        good = good and outcome.done
+    with ExitStack() as stack:
+        for each, (called, unnamed) in zip(located, names, strict=True):
+            outcome = _obstacle(each)
+            if outcome is None:
+                adapter = _beside(stack, adapter, each, site, tell)
+                job = _job(adapter, each, called, name, force)
+                outcome = _carry_out(adapter, each, job, undo, log)
+            if outcome.by == DCP:
+                outcome = outcome.with_findings(*unnamed)
+            ended(each, outcome)
+            good = good and outcome.done
     return good
 
 
-def _obstacle(adapter: Adapter, each: Located) -> Outcome | None:
+def _beside(stack: ExitStack, adapter: Adapter, each: Located, site: Site, tell: Tell) -> Adapter:
+    """The adapter when it is in the subnet of a device that is not set by DCP."""
+    device, row = each.device, each.meant.row
+    assert device is not None
+    if Method.DCP in device.methods and row is not None:
+        return adapter
+    address = row.address if row is not None else device.addresses[0]
+    return stack.enter_context(visit(adapter, address, site, tell))
+
+
+def _obstacle(each: Located) -> Outcome | None:
     """Why nothing can be done about a device, or None."""
     device, row = each.device, each.meant.row
     if device is None:
@@ -75,8 +90,6 @@ def _obstacle(adapter: Adapter, each: Located) -> Outcome | None:
     elif each.rivals:
         line = Line("move", each.mac, "--to", "ADDRESS/N")
         finding = say.SHARED_WITH(line, address=device.addresses[0], macs=each.rivals)
-    elif adapter.on_subnet_of(wanted or device.addresses[0]) is None:
-        finding = say.NOT_IN_ITS_SUBNET(Line("match", name), adapter=adapter.name)
     else:
         return None
     return undone(finding)

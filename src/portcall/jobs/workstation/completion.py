@@ -10,7 +10,7 @@ from portcall.host.adapter_names import adapter_names
 from portcall.host.program import one_file
 from portcall.site.plan_names import plan_names
 
-__all__ = ["adapter_names", "install", "planned_names", "program_name"]
+__all__ = ["adapter_names", "install", "planned_groups", "planned_names", "program_name"]
 
 
 def program_name() -> str:
@@ -25,6 +25,14 @@ def planned_names() -> list[str]:
         return plan_names(Path.cwd())
     except OSError:
         return []  # The folder was deleted, or may not be read.
+
+
+def planned_groups() -> list[str]:
+    """The groups of the planned devices."""
+    try:
+        return plan_names(Path.cwd(), "group")
+    except OSError:
+        return []
 
 
 def install(shell: str, text: str) -> tuple[Path, str | None]:

@@ -133,7 +133,7 @@ def put_in_force(
     An address that is there already by a lease is there for as long as its new one says.
     """
     assert adapter.mac is not None
-    taken_off = save(adapter) if alone else ()
+    taken_off = save(adapter, but=interface) if alone else ()
     matches.write_down(
         matches.OpenMatch(
             adapter.name,

@@ -97,7 +97,7 @@ def match_by_dhcp(
                 f"{obtained.server} gives {interface.ip}, and somebody has it", "declined"
             )
     if added or _is_by_lease(adapter, interface):
-        put_in_force(adapter, interface, alone and added, lease, visiting)
+        put_in_force(adapter, interface, alone, lease, visiting)
     target = obtained.server if obtained.server in interface.network else None
     return Matched(adapter, interface, target, "DHCP", added, alone, lease)
 

@@ -11,7 +11,7 @@ from __future__ import annotations
 import json
 import os
 import zlib
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import replace
 from datetime import UTC, datetime
@@ -155,9 +155,11 @@ class Logbook:
         read = [(line, read_entry(said)) for line, said in lines]
         folder = self._site or state_folder()
         with self._engine.begin() as connection:
-            self._add(connection, (entry for _, entry in read))
+            new = [entry for _, entry in read if entry is not None]
             for name, kind in OTHERS.items():
-                self._take_older(connection, folder / name, kind)
+                new += self._older(connection, folder / name, kind)
+            # What several records have of one hour is numbered in the order in which it was.
+            self._add(connection, sorted(new, key=lambda entry: entry.at))
         unread = [line for line, entry in read if entry is None and line.strip()]
         if unread:
             # A newer version wrote it, or a crash cut it: nobody here can say that it is nothing.
@@ -166,7 +168,8 @@ class Logbook:
         if lines:
             os.truncate(inbox, 0)
 
-    def _take_older(self, connection: sql.Connection, path: Path, kind: Kind) -> None:
+    def _older(self, connection: sql.Connection, path: Path, kind: Kind) -> list[Entry]:
+        """The entries of a record that is written for itself, from where it was read last."""
         taken = connection.execute(
             sql.select(_TAKEN).where(_TAKEN.c.file == path.name)
         ).one_or_none()
@@ -176,18 +179,17 @@ class Logbook:
         start = taken.octets if taken is not None and goes_on else 0
         lines = lines_from(path, start)
         if not lines:
-            return
-        self._add(connection, (entry_of(path.name, line, each, kind) for line, each in lines))
+            return []
         end = start + sum(len(line) + 1 for line, _ in lines)
         row = {"file": path.name, "octets": end, "beginning": beginning}
         new = insert(_TAKEN).values(row)
         connection.execute(new.on_conflict_do_update(index_elements=["file"], set_=row))
+        found = (entry_of(path.name, line, each, kind) for line, each in lines)
+        return [entry for entry in found if entry is not None]
 
-    def _add(self, connection: sql.Connection, entries: Iterator[Entry | None]) -> None:
+    def _add(self, connection: sql.Connection, entries: Iterable[Entry]) -> None:
         rows, contents = [], {}
         for entry in entries:
-            if entry is None:
-                continue
             data = entry.body_text.encode()
             digest = sha256(data).hexdigest()
             contents[digest] = zlib.compress(data)
