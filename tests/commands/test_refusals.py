@@ -142,7 +142,7 @@ def test_an_adapter_without_link_or_a_choice_between_two(plant):
     gone = plant.run("portcall find --adapter usb0")
     assert gone.code == 3
     assert "usb0 has no link: check that the cable is in" in gone.err
-    none = plant.run("portcall find")
+    none = plant.run("portcall verify")
     assert none.code == 3
     assert "no wired adapter has a link and no default route" in none.err
     plant.run("portcall plant plug usb0")

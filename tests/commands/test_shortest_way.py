@@ -85,7 +85,7 @@ def test_an_error_is_json_where_json_was_asked_for_and_documents_say_what_they_a
     told = prepared.run("portcall find --no-such --json")
     assert (told.code, told.json["hint"]) == (2, "see portcall find --help")
     document = prepared.run("portcall reach 10.61.20.99 --count 1 --json")
-    assert document.code == 3
+    assert document.code == 1
     prepared.run("portcall match dryer-plc --no-probe")
     document = prepared.run("portcall reach dryer-plc --count 1 --json").json
     prepared.run("portcall restore")

@@ -15,6 +15,9 @@ from ipaddress import IPv4Interface
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import Mac
 
+GRACE = 0.6
+"""Seconds in which it shows whether restore took an address off, or somebody else."""
+
 
 class Happened(Enum):
     """The things that happen to an adapter that a visit uses, and to an address of the visit."""
@@ -57,6 +60,8 @@ class Holding:
         self._lost_link = False
         self._came_back: set[IPv4Interface] = set()
         """Addresses that went with their adapter, and are not on it again yet."""
+        self._missing: dict[IPv4Interface, float] = {}
+        """Since when an address is not there that nobody is known to have taken off."""
         self._put_on: set[IPv4Interface] = set()
         """Addresses that were put on once after something took them off."""
 
@@ -79,10 +84,16 @@ class Holding:
         """The link was lost since the look before, and may be back already."""
         self._lost_link = True
 
+    @property
+    def is_waiting(self) -> bool:
+        """Whether an address is missing, and it is not said yet who took it off."""
+        return bool(self._missing)
+
     def look(
         self,
         adapters: Sequence[Adapter],
         written: Collection[IPv4Interface],
+        now: float,
         ended: Collection[IPv4Interface] = (),
     ) -> tuple[Change, ...]:
         """The changes since the look before.
@@ -91,7 +102,7 @@ class Holding:
         that, too, and takes it from the record then. ``ended`` are those whose lease is over.
         """
         adapter = self._found(adapters)
-        return tuple(self._changes(adapter, written, ended))
+        return tuple(self._changes(adapter, written, now, ended))
 
     def _found(self, adapters: Sequence[Adapter]) -> Adapter | None:
         """The adapter: by its MAC, since it may have come back under another name."""
@@ -102,9 +113,11 @@ class Holding:
         self,
         adapter: Adapter | None,
         written: Collection[IPv4Interface],
+        now: float,
         ended: Collection[IPv4Interface],
     ) -> Iterator[Change]:
         if adapter is None:
+            self._missing.clear()
             if self._is_here:
                 self._is_here = self._has_link = self._lost_link = False
                 self._came_back.update(self.held)
@@ -116,10 +129,16 @@ class Holding:
             yield Change(Happened.ADAPTER_BACK, self.name)
         yield from self._link(adapter)
         for interface in tuple(self.held):
-            if interface not in adapter.interfaces:
-                yield self._missing(interface, written, ended)
-            else:
+            if interface in adapter.interfaces:
                 self._came_back.discard(interface)
+                self._missing.pop(interface, None)
+                continue
+            # Who restores takes an address off first, and from the record then.
+            since = self._missing.setdefault(interface, now)
+            known = interface not in written or interface in ended or interface in self._came_back
+            if known or now - since >= GRACE:
+                del self._missing[interface]
+                yield self._gone(interface, written, ended)
 
     def _link(self, adapter: Adapter) -> Iterator[Change]:
         was_lost, self._lost_link = self._lost_link, False
@@ -130,7 +149,7 @@ class Holding:
             self._has_link = True
             yield Change(Happened.LINK_BACK, self.name)
 
-    def _missing(
+    def _gone(
         self,
         interface: IPv4Interface,
         written: Collection[IPv4Interface],

@@ -82,10 +82,10 @@ async def reach(
         with paced(adapter.name, rounds.pace) as runner:
             asked = replace(rounds, targets=targets)
             async with placed(runner, asked, site, plan, tell) as parts:
+                beside = {t for part in parts if part.vantage for t in part.targets}
                 await ask_all(runner, parts, count, facts.append, stop)
                 results = summarise(rounds.targets, facts)
                 if cable.has_link and not (stop and stop.is_set()):
-                    beside = {t for part in parts if part.vantage for t in part.targets}
                     results = await with_reasons(runner, adapter, plan, results, beside)
                     results = await _with_late_ones(runner, parts, results, stop)
     if cable.losses:
@@ -95,6 +95,7 @@ async def reach(
     ways = other_ways(adapter, [each for each in answer if not is_elsewhere(adapter, each)])
     for way in told_ways(adapter, ways):
         tell(way)
+    results = tuple(_beside(adapter, each) if each.target in beside else each for each in results)
     for stranger in _not_planned_there(adapter, plan, results):
         tell(stranger)
     results = tuple(_oneself(result, own) for result in results)
@@ -116,6 +117,14 @@ class AnotherDevice:
             "planned_mac": row.mac,
         }
         return str(say.ANOTHER_DEVICE(Line("why", row.name), mac=self.mac, **planned))
+
+
+def _beside(adapter: Adapter, result: Reachability) -> Reachability:
+    """Who answers beside it only: that is not how other programs of this computer ask."""
+    if not result.answers:
+        return result
+    line = Line("visit", address_of(result.target))
+    return replace(result, known=say.ANSWERS_BESIDE(line, adapter=adapter.name))
 
 
 def _not_planned_there(

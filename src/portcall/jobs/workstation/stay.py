@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 from itertools import chain, islice
+from time import monotonic
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.adapters.adapter_watch import AdapterChange, ChangeKind
@@ -23,7 +24,7 @@ from portcall.core.trouble import NotPossibleHere
 from portcall.core.wire.dhcp import prefix_length
 from portcall.host.adapter_watch import watch_adapters
 from portcall.host.adapters import managed_by
-from portcall.host.addresses import add_address
+from portcall.host.addresses import add_address, remove_address
 from portcall.host.filters import NO_CONVERSATIONS
 from portcall.host.link import Link
 from portcall.host.runner import Runner
@@ -41,6 +42,9 @@ from portcall.site.visits import Visited, forget_visits, write_visit
 
 _LOOK = 1.0
 """Seconds between two looks at the adapters when the kernel tells of nothing."""
+
+_SOON = 0.2
+"""Seconds to the next look when an address is missing."""
 
 _SLEPT = 10.0
 """Seconds without a look after which this computer was asleep, or this program was stopped."""
@@ -311,7 +315,7 @@ class Stay:
         seen = Moment.now()
         try:
             while not over.is_set():
-                await _first(over, self._news, seconds=_LOOK)
+                await _first(over, self._news, seconds=_SOON if self._holding.is_waiting else _LOOK)
                 self._news.clear()
                 if seen.elapsed > _SLEPT:
                     self._tell(Woken(seen.elapsed))
@@ -343,7 +347,8 @@ class Stay:
         entries = self._entries()
         ended = [own for own, e in entries.items() if e.lease and e.lease.seconds_left <= 0]
         held = set(self._holding.held)
-        for change in self._holding.look(adapters_now(), entries.keys(), ended):
+        now = monotonic()
+        for change in self._holding.look(adapters_now(), entries.keys(), now, ended):
             own = change.interface
             adapter = self._now()
             by = managed_by(adapter) if adapter is not None else None
@@ -376,6 +381,9 @@ class Stay:
         try:
             refuse_overlap(adapter, entry.added.network)
             add_address(adapter, entry.added, None if left == float("inf") else max(int(left), 1))
+            if entry.added not in self._entries():
+                # Restored at this very moment: nothing would take it off any more.
+                remove_address(adapter, entry.added)
         except NotPossibleHere as trouble:
             self._holding.let_go(entry.added)
             self._tell(NotHeld(entry.added, trouble))
