@@ -39,6 +39,7 @@ bench: $(READY) $(COUNTERPARTS)           ## speed, as ratios against a stated l
 	$(BIN)/python benchmarks/startup.py
 	$(BIN)/python benchmarks/match.py
 	$(BIN)/python benchmarks/sweep.py
+	$(BIN)/python benchmarks/bare.py
 	$(BIN)/python benchmarks/plant.py
 	$(BIN)/python benchmarks/serve.py
 	$(BIN)/python benchmarks/storm.py

@@ -1,4 +1,4 @@
-"""Make docs/guide.md: the day of an engineer in ten steps, typed on the practice plant.
+"""Make docs/guide.md: the day of an engineer in eleven steps, typed on the practice plant.
 
 ``make guide`` writes it anew. ``guide.py --check`` types everything again, and ends with 1 when the
 page does not show these lines, how they ended, or the heads of their tables any more.
@@ -32,6 +32,13 @@ class Step:
 
 
 STEPS = (
+    Step(
+        "One device, one visit",
+        "Most of the work is one device: get in, see that it answers, set it, leave. Without a line "
+        "behind `--` a shell opens, in which `reach`, `why`, `open`, `move` and `keep` mean this "
+        "device, until `exit`.",
+        ("portcall visit weigh-gateway -- portcall why web",),
+    ),
     Step(
         "Which adapter has the cable?",
         "Link comes before any other question. What is likely to get in the way is said here too.",
@@ -116,7 +123,7 @@ def inside(target: Path) -> None:
 
 def page(site: str) -> Iterator[str]:
     """The page, line by line."""
-    yield "# A day in ten steps\n"
+    yield "# A day in eleven steps\n"
     yield (
         "Typed on the practice plant (`portcall plant shell`), as `make guide` writes it; times,\n"
         "and the order in which devices come, differ from day to day.\n"

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import os
 import re
+import shlex
 import subprocess
 import sys
 import tempfile
@@ -21,11 +22,32 @@ PROMPT = "tern-point$ "
 PACKING = str(HERE.parent / "plants" / "packing-line.toml")
 """25 devices in two subnets, and what goes wrong in them."""
 
+BARE = str(HERE.parent / "plants" / "bare-cable.toml")
+"""Nine devices as they come out of the box, and no site."""
+
 NIGHT = str(HERE.parent / "plants" / "night-shift.toml")
 """Devices that die, and new ones for them in the store."""
 
-ASKS = {"portcall swap ": "Enter makes it", "portcall plan take": "Enter takes"}
-"""Lines that put a question, and how it begins."""
+ASKS = {
+    "portcall swap ": ("Enter makes it", ""),
+    "portcall plan take": ("Enter takes", ""),
+    "portcall visit": (
+        *("which one?", "5"),
+        *(") #", "portcall reach --count 2"),
+        *(") #", "portcall move --to 10.61.20.51/24 --wait 30"),
+        *(") #", "portcall reach --count 1"),
+        *(") #", "exit"),
+    ),
+    "portcall assign": (
+        *("which one?", ""),
+        *("in which subnet", "10.61.20.0/24"),
+        *("address?", ""),
+        *("gateway?", ""),
+        *("name?", "fan-drive-1"),
+        *("another device?", "n"),
+    ),
+}
+"""Lines that put questions, how each begins, and what is typed then."""
 
 
 @dataclass(frozen=True)
@@ -89,12 +111,19 @@ SCENES = {
         ),
         ("ip addr add 198.51.100.130/26 dev usb0",),
     ),
-    "find-watch": Scene(
-        ("portcall find --watch",),
-        ("(sleep 14; portcall plant unplug old-feeder; sleep 2; portcall move io-island-1) &",),
-        seconds=33,
+    "visit": Scene(
+        ("portcall visit",),
+        (
+            "export SHELL=/bin/sh",
+            "(until ip addr show usb0 | grep -q 10.61.20; do sleep 0.2; done; sleep 2; curl -s"
+            " -o /dev/null -d 'address=10.61.20.51&mask=255.255.255.0' http://192.168.1.1/) &",
+        ),
+        seconds=110,
+        grid=WIDE,
+        points=8,
+        scenario=BARE,
     ),
-    "listen": Scene(("portcall listen --for 12",), MATCHED),
+    "assign-asks": Scene(("portcall assign --keep",), seconds=90, scenario=BARE),
     "keep": Scene(
         (
             "portcall keep fan-drive-1 10.61.20.15 10.61.20.60",
@@ -241,8 +270,9 @@ def script(scene: Scene) -> str:
     lines = ["cd $PRACTICE_SITE"]
     lines += ["exec 3>&1 >/dev/null 2>&1", *scene.before, "exec >&3 2>&3"]
     for line in scene.shown:
-        asks = next((words for start, words in ASKS.items() if line.startswith(start)), None)
-        typed = f'{TYPED} "{asks}" "{line}"' if asks else line
+        asks = next((pairs for start, pairs in ASKS.items() if line.startswith(start)), None)
+        asks = None if asks and " --for " in line else asks
+        typed = f"{TYPED} {shlex.join((line, *asks))}" if asks else line
         quoted = line.replace("'", "'\\''")
         lines += [f"echo '{PROMPT}{quoted}'", typed, "echo"]
     return "\n".join(lines)

@@ -162,7 +162,7 @@ def test_a_visit_goes_along_when_the_page_or_move_gives_the_device_another_addre
     wrong = inside(plant, "portcall verify")
     assert "it is at 10.61.20.77: portcall move weigh-gateway" in wrong.out
     ended = leave(plant, started)
-    assert "done: weigh-gateway: done, 10.61.20.40" in ended.err
+    assert "setting weigh-gateway: done, 10.61.20.40" in ended.err
     for own in ("203.0.113.254/24", "10.61.20.254/24"):
         assert f"usb0: {own} removed, as it was before: no address" in ended.err
     nothing_is_left(plant)
@@ -285,7 +285,7 @@ def test_at_a_bare_cable_what_is_there_is_looked_for_and_chosen_by_its_number(tm
     person.until("1 of 1")
     person.type("exit\r")
     person.end()
-    assert "done: 02-5A-1D-00-00-02: done, CIP, 192.168.1.77/24" in person.plain
+    assert "setting 02-5A-1D-00-00-02: done, CIP, 192.168.1.77/24" in person.plain
     assert "192.168.1.248/24 removed, as it was before: no address" in person.plain
 
 

@@ -31,8 +31,9 @@ def say_card(met: Met, device: Device, plan: Plan, adapter: Adapter) -> None:
 
 
 def _card(met: Met, device: Device, plan: Plan, adapter: Adapter) -> Iterator[str]:
-    name = met.name if str(met.name) != str(met.address) else device.value(Field.NAME)
-    yield "  ".join(filter(None, (name, str(met.address), str(met.mac or ""))))
+    known = (str(met.address), str(met.mac or ""))
+    name = device.value(Field.NAME) if met.name in known else met.name
+    yield "  ".join(filter(None, (name, *known)))
     serial, firmware = device.value(Field.SERIAL), device.value(Field.FIRMWARE)
     told = (
         what(device),
@@ -67,8 +68,10 @@ def say_what_was_done(site: Site, plan: Plan, since: datetime) -> None:
     except NotPossibleHere as trouble:
         note(trouble)
         return
+    if done:
+        note("in this visit:")
     for each in done[-_MOST_DONE:]:
-        note(f"done: {_words(each)}")
+        note(f"  {_words(each)}")
     if done:
         for sentence in _not_kept(how_far(book, plan), done):
             note(sentence)
@@ -76,7 +79,8 @@ def say_what_was_done(site: Site, plan: Plan, since: datetime) -> None:
 
 def _words(each: Numbered) -> str:
     entry = each.entry
-    return f"{entry.name}: {entry.summary}" if entry.name else entry.summary
+    who = f" {entry.name}" if entry.name else ""
+    return f"{entry.at.astimezone():%H:%M:%S} {entry.kind}{who}: {entry.summary}"
 
 
 def _not_kept(standing: Standing, done: Sequence[Numbered]) -> Iterator[str]:
