@@ -34,9 +34,9 @@ class Step:
 STEPS = (
     Step(
         "One device, one visit",
-        "Most of the work is one device: get in, see that it answers, set it, leave. Without a line "
-        "behind `--` a shell opens, in which `reach`, `why`, `open`, `move` and `keep` mean this "
-        "device, until `exit`.",
+        "Most of the work is one device: get in, see that it answers, set it, leave. Without a "
+        "line behind `--` a shell opens, in which `reach`, `why`, `open`, `move` and `keep` mean "
+        "this device, until `exit`.",
         ("portcall visit weigh-gateway -- portcall why web",),
     ),
     Step(

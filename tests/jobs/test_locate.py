@@ -183,7 +183,7 @@ def test_nothing_is_set_by_address_where_another_device_has_it_too():
     by_dcp = at(FAN, OLD, methods=(Method.DCP,), rivals=(PIER,))
     assert Located(Meant("fan-1", FAN_ROW, FAN), by_dcp).rivals == ()
     here = at(FAN, FAN_ROW.address, rivals=(PIER,))
-    outcome = kept_obstacle(None, Located(Meant("fan-1", FAN_ROW, FAN), here))
+    outcome = kept_obstacle(Located(Meant("fan-1", FAN_ROW, FAN), here))
     (finding,) = outcome.findings
     assert (finding.code, finding.line) == (
         "shared-with",
