@@ -132,6 +132,28 @@ def test_after_the_cable_was_out_an_address_that_is_somebody_elses_is_given_up(p
     nothing_is_left(plant)
 
 
+def test_who_visits_an_address_is_with_whoever_is_connected_there_next(plant):
+    for spare in ("spare-1", "spare-2"):
+        plant.on(spare, "ip addr add 192.168.1.1/24 dev eth0")
+    plant.run("portcall plant unplug spare-2")
+    started = visit(plant, "192.168.1.1")
+    plant.run("portcall plant unplug usb0")
+    plant.run("portcall plant unplug spare-1")
+    plant.until(started, "lost its link")
+    plant.run("portcall plant plug spare-2")
+    plant.run("portcall plant plug usb0")
+    plant.until(started, "at 192.168.1.1 is another device now: 02-60-D1-00-5E-02, before it was")
+    # Set to another address and reset, it is back where it starts: that is followed, too.
+    plant.on("spare-2", "ip addr add 10.61.20.88/24 dev eth0")
+    plant.on("spare-2", "ip addr del 192.168.1.1/24 dev eth0")
+    plant.until(started, "is at 10.61.20.88 now")
+    plant.on("spare-2", "ip addr del 10.61.20.88/24 dev eth0")
+    plant.on("spare-2", "ip addr add 192.168.1.1/24 dev eth0")
+    plant.until(started, "is at 192.168.1.1 now")
+    leave(plant, started)
+    nothing_is_left(plant)
+
+
 def test_restore_ends_what_a_visit_holds_and_the_visit_says_so(plant):
     started = visit(plant, "dryer-plc")
     assert "10.61.20.200/24 removed" in plant.run("portcall restore").out

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import asyncio
 import sys
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from datetime import UTC, datetime
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
@@ -123,12 +124,14 @@ def _visit(
     dhcp: bool,
 ) -> int:
     began = datetime.now(UTC)
+    tell = _Telling(above_a_prompt=not words)
     if isinstance(target, Met):
         where: IPv4Address | IPv4Network | None = target.address
-        stay = Stay(adapter, site, note, target.name, target.mac, target.address)
+        about = (target.name, target.mac, target.address)
+        stay = Stay(adapter, site, tell, *about, whoever=target.whoever)
     else:
         where = target
-        stay = Stay(adapter, site, note, str(target or ""), is_device=target is None)
+        stay = Stay(adapter, site, tell, str(target or ""), is_device=target is None)
     stay.enter(None if dhcp else where)
     try:
         visited = stay.visited
@@ -137,7 +140,8 @@ def _visit(
         if isinstance(target, Met):
             _introduce(stay, adapter, site, plan, target, bool(words))
         note(f"visiting {visited.name}; {'its end' if words else 'exit'} puts this computer back")
-        code = asyncio.run(last(stay, words))
+        with tell.meanwhile():
+            code = asyncio.run(last(stay, words))
     finally:
         restored = stay.leave()
         say_what_was_done(site, plan, began)
@@ -145,6 +149,31 @@ def _visit(
     if words:
         return code
     return YES if all(each.done for each in restored) else NO
+
+
+class _Telling:
+    """Says what happens: while a shell waits for keys, on lines of its own."""
+
+    def __init__(self, above_a_prompt: bool) -> None:
+        self._shell = above_a_prompt
+        self._now = False
+
+    def __call__(self, fact: object) -> None:
+        """Say it. A shell may have the terminal in a mode in which a new line begins nowhere."""
+        if self._now and self._shell:
+            text = str(fact).replace("\n", "\r\n")
+            click.echo(f"\r\n{text}\r", err=True)
+        else:
+            note(fact)
+
+    @contextmanager
+    def meanwhile(self) -> Iterator[None]:
+        """While the block runs, the shell has the terminal."""
+        self._now = True
+        try:
+            yield
+        finally:
+            self._now = False
 
 
 def _introduce(

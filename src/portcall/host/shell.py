@@ -13,6 +13,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+_HEEDED = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
+
 _PATIENCE = 3.0
 """Seconds for a program to end by itself once it was told to."""
 
@@ -95,7 +97,8 @@ async def run_beside(
     over = asyncio.Event()
     loop = asyncio.get_running_loop()
     told = asyncio.Event()
-    for number in (signal.SIGTERM, signal.SIGHUP):
+    handlers = {number: signal.getsignal(number) for number in _HEEDED}
+    for number in _HEEDED[1:]:
         loop.add_signal_handler(number, told.set)
     loop.add_signal_handler(signal.SIGINT, lambda: None)
     child = await _start(program)
@@ -113,9 +116,11 @@ async def run_beside(
         over.set()
         _take_terminal()
         signal.signal(signal.SIGTTOU, before)
-        for number in (signal.SIGTERM, signal.SIGHUP, signal.SIGINT):
-            loop.remove_signal_handler(number)
         await working
+        for number, handler in handlers.items():
+            loop.remove_signal_handler(number)
+            # Who was told to end once is about to: being told again must not cut that short.
+            signal.signal(number, signal.SIG_IGN if told.is_set() else handler)
     code = child.returncode or 0
     return 128 - code if code < 0 else code
 

@@ -35,6 +35,8 @@ class Met:
     address: IPv4Address
     mac: Mac | None
     answers: bool
+    whoever: bool = False
+    """Whether whoever is at the address is meant, and not one device."""
     several: tuple[Mac, ...] = ()
     """All who answer at its address, where that is more than one."""
 
@@ -62,10 +64,10 @@ def meet(adapter: Adapter, site: Site, plan: Plan, meant: Meant, tell: Tell) -> 
         there = sorted(asyncio.run(holders_of(adapter, address)))
         if there and (mac is None or mac in there):
             several = tuple(there) if len(there) > 1 else ()
-            return Met(meant.name, address, mac or there[0], True, several)
+            return Met(meant.name, address, mac or there[0], True, mac is None, several)
     if mac is None:
         assert address is not None
-        return Met(meant.name, address, row.mac if row else None, False)
+        return Met(meant.name, address, row.mac if row else None, False, True)
     (found,) = locate(adapter, site, plan, [replace(meant, mac=mac)], tell, everywhere=True)
     if found.device is not None and found.device.addresses:
         return Met(meant.name, found.device.addresses[0], mac, True)

@@ -5,21 +5,19 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Collection
 from contextlib import suppress
-from dataclasses import dataclass, replace
-from datetime import datetime, timedelta
+from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 from itertools import chain, islice
 from time import monotonic
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.adapters.adapter_watch import AdapterChange, ChangeKind
-from portcall.core.adapters.holding import Change, Happened, Holding
+from portcall.core.adapters.holding import Happened, Holding
 from portcall.core.adapters.own_address import wanted_for
 from portcall.core.address import Mac, hosts
 from portcall.core.plan.rows import Plan
 from portcall.core.setting.whereabouts import Asks, At, Left, Whereabout, Whereabouts
 from portcall.core.talk.pacer import Pacer
-from portcall.core.talk.request import AddressProtocol
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.wire.dhcp import prefix_length
 from portcall.host.adapter_watch import watch_adapters
@@ -30,10 +28,24 @@ from portcall.host.link import Link
 from portcall.host.runner import Runner
 from portcall.jobs.look.holders import holders_of
 from portcall.jobs.telling import Tell, nobody
+from portcall.jobs.together import end
 from portcall.jobs.workstation.adapters import adapters_now
 from portcall.jobs.workstation.match import changing_addresses, is_taken, refuse_overlap
 from portcall.jobs.workstation.match_dhcp import best_offer, match_by_dhcp
 from portcall.jobs.workstation.restore import Restored, restore_one
+from portcall.jobs.workstation.stay_facts import (
+    AnotherDevice,
+    Answers,
+    AsksNow,
+    Held,
+    Leased,
+    NotHeld,
+    NotWatched,
+    Silent,
+    SomebodyElses,
+    WentAlong,
+    Woken,
+)
 from portcall.jobs.workstation.visit import come_out, go_in, put_back_forgotten
 from portcall.site.folder import Site
 from portcall.site.matches import Lease, OpenMatch, open_matches, this_process
@@ -65,166 +77,11 @@ _MOST_SEARCHED = 1024
 _MOST_CANDIDATES = 4096
 
 
-@dataclass(frozen=True, slots=True)
-class Held:
-    """Something happened to what the visit holds, and what it does about it; ``by`` is who did."""
-
-    change: Change
-    network: IPv4Network | None = None
-    by: str | None = None
-
-    def __str__(self) -> str:
-        name, own = self.change.adapter, self.change.interface
-        who = f"something on this computer, {self.by} it may be," if self.by else "something"
-        match self.change.what:
-            case Happened.ADAPTER_GONE:
-                return f"{name} is gone from this computer; when it is back, the visit goes on"
-            case Happened.ADAPTER_BACK:
-                return f"{name} is here again"
-            case Happened.LINK_LOST:
-                return f"{name} lost its link; when it is back, the visit goes on"
-            case Happened.LINK_BACK:
-                return f"{name} has its link again"
-            case Happened.WENT_WITH_ADAPTER:
-                return f"{name}: {own} is put on again"
-            case Happened.TAKEN_OFF:
-                return f"{name}: {who} took {own} off; it is put on again, this once"
-            case Happened.TAKEN_OFF_AGAIN:
-                left = f"; have {self.by} leave {name} alone" if self.by else ""
-                return (
-                    f"{name}: {who} took {own} off again, and it stays off: nothing in "
-                    f"{self.network} is reached from here any more{left}"
-                )
-            case Happened.RESTORED:
-                return (
-                    f"{name}: portcall restore took {own} off: nothing in {self.network} is "
-                    "reached from here any more"
-                )
-            case Happened.LEASE_ENDED:
-                return f"{name}: the lease of {own} has ended; it is asked for again"
-        raise AssertionError(self.change.what)
-
-
-@dataclass(frozen=True, slots=True)
-class NotHeld:
-    """What the visit added cannot be put on again."""
-
-    interface: IPv4Interface
-    because: NotPossibleHere
-
-    def __str__(self) -> str:
-        return f"{self.interface} cannot be held: {self.because}"
-
-
-@dataclass(frozen=True, slots=True)
-class Woken:
-    """This computer was asleep."""
-
-    seconds: float
-
-    def __str__(self) -> str:
-        return f"nothing was looked at for {self.seconds:.0f} s: all is looked at again"
-
-
-@dataclass(frozen=True, slots=True)
-class SomebodyElses:
-    """An address of the visit is somebody else's at the end of the cable where it is now."""
-
-    interface: IPv4Interface
-
-    def __str__(self) -> str:
-        return f"{self.interface.ip} is another device's there: another address is taken"
-
-
-@dataclass(frozen=True, slots=True)
-class Leased:
-    """A lease was asked for again: ``now`` is what came of it, None where nobody gave one."""
-
-    interface: IPv4Interface
-    before: Lease
-    now: Lease | None
-
-    def __str__(self) -> str:
-        if self.now is not None:
-            return f"{self.interface} is leased anew, {_until(self.now)}"
-        if self.before.seconds_left > 0:
-            return (
-                f"{self.before.server} does not lengthen the lease of {self.interface}: it stays "
-                f"{_until(self.before)}, and is asked for meanwhile"
-            )
-        return f"{self.before.server} gives no new lease of {self.interface}; it is asked for on"
-
-
-@dataclass(frozen=True, slots=True)
-class Silent:
-    """The device does not answer at its address any more."""
-
-    name: str
-    address: IPv4Address
-
-    def __str__(self) -> str:
-        return f"{self.name} does not answer at {self.address} any more"
-
-
-@dataclass(frozen=True, slots=True)
-class AsksNow:
-    """The device asks for an address."""
-
-    name: str
-    protocol: AddressProtocol
-
-    def __str__(self) -> str:
-        return f"{self.name} asks for an address by {self.protocol}"
-
-
-@dataclass(frozen=True, slots=True)
-class Answers:
-    """The device answers at its address, for the first time or again; ``mac`` is who does."""
-
-    name: str
-    address: IPv4Address
-    mac: Mac
-
-    def __str__(self) -> str:
-        who = "" if self.name == str(self.mac) else f", {self.mac},"
-        return f"{self.name}{who} answers at {self.address}"
-
-
-@dataclass(frozen=True, slots=True)
-class AnotherDevice:
-    """At the address that is visited there is another device now."""
-
-    address: IPv4Address
-    before: Mac
-    mac: Mac
-
-    def __str__(self) -> str:
-        return f"at {self.address} is another device now: {self.mac}, before it was {self.before}"
-
-
-@dataclass(frozen=True, slots=True)
-class WentAlong:
-    """The device has another address, and the visit is with it there, or cannot be."""
-
-    name: str
-    address: IPv4Address
-    trouble: NotPossibleHere | None = None
-
-    def __str__(self) -> str:
-        if self.trouble is not None:
-            return f"{self.name} is at {self.address} now, and is not followed: {self.trouble}"
-        return f"{self.name} is at {self.address} now, and this visit is with it there"
-
-
-def _until(lease: Lease) -> str:
-    return f"until {datetime.now() + timedelta(seconds=lease.seconds_left):%H:%M:%S}"
-
-
 class Stay:
     """One visit: ``enter``, then ``run`` beside what the person does, then ``leave``.
 
-    ``name`` is what the device is called here, and without ``is_device`` the subnet. Where only an
-    ``address`` is known, the visit is with whoever answers there.
+    ``name`` is what the device is called here, and without ``is_device`` the subnet. The visit is
+    with the device of that ``mac``, or with ``whoever`` answers at the address.
     """
 
     def __init__(
@@ -237,14 +94,15 @@ class Stay:
         address: IPv4Address | None = None,
         *,
         is_device: bool = True,
+        whoever: bool = False,
     ) -> None:
         process = this_process()
         assert process is not None
         self._site = site
         self._tell = tell
-        self._adapter = adapter
         self._holding = Holding(adapter)
-        self._whoever = mac is None
+        self._whoever = whoever or mac is None
+        self._been_at: dict[IPv4Address, None] = {}
         self._check = False
         """Whether what is held may be somebody else's by now."""
         self._meets_again = False
@@ -306,10 +164,13 @@ class Stay:
             forget_visits()
 
     async def run(self, over: asyncio.Event) -> None:
-        """Hold what was added, and go along with the device, until ``over`` is set.
+        """Hold what was added, and go along with the device, until ``over`` is set."""
+        try:
+            await self._run(over)
+        except (NotPossibleHere, OSError) as trouble:
+            self._tell(NotWatched(trouble))
 
-        Raises NotPossibleHere, OSError where the adapters cannot be watched.
-        """
+    async def _run(self, over: asyncio.Event) -> None:
         watching = asyncio.ensure_future(watch_adapters(self._changed, over))
         beside = asyncio.ensure_future(self._beside_the_device(over))
         seen = Moment.now()
@@ -330,8 +191,8 @@ class Stay:
                     if task.done() and not over.is_set():
                         task.result()
         finally:
-            over.set()
-            await asyncio.gather(watching, beside, return_exceptions=True)
+            for task in (watching, beside):
+                await end(task)
 
     def _changed(self, change: AdapterChange) -> None:
         if change.kind is ChangeKind.LINK_LOST and change.adapter.mac == self._holding.mac:
@@ -499,8 +360,8 @@ class Stay:
         )
         runner = Runner(Pacer())
         with runner.using(Link(adapter.name, NO_CONVERSATIONS)) as link:
-            end = runner.start(device, link, news.put_nowait)
-            while not (over.is_set() or end.is_set() or self._meets_again):
+            ended = runner.start(device, link, news.put_nowait)
+            while not (over.is_set() or ended.is_set() or self._meets_again):
                 if not self._holding.is_ready:
                     return
                 try:
@@ -536,6 +397,8 @@ class Stay:
 
     async def _goes_along(self, address: IPv4Address) -> None:
         self._was_silent = False
+        if self.visited.address is not None:
+            self._been_at[self.visited.address] = None
         self._is_with(replace(self.visited, address=address, is_there=False))
         trouble = None
         try:
@@ -564,8 +427,10 @@ class Stay:
         own = {each.ip for each in adapter.interfaces}
         choices = chain(
             () if row is None else (row.address,),
+            self._been_at,
             self._site.default_addresses(),
             chain.from_iterable(searched),
+            self._site.starting,
         )
         wanted = (each for each in choices if each != address and each not in own)
         return list(dict.fromkeys(islice(wanted, _MOST_CANDIDATES)))
