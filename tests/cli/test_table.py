@@ -89,8 +89,15 @@ def test_a_text_is_cut_to_its_room_and_never_within_a_short_word(text, width):
     assert text.startswith(cut[:-1])
 
 
+def test_into_a_file_a_sentence_is_one_line(capsys, monkeypatch):
+    monkeypatch.delenv(table.WIDTH_VARIABLE, raising=False)
+    print_lines([Remark("word " * 100)])
+    assert len(capsys.readouterr().out.splitlines()) == 1
+
+
 def test_a_line_to_type_is_never_broken_and_words_neither(monkeypatch, capsys):
     monkeypatch.setattr(table, "console", lambda wide=False: Console(width=40))
+    monkeypatch.setenv(table.WIDTH_VARIABLE, "40")
     move = Line("move", Name("one"), Name("two"), Name("three"))
     address = IPv4Address("203.0.113.40")
     match = Line("match", address, "--replace", "--adapter", Name("usb0"))

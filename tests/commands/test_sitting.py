@@ -79,6 +79,7 @@ def test_at_a_bare_cable_all_who_are_unset_are_found_identified_and_marked(bare)
         assert "at a usual starting address" in " ".join(device["remarks"])
     (single,) = [step for step in found.json["next"] if step["code"] == "asked-singly"]
     assert single["line"].startswith("portcall find 10.0.0.0/24 172.16.0.0/24 192.168.0.0/24")
+    assert bare.run(f"{single['line']} --method arp --unpaced").code == 0
     times = broadcasts(bare, "found.pcapng")
     assert len(times) < 900
     assert all(b - a >= 1.0 for a, b in zip(times, times[101:], strict=False))

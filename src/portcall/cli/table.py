@@ -78,6 +78,19 @@ def console(wide: bool = False) -> Console:
     return Console(width=width, markup=False, emoji=False, highlight=False)
 
 
+def _sentence_width(room: int) -> int:
+    """How wide sentences are written: into a file or a pipe each is one line, unless told how wide.
+
+    What is read by a program, or searched, must not be broken somewhere.
+    """
+    if sys.stdout.isatty() or os.environ.get(WIDTH_VARIABLE, "").isdecimal():
+        return room
+    return _NEVER_BROKEN
+
+
+_NEVER_BROKEN = 1_000_000
+
+
 class Columns(Table):
     """A table without lines, whose rows stay one line each however narrow the terminal is.
 
@@ -182,6 +195,7 @@ def print_groups(
     # Asks the terminal: once is enough.
     terminal = console().width
     room = out.width
+    sentences = _sentence_width(min(room, terminal))
     shown = columns.fit(widths, told, room)
     out.print(Segments(_line(out, headers, shown)), end="", soft_wrap=True)
     for group in groups:
@@ -192,7 +206,7 @@ def print_groups(
             for row in group.rows[start : start + _AT_ONCE]:
                 segments += _line(out, cells_of(row), shown)
                 for remark in remarks_of(row):
-                    segments += _remark(out, remark, min(room, terminal))
+                    segments += _remark(out, remark, sentences)
             out.print(Segments(segments), end="", soft_wrap=True)
     return columns.left_out(shown, told)
 
@@ -212,7 +226,7 @@ def print_lines(lines: Iterable[Remark]) -> None:
     out = console()
     segments: list[Segment] = []
     for line in lines:
-        segments += _remark(out, line, out.width, indent=0)
+        segments += _remark(out, line, _sentence_width(out.width), indent=0)
     out.print(Segments(segments), end="", soft_wrap=True)
 
 
