@@ -242,7 +242,15 @@ SERVER = "a DHCP server is on this wire: 203.0.113.201"
 def test_who_gives_out_addresses_is_named_by_asking(plant):
     plant.run("portcall plant plug usb0 --wire cell")
     found = plant.run("portcall find --json")
-    assert any(fault.startswith(f"{SERVER} (02-5A-1D-33-01-C4)") for fault in found.json["faults"])
+    (fault,) = [each for each in found.json["faults"] if each.startswith(SERVER)]
+    assert fault.startswith(f"{SERVER} (02-5A-1D-33-01-C4)")
+    assert fault.endswith(": portcall match --dhcp")
+    # A leftover address of its own is no reason: the line is for that very case.
+    plant.run("ip addr add 192.168.99.5/24 dev usb0")
+    assert plant.run("portcall match --dhcp --replace").code == 0
+    assert "192.168.99.5" not in plant.run("ip addr show usb0").out
+    assert plant.run("portcall restore").code == 0
+    assert "192.168.99.5" in plant.run("ip addr show usb0").out
     server = next(d for d in found.json["devices"] if d["serves"] == "DHCP")
     assert "dhcp" in server["methods"]
 

@@ -204,8 +204,16 @@ def _other_masks(scene: Scene) -> Iterator[Finding]:
 
 def _servers(scene: Scene) -> Iterator[Finding]:
     for device in scene.devices:
-        if device.value(Field.SERVES):
-            yield say.DHCP_SERVER(address=next(iter(device.addresses), None), mac=device.mac)
+        if not device.value(Field.SERVES):
+            continue
+        address = next(iter(device.addresses), None)
+        own = [each.network for each in scene.own or ()]
+        # A leftover address of this computer's own does not reach who hands out others.
+        is_outside = scene.own is not None and not any(
+            address in network for network in own if address is not None
+        )
+        line = Line("match", "--dhcp") if is_outside else None
+        yield say.DHCP_SERVER(line, address=address, mac=device.mac)
 
 
 def next_steps(scene: Scene) -> tuple[Finding, ...]:
