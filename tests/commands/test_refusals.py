@@ -64,7 +64,7 @@ def test_an_empty_plan_and_one_that_is_not_text(place, data, complaint):
     ("line", "code", "complaint"),
     [
         ("match 10.61.20.300", 2, "octet 4 is 300; an octet is 0 to 255"),
-        ("match 10.61.20.7/24", 2, "write the subnet as 10.61.20.0/24"),
+        ("find 10.61.20.7/24", 2, "write the subnet as 10.61.20.0/24"),
         ("match pump-9", 2, "pump-9: is no address, and not in the plan: portcall plan show"),
         ("match 203.0.113.9 --address 203.0.113.9/24", 2, "is the device's own address"),
         ("match 203.0.113.9 --address 203.0.114.5/24", 2, "203.0.113.9 is not in 203.0.114.0/24"),

@@ -30,11 +30,10 @@ def parse_door(text: str, names: Mapping[int, str]) -> int:
     known = list(dict.fromkeys(name.lower() for name in names.values()))
     spelt = {_plain(name): name for name in (*known, *ALSO_TYPED)}
     close = get_close_matches(wanted, spelt, n=2)
-    meant = f"did you mean {' or '.join(spelt[each] for each in close)}? " if close else ""
-    raise BadInput(
-        f"{printable(text, 40)}: is no port and no door known here",
-        f"{meant}There are {', '.join(known)}",
-    )
+    there = f"there are {', '.join(known)}"
+    if close:
+        there = f"did you mean {' or '.join(spelt[each] for each in close)}? Else {there}"
+    raise BadInput(f"{printable(text, 40)}: is no port and no door known here", there)
 
 
 ALSO_TYPED = {

@@ -13,6 +13,7 @@ from portcall.host.adapters import read_adapters
 from portcall.host.addresses import NotPutBack, described, put_back, remove_alone
 from portcall.host.privilege import Privilege, require
 from portcall.site.matches import OpenMatch, close, keep_open_for, lasting, open_matches
+from portcall.site.visits import forget_visits
 
 _AFTER_RESTART = (
     "; this computer was restarted meanwhile, so what was left of a lease is as its clock says"
@@ -78,6 +79,7 @@ class Restored:
 def restore_all() -> list[Restored]:
     """Undo every match that is open, as far as that goes. Raises NotPossibleHere."""
     entries = open_matches()
+    forget_visits()
     if entries:
         require(Privilege.NET_ADMIN, instead="portcall restore --show lists what is open")
     # Undo the newest first: the state before it is what the older ones left.
