@@ -97,6 +97,9 @@ def test_a_number_is_that_row_as_long_as_the_list_is_new_and_the_row_is_so(plant
     told = plant.run(f"portcall reach {number} --count 1")
     assert (told.code, "10.61.20.60" in told.out) == (0, True)
     assert f"{number} is hood-vent, 02-60-D1-40-55-E2, at 10.61.20.60" in told.err
+    # It calls itself so: dryer-plc is the plan's name.
+    assert " (hood-vent) " in listed
+    assert " dryer-plc " in listed
     (island,) = re.findall(r"^(\d+) +– +02-77-B1-90-00-3D", listed, re.MULTILINE)
     moved = plant.run(f"portcall move {island} --to 10.61.20.133 --gateway 10.61.20.1")
     assert f"{island} is io-island-1, 02-77-B1-90-00-3D" in moved.err
@@ -248,6 +251,10 @@ def test_a_device_that_does_not_ask_is_named_where_it_is(plant):
     assert "weigh-gateway does not ask: it is at 203.0.113.40: portcall move weigh-gate" in told
     assert "io-island-1 does not ask, and has no address: portcall move io-island-1" in told
     assert plant.run("portcall move io-island-1").code == 0
+    # Who names a device means it: this computer goes where it is to be, and back.
+    given = plant.run("portcall assign fan-drive-1 --until-done --for 40")
+    assert (given.code, "10.61.20.200/24 removed, as it was before" in given.err) == (0, True)
+    assert plant.run("ip -4 -o addr show usb0").out == ""
 
 
 def test_one_cable_is_one_cable_and_of_several_the_plug_that_is_pulled(plant):

@@ -364,6 +364,9 @@ def test_flapping_names_the_speed_and_what_to_try():
     assert changes[-1].kind is ChangeKind.FLAPPING
     assert "at 1 Gbit/s half duplex; try another cable" in changes[-1].detail
     assert changes[0].detail == "after 2.0 s"
+    watch.look([replace(fast, link=False)], 40)
+    (slower,) = watch.look([replace(fast, speed_mbps=100, full_duplex=True)], 41)
+    assert slower.detail == "after 1.0 s, 100 Mbit/s now, 1 Gbit/s half duplex before"
 
 
 OFFICE_2 = replace(OFFICE, index=2)

@@ -55,7 +55,8 @@ _SHORTEST_LEASE = 10
     "--match",
     "match",
     is_flag=True,
-    help="Put this computer into the subnet meanwhile, and back afterwards.",
+    help="Put this computer into the subnet meanwhile, and back afterwards; with names it goes "
+    "by itself.",
 )
 @click.option("--keep", is_flag=True, help="Have each device keep its address when it answers.")
 @click.option("--ask", is_flag=True, help="Ask here which planned row an unknown device is.")
@@ -125,7 +126,10 @@ def assign_command(
         rows = with_group(rows, group, site.plan())
     wanted = rows_to_serve(site, rows, may_be_empty=ask or temporary is not None, tell=note)
     adapter = chosen_adapter(next((row.address for row in wanted), None))
-    with _while_serving(adapter, wanted, site) if match else nullcontext(adapter) as adapter:
+    # Who names devices means these: where this computer is not with them, it goes there. What is
+    # served through a relay is served from where this computer is.
+    goes_in = match or (bool(rows) and not any(row.circuit for row in wanted))
+    with _while_serving(adapter, wanted, site) if goes_in else nullcontext(adapter) as adapter:
         served = Served(site, rows, adapter)
         plan = in_reach(wanted, adapter, tell=note)
         if temporary is not None:

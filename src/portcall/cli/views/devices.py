@@ -39,7 +39,7 @@ from portcall.core.find.overview import (
     neighbourhoods,
     next_steps,
 )
-from portcall.core.find.sighting import Field
+from portcall.core.find.sighting import Field, Method
 from portcall.core.finding import Finding, Line, as_json, values_as_json
 from portcall.core.printable import for_spreadsheets
 from portcall.jobs.look.findings import NotRun
@@ -123,12 +123,15 @@ def print_found(found: Found, wide: bool = False, numbered: bool = False) -> Non
     print_lines(remark_of(gap, Tone.TO_DO, "! ") for gap in found.incomplete)
     print_lines(remark_of(fault, Tone.BROKEN, "! ") for fault in faults(found.scene))
     groups = [Group(each.devices, _heading(each)) for each in neighbourhoods(found.scene)]
+    marks_own = bool(found.scene.plan.devices)
     if numbered:
         numbers = {id(device): number for number, device in enumerate(found.devices, 1)}
-        cells: Callable[[Device], Sequence[Text]] = partial(_numbered_cells, numbers)
+        cells: Callable[[Device], Sequence[Text]] = partial(_numbered_cells, numbers, marks_own)
     else:
-        cells = _cells
+        cells = partial(_cells, marks_own=marks_own)
     left_out = print_groups(_layout(numbered), groups, cells, partial(_below, found), wide)
+    if marks_own and any(map(_is_own, found.devices)):
+        note("names in parentheses are the devices' own, and not the plan's")
     steps = found.next_steps()
     if steps:
         console().print(Text("next", "bold"))
@@ -178,12 +181,12 @@ def _layout(numbered: bool = False) -> Columns:
     )
 
 
-def _cells(device: Device) -> Sequence[Text]:
+def _cells(device: Device, marks_own: bool = False) -> Sequence[Text]:
     ports = " ".join(str(door.port) for door in device.doors)
     return (
         cell(addresses(device), "bold"),
         cell(device.mac),
-        cell(device.value(Field.NAME)),
+        cell(_name(device, marks_own)),
         cell(_product(device)),
         cell(device.value(Field.MAKER)),
         cell(device.value(Field.SERIAL)),
@@ -194,8 +197,18 @@ def _cells(device: Device) -> Sequence[Text]:
     )
 
 
-def _numbered_cells(numbers: Mapping[int, int], device: Device) -> Sequence[Text]:
-    return (cell(str(numbers[id(device)]), "bright_black"), *_cells(device))
+def _numbered_cells(numbers: Mapping[int, int], marks_own: bool, device: Device) -> Sequence[Text]:
+    return (cell(str(numbers[id(device)]), "bright_black"), *_cells(device, marks_own))
+
+
+def _name(device: Device, marks_own: bool) -> str | None:
+    """Its name; where there is a plan, one that is not from there in parentheses."""
+    name = device.value(Field.NAME)
+    return f"({name})" if marks_own and _is_own(device) else name
+
+
+def _is_own(device: Device) -> bool:
+    return device.says(Field.NAME) not in (None, Method.PLAN)
 
 
 def addresses(device: Device) -> str:

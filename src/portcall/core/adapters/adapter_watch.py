@@ -42,6 +42,8 @@ class AdapterWatch:
     def __init__(self, adapters: Sequence[Adapter]) -> None:
         self._before = {adapter.index: adapter for adapter in adapters}
         self._lost_at: dict[str, float] = {}
+        self._speeds: dict[str, str | None] = {}
+        """What each adapter's link had agreed on before it was lost."""
         self._flaps: dict[str, deque[float]] = {}
 
     def look(self, adapters: Sequence[Adapter], now: float) -> tuple[AdapterChange, ...]:
@@ -63,6 +65,8 @@ class AdapterWatch:
             if known.name != new.name:
                 yield AdapterChange(ChangeKind.RENAMED, new, f"was {known.name}")
             if known.link != new.link:
+                if known.link:
+                    self._speeds[new.name] = known.speed_words
                 yield from self._link(new, now)
             for own in known.interfaces:
                 if own not in new.interfaces:
@@ -78,8 +82,11 @@ class AdapterWatch:
             yield AdapterChange(ChangeKind.LINK_LOST, adapter, why)
             return
         lost_at = self._lost_at.pop(adapter.name, None)
-        gone = "" if lost_at is None else f"after {now - lost_at:.1f} s"
-        yield AdapterChange(ChangeKind.LINK_BACK, adapter, gone)
+        told = [] if lost_at is None else [f"after {now - lost_at:.1f} s"]
+        before = self._speeds.get(adapter.name)
+        if before is not None and adapter.speed_words not in (None, before):
+            told.append(f"{adapter.speed_words} now, {before} before")
+        yield AdapterChange(ChangeKind.LINK_BACK, adapter, ", ".join(told))
         flaps = self._flaps.setdefault(adapter.name, deque(maxlen=FLAPS))
         flaps.append(now if lost_at is None else lost_at)
         if len(flaps) == FLAPS and now - flaps[0] <= FLAP_WINDOW:

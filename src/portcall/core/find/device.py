@@ -71,6 +71,11 @@ class Device:
         shown = self._shown(wanted)
         return str(shown.value) if shown else None
 
+    def says(self, wanted: Field) -> Method | None:
+        """Which method the value of a field that is shown comes from, or None."""
+        shown = self._shown(wanted)
+        return shown.method if shown else None
+
     @property
     def mask(self) -> IPv4Address | None:
         """The mask that it says it has; some say what is none."""
