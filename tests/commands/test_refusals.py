@@ -80,7 +80,6 @@ def test_an_empty_plan_and_one_that_is_not_text(place, data, complaint):
         ("assign fan --for 0", 2, "--for"),
         ("assign pump-9", 2, "pump-9: is not in the plan: portcall plan show"),
         ("assign 02-60=10.61.20.5", 2, "has 4 hex digits; a MAC has 12"),
-        ("assign 02-60-D1-00-5E-01=203.0.113.5/24", 3, "first: portcall match 203.0.113.5"),
         ("assign 02-60-D1-00-5E-01=10.61.20.200/24", 2, "and this computer has it on usb0"),
         (
             "keep pump-9",

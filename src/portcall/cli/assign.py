@@ -128,7 +128,9 @@ def assign_command(
     adapter = chosen_adapter(next((row.address for row in wanted), None))
     # Who names devices means these: where this computer is not with them, it goes there. What is
     # served through a relay is served from where this computer is.
-    goes_in = match or (bool(rows) and not any(row.circuit for row in wanted))
+    own = {each.ip for each in adapter.interfaces}
+    stays = any(row.circuit or row.address in own for row in wanted)
+    goes_in = match or (bool(rows) and not stays)
     with _while_serving(adapter, wanted, site) if goes_in else nullcontext(adapter) as adapter:
         served = Served(site, rows, adapter)
         plan = in_reach(wanted, adapter, tell=note)
