@@ -189,7 +189,7 @@ def test_only_what_answers_is_opened_and_with_the_program_that_is_here(matched):
 
 def test_other_commands_give_the_same_reasons(matched):
     matched.run("portcall plant fault usb0 other-subnet")
-    (plc,) = matched.run("portcall reach dryer-plc --count 4 --json").json["targets"]
+    (plc,) = matched.run("portcall reach dryer-plc --count 2 --wait 5 --json").json["targets"]
     assert "usb0 is not in its subnet" in plc["reason"]
     matched.run("portcall plant mend")
     matched.run("portcall plant fault dryer-plc nobody-there")
