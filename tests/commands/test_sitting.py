@@ -109,6 +109,7 @@ def test_a_number_is_that_row_as_long_as_the_list_is_new_and_the_row_is_so(plant
     assert plant.run(f"portcall blink {island} --for 1").code == 0
     for line, code, words in (
         ("reach 999", 2, "999: the last list has the rows 1 to"),
+        (f"reach {'9' * 5000}", 2, "an IPv4 address has 4"),
         ("reach 0", 2, "0: the last list has the rows 1 to"),
         (f"match {island}", 2, "it had no address there: portcall assign"),
     ):

@@ -13,6 +13,7 @@ from typing import TypeVar
 import click
 from rich.text import Text
 
+from portcall.cli.options import is_number
 from portcall.cli.running import run
 from portcall.cli.say import note, shown_path
 from portcall.cli.table import Columns, cell, print_rows
@@ -25,6 +26,7 @@ from portcall.core.find.sighting import Field, Method
 from portcall.core.plan.changing import adding
 from portcall.core.plan.rows import Plan, PlannedDevice, gateway_for
 from portcall.core.plan.unplanned import networks_of
+from portcall.core.printable import printable
 from portcall.core.trouble import BadInput, Trouble
 from portcall.jobs.look.looked import look
 from portcall.jobs.look.orders import gathering_for, orders_for
@@ -51,11 +53,8 @@ def row_by_asking(adapter: Adapter, site: Site) -> PlannedDevice:
     if gateway is None:
         before = [row.gateway for row in plan if row.gateway and row.gateway in network]
         gateway = _asked_for_gateway(interface, before[-1] if before else None)
-    name = _asked(
-        f"name? Enter for {_usual_name(device, interface, plan)}",
-        _usual_name(device, interface, plan),
-        _new_name(plan),
-    )
+    usual = _usual_name(device, interface, plan)
+    name = _asked(f"name? Enter for {usual}", usual, _new_name(plan))
     cells = {
         "name": name,
         "mac": str(device.mac),
@@ -162,8 +161,8 @@ def _number_to(most: int) -> Callable[[str], int]:
     def read(text: str) -> int:
         if text.casefold() == "l":
             return 0
-        if not text.isdecimal() or not 1 <= int(text) <= most:
-            raise BadInput(f"{text}: is no number of the list")
+        if not is_number(text) or not 1 <= int(text) <= most:
+            raise BadInput(f"{printable(text, 40)}: is no number of the list")
         return int(text)
 
     return read
@@ -172,7 +171,7 @@ def _number_to(most: int) -> Callable[[str], int]:
 def _new_name(plan: Plan) -> Callable[[str], str]:
     def read(text: str) -> str:
         if not is_host_name(text):
-            raise BadInput(f"{text}: a name has letters, digits and hyphens")
+            raise BadInput(f"{printable(text, 40)}: a name has letters, digits and hyphens")
         if plan.by_name(text) is not None:
             raise BadInput(f"{text}: is in the plan already")
         return text

@@ -120,7 +120,7 @@ def assign_command(
         site = replace(site, folder=Path.cwd())
     is_first = not (rows or group or ask or temporary or wants_json()) and at_terminal
     if is_first and not site.plan().devices:
-        return _assign_first(site, options, match)
+        return _assign_first(site, replace(options, until_done=True))
     seen = site.plan_state()
     if group is not None:
         rows = with_group(rows, group, site.plan())
@@ -140,7 +140,7 @@ def assign_command(
         return _assign(served, plan, options, seen, ask)
 
 
-def _assign_first(site: Site, options: HowToAssign, match: bool) -> int:
+def _assign_first(site: Site, options: HowToAssign) -> int:
     """There is no plan: who asks is asked about, and each that is served is a row of the plan."""
     if site.folder is None:
         site = replace(site, folder=Path.cwd())
@@ -151,9 +151,7 @@ def _assign_first(site: Site, options: HowToAssign, match: bool) -> int:
         wanted = Plan((row,))
         with visit(adapter, row.address, site, note, wanted) as there:
             served = Served(site, (row.name,), there)
-            code = max(
-                code, _assign(served, wanted, replace(options, until_done=True), None, False)
-            )
+            code = max(code, _assign(served, wanted, options, None, False))
         if code == INTERRUPTED or not click.confirm("another device?", default=True, err=True):
             return code
 

@@ -103,6 +103,14 @@ def works_on(adapter: Adapter, site: Site) -> None:
         context.with_resource(capturing(adapter, Path(file), note))
 
 
+_LONGEST_NUMBER = 6
+
+
+def is_number(text: str) -> bool:
+    """Whether this can be the number of a row; no list is so long that it has more digits."""
+    return text.isascii() and text.isdecimal() and len(text) <= _LONGEST_NUMBER
+
+
 def targets_meant(typed: Sequence[str], site: Site, plan: Plan, by: By) -> tuple[str, ...]:
     """What was typed, with each number of the last list as the device that it stands for.
 
@@ -111,7 +119,7 @@ def targets_meant(typed: Sequence[str], site: Site, plan: Plan, by: By) -> tuple
     """
     if not typed:
         return (_visited(plan, by),)
-    numbers = [text for text in typed if text.isdecimal() and plan.by_name(text) is None]
+    numbers = [text for text in typed if is_number(text) and plan.by_name(text) is None]
     if not numbers:
         return tuple(typed)
     from portcall.jobs.record.rows import meant_by
@@ -138,7 +146,7 @@ def target_and_door(
     target: str | None, door: str | None, site: Site, plan: Plan
 ) -> tuple[str, str | None]:
     """The same for a command that takes a DOOR, too: in a visit, the word of one is enough."""
-    if door is None and target is not None and not target.isdecimal() and this_visit():
+    if door is None and target is not None and not is_number(target) and this_visit():
         from portcall.site.catalogs import read_catalogs
 
         doors = read_catalogs(site.folder).all_doors

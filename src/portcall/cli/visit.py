@@ -17,6 +17,7 @@ from portcall.cli.options import (
     adapter_option,
     capture_option,
     chosen_adapter,
+    is_number,
     plan_if_sound,
     target_meant,
 )
@@ -232,7 +233,7 @@ def _chosen(devices: Sequence[Device]) -> Device | None:
         typed = click.prompt(_WHICH, "", show_default=False, err=True).strip()
         if not typed:
             return None
-        number = int(typed) if typed.isdecimal() else 0
+        number = int(typed) if is_number(typed) else 0
         if not 1 <= number <= len(devices):
             note(f"{printable(typed, 40)}: is no number of the list")
         elif not devices[number - 1].addresses:

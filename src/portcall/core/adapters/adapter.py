@@ -166,6 +166,15 @@ def choose(adapters: Sequence[Adapter], name: str | None) -> Adapter:
     )
 
 
+def found_again(adapters: Sequence[Adapter], mac: Mac, name: str) -> Adapter | None:
+    """An adapter by its MAC, since it may have come back under another name; None when it is gone.
+
+    Of several with this MAC, the one of this name.
+    """
+    same = [each for each in adapters if each.mac == mac]
+    return next((each for each in same if each.name == name), same[0] if same else None)
+
+
 def plugged(adapters: Sequence[Adapter]) -> list[Adapter]:
     """The wired adapters that have a link: the cables that are in."""
     wired = [each for each in adapters if each.kind is AdapterKind.WIRED and each.mac is not None]

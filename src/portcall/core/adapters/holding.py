@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from enum import Enum, auto
 from ipaddress import IPv4Interface
 
-from portcall.core.adapters.adapter import Adapter
+from portcall.core.adapters.adapter import Adapter, found_again
 from portcall.core.address import Mac
 
 GRACE = 0.6
@@ -101,13 +101,8 @@ class Holding:
         ``written`` are the addresses that are still written down as to be taken off; restore does
         that, too, and takes it from the record then. ``ended`` are those whose lease is over.
         """
-        adapter = self._found(adapters)
+        adapter = found_again(adapters, self.mac, self.name)
         return tuple(self._changes(adapter, written, now, ended))
-
-    def _found(self, adapters: Sequence[Adapter]) -> Adapter | None:
-        """The adapter: by its MAC, since it may have come back under another name."""
-        same = [each for each in adapters if each.mac == self.mac]
-        return next((each for each in same if each.name == self.name), same[0] if same else None)
 
     def _changes(
         self,

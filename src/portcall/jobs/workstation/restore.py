@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from ipaddress import IPv4Interface
 
-from portcall.core.adapters.adapter import Adapter
+from portcall.core.adapters.adapter import Adapter, found_again
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.adapters import read_adapters
 from portcall.host.addresses import NotPutBack, described, put_back, remove_alone
@@ -145,9 +145,8 @@ def _what_to_do(adapter: Adapter, entry: OpenMatch, left: Sequence[NotPutBack]) 
 
 
 def _find(entry: OpenMatch) -> Adapter | None:
-    """The adapter as it is now: by its MAC, since it may have come back under another name."""
-    same = [adapter for adapter in read_adapters() if adapter.mac == entry.mac]
-    return next((a for a in same if a.name == entry.adapter), same[0] if same else None)
+    """The adapter as it is now."""
+    return found_again(read_adapters(), entry.mac, entry.adapter)
 
 
 def listed(interfaces: Sequence[IPv4Interface]) -> str:

@@ -10,7 +10,7 @@ from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 from itertools import chain, islice
 from time import monotonic
 
-from portcall.core.adapters.adapter import Adapter
+from portcall.core.adapters.adapter import Adapter, found_again
 from portcall.core.adapters.adapter_watch import AdapterChange, ChangeKind
 from portcall.core.adapters.holding import Happened, Holding
 from portcall.core.adapters.own_address import wanted_for
@@ -230,8 +230,7 @@ class Stay:
 
     def _now(self) -> Adapter | None:
         """The adapter as it is now."""
-        same = [each for each in adapters_now() if each.mac == self._holding.mac]
-        return next((a for a in same if a.name == self._holding.name), same[0] if same else None)
+        return found_again(adapters_now(), self._holding.mac, self._holding.name)
 
     def _put_on(self, entry: OpenMatch) -> None:
         """Put an address on again that is still written down."""
