@@ -94,7 +94,7 @@ def test_at_a_bare_cable_all_who_are_unset_are_found_identified_and_marked(bare)
 def test_a_number_is_that_row_as_long_as_the_list_is_new_and_the_row_is_so(plant):
     listed = plant.run("portcall find").out
     (number,) = re.findall(r"^(\d+) +10\.61\.20\.60 ", listed, re.MULTILINE)
-    told = plant.run(f"portcall reach {number} --count 1 --wait 5")
+    told = plant.run(f"portcall reach {number} --count 1")
     assert (told.code, "10.61.20.60" in told.out) == (0, True)
     assert f"{number} is hood-vent, 02-60-D1-40-55-E2, at 10.61.20.60" in told.err
     # It calls itself so: dryer-plc is the plan's name.
@@ -166,7 +166,7 @@ def test_the_next_free_address_is_taken_for_a_row_and_for_a_move(plant):
 
 def test_reach_and_trace_ask_from_a_borrowed_address_and_open_says_to_go_in(plant):
     before = plant.run("ip addr").out
-    asked = plant.run("portcall reach dryer-plc 203.0.113.42 10.61.20.99 --count 2 --wait 5")
+    asked = plant.run("portcall reach dryer-plc 203.0.113.42 10.61.20.99 --count 2")
     assert re.findall(r"(\d) of 2", asked.out) == ["2", "0", "2"]
     assert "asking from 10.61.20.200/24, borrowed meanwhile" in asked.err
     assert "asking from 203.0.113.254/24, borrowed meanwhile" in asked.err
@@ -175,10 +175,10 @@ def test_reach_and_trace_ask_from_a_borrowed_address_and_open_says_to_go_in(plan
     for line in (
         "trace dryer-plc",
         "trace dryer-plc --door web",
-        "reach dryer-plc --door cip --wait 5",
+        "reach dryer-plc --door cip",
     ):
         assert plant.run(f"portcall {line}").code == 0, line
-    watched = plant.run("portcall reach dryer-plc --watch --for 3 --interval 0.2 --wait 2")
+    watched = plant.run("portcall reach dryer-plc --watch --for 3 --interval 0.2")
     assert re.search(r"dryer-plc: [1-9]\d* of", watched.out)
     opened = plant.run("portcall open dryer-plc")
     assert (opened.code, "portcall visit 10.61.20.10" in opened.err) == (3, True)
@@ -214,7 +214,7 @@ def test_a_batch_that_was_moved_and_reset_is_moved_again_by_the_same_line(tmp_pa
 def test_without_a_plan_assign_asks_who_gets_which_address_and_the_plan_grows(tmp_path):
     person = Terminal(
         f"cd $PRACTICE_SITE; {P}; $P find; $P assign; echo ended $?; cat plan.csv; $P reach fan-1"
-        " --count 1 --wait 5; echo reached $?",
+        " --count 1; echo reached $?",
         scenario(tmp_path, ['asks = "bootp"', 'asks = "dhcp"']),
     )
     person.until(r"there is no plan yet; to be asked which it gets: .*portcall assign --keep")

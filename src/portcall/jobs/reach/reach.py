@@ -81,7 +81,7 @@ async def reach(
     async with cable_of(adapter.name) as cable:
         with paced(adapter.name, rounds.pace) as runner:
             asked = replace(rounds, targets=targets)
-            async with placed(runner, asked, site, plan, tell) as parts:
+            async with placed(runner, asked, site, plan, tell, stop) as parts:
                 beside = {t for part in parts if part.vantage for t in part.targets}
                 await ask_all(runner, parts, count, facts.append, stop)
                 results = summarise(rounds.targets, facts)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import AsyncIterator, Iterator, Sequence
 from contextlib import ExitStack, asynccontextmanager, closing, contextmanager
 from dataclasses import dataclass, replace
@@ -20,11 +21,15 @@ from portcall.host.link import Link
 from portcall.host.runner import Runner
 from portcall.host.vantage import Vantage
 from portcall.jobs.look.holders import free_to_borrow
-from portcall.jobs.reach.asking import Rounds
-from portcall.jobs.telling import Tell
+from portcall.jobs.reach.asking import Rounds, ask_all
+from portcall.jobs.telling import Tell, nobody
 from portcall.site.folder import Site
 
 _MOST_BORROWED = 4
+
+_MEETING = 2.0
+"""Seconds for the first answer to a borrowed address; who is silent for so long is asked all the
+same."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,7 +44,12 @@ class Borrowed:
 
 @asynccontextmanager
 async def placed(
-    runner: Runner, rounds: Rounds, site: Site, plan: Plan, tell: Tell
+    runner: Runner,
+    rounds: Rounds,
+    site: Site,
+    plan: Plan,
+    tell: Tell,
+    stop: asyncio.Event | None = None,
 ) -> AsyncIterator[list[Rounds]]:
     """The rounds, parted by where they are asked from, while the block runs.
 
@@ -54,7 +64,18 @@ async def placed(
             vantage = legs.enter_context(standing_in(own, runner, rounds.adapter))
             tell(Borrowed(own))
             parts.append(replace(rounds, targets=targets, vantage=vantage))
+        await _met(runner, [part for part in parts if part.vantage], stop)
         yield parts
+
+
+async def _met(runner: Runner, parts: Sequence[Rounds], stop: asyncio.Event | None) -> None:
+    """Ask each once, and count nothing: at a new address the kernel does not know yet who has
+    theirs, and on a busy computer what it first asks for can be later than an echo may be."""
+    meeting = [
+        replace(part, targets=sorted({address_of(each) for each in part.targets}), wait=_MEETING)
+        for part in parts
+    ]
+    await ask_all(runner, meeting, 1, nobody, stop)
 
 
 def is_elsewhere(adapter: Adapter, address: IPv4Address) -> bool:

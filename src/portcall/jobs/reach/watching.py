@@ -157,7 +157,8 @@ class EchoWatch:
     async def _ask_from_there(
         self, runner: Runner, report: Callable[[Fact], None], ended: asyncio.Event
     ) -> None:
-        async with placed(runner, self.rounds, self.site, self.plan, self.tell) as parts:
+        asked = (runner, self.rounds, self.site, self.plan)
+        async with placed(*asked, self.tell, ended) as parts:
             if self._places == 0:
                 # To find an address to ask from takes seconds of its own.
                 self.began = monotonic()
