@@ -181,8 +181,8 @@ def test_reach_and_trace_ask_from_a_borrowed_address_and_open_says_to_go_in(plan
     watched = plant.run("portcall reach dryer-plc --watch --for 3 --interval 0.2")
     assert re.search(r"dryer-plc: [1-9]\d* of", watched.out)
     opened = plant.run("portcall open dryer-plc")
-    assert (opened.code, "portcall visit 10.61.20.10" in opened.err) == (3, True)
-    assert plant.run("portcall visit 10.61.20.10 -- portcall open --json").code == 0
+    assert (opened.code, "portcall visit dryer-plc" in opened.err) == (3, True)
+    assert plant.run("portcall visit dryer-plc -- portcall open --json").code == 0
     assert plant.run("ip addr").out == before
 
 
@@ -279,7 +279,8 @@ def test_a_person_says_once_which_cable_it_is():
     person = Terminal(
         f"cd $PRACTICE_SITE; {P}; ip route del default; "
         "(sleep 4; $P plant unplug usb0; sleep 1; $P plant plug usb0) >/dev/null & "
-        "$P match dryer-plc --no-probe; echo ended $?; $P restore; $P plan add x; echo ended $?"
+        "$P match dryer-plc --no-probe; echo ended $?; $P restore; $P plan add x; echo ended $?; "
+        "$P open dryer-plc; echo opened $?; ip -4 -o addr show usb0; echo over"
     )
     person.until("Pull its plug and put it back")
     person.until("usb0 is out; put it back")
@@ -287,4 +288,11 @@ def test_a_person_says_once_which_cable_it_is():
     person.until("ended 0")
     person.until("using usb0, as you said at this site before")
     person.until("ended 0")
+    person.until("usb0 is not in the subnet of 10.61.20.10")
+    person.until("visit it.*Y/n")
+    person.type("\r")
+    person.until("http://10.61.20.10/\r\n.*there is no display here")
+    person.until("visiting dryer-plc")
+    person.type("exit\r")
+    person.until("opened 0\r\nover")
     person.end()

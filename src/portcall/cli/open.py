@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import shlex
+import sys
 from collections.abc import Mapping
 
 import click
@@ -20,11 +21,15 @@ from portcall.cli.options import (
 from portcall.cli.running import run
 from portcall.cli.say import note, print_json, wants_json
 from portcall.core.find.web_page import PAGES
+from portcall.core.finding import Line
+from portcall.core.plan.targets import parse_device
 from portcall.core.printable import printable
 from portcall.core.talk.door_knock import DoorState
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.core.why.ladder import Goal
-from portcall.jobs.reach.reach import must_be_there
+from portcall.jobs.look.meeting import Met
+from portcall.jobs.reach.reach import reaches
+from portcall.jobs.why.climb import Climb
 from portcall.jobs.why.opening import (
     check_doors,
     has_display,
@@ -47,7 +52,8 @@ def open_command(target: str | None, door: str | None, user: str) -> int:
     """Open TARGET's page in the browser, or another DOOR with the program for it.
 
     Without DOOR, its page when it has one; else what is open is listed. Nothing is opened that was
-    not seen to answer. Ends with the program's exit code. With --json, it tells and opens nothing.
+    not seen to answer. Where this computer is not in its subnet, a visit is offered first. Ends
+    with the program's exit code. With --json, it tells and opens nothing.
 
     \b
     portcall open dryer-plc
@@ -60,10 +66,36 @@ def open_command(target: str | None, door: str | None, user: str) -> int:
     target, door = target_and_door(target, door, site, plan)
     meant = prepare(target, door, named_adapter(), site, plan)
     works_on(meant.adapter, site)
+    if reaches(meant.adapter, meant.goal.address):
+        return _opened(meant, target, user)
+    visited = parse_device(target, plan)
+    if not _would_visit(meant):
+        raise NotPossibleHere(
+            f"{meant.adapter.name} is not in the subnet of {meant.goal.address}; go in, and type "
+            "this there",
+            Line("visit", visited.name if visited.row else meant.goal.address),
+        )
+    from portcall.cli.visit import visit_device
+
+    def there(now: Met) -> None:
+        at = str(now.address)
+        _opened(prepare(at, door, meant.adapter.name, site, plan), at, user)
+
+    return visit_device(meant.adapter, site, plan, visited, first=there)
+
+
+def _would_visit(meant: Climb) -> bool:
+    """Whether a person is there who wants to be where the device is."""
+    if wants_json() or not (sys.stdin.isatty() and sys.stderr.isatty()):
+        return False
+    note(f"{meant.adapter.name} is not in the subnet of {meant.goal.address}")
+    return click.confirm("visit it? exit puts this computer back", default=True, err=True)
+
+
+def _opened(meant: Climb, target: str, user: str) -> int:
     goal, adapter, names = meant.goal, meant.adapter, meant.doors
-    must_be_there(adapter, goal.address)
     ports = [goal.port] if goal.port is not None else list(names)
-    states = run(check_doors(adapter, site.pace, goal.address, ports))
+    states = run(check_doors(adapter, meant.pace, goal.address, ports))
     open_now = [port for port, state in states.items() if state is DoorState.OPEN]
     if wants_json():
         doors = [{"port": port, "name": names.get(port)} for port in sorted(open_now)]

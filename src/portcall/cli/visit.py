@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import sys
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
@@ -33,11 +33,12 @@ from portcall.core.finding import Name
 from portcall.core.plan.rows import Plan
 from portcall.core.plan.targets import Meant, first_address, parse_device
 from portcall.core.printable import printable
-from portcall.core.trouble import BadInput, NotPossibleHere
+from portcall.core.trouble import BadInput, NotPossibleHere, Trouble
 from portcall.core.why.ladder import Step
 from portcall.jobs.look.meeting import Met, meet, seen_from_near
 from portcall.jobs.look.orders import gathering_for, orders_for, with_starting
 from portcall.jobs.record.by import By
+from portcall.jobs.telling import nobody
 from portcall.jobs.why.why import prepare
 from portcall.jobs.workstation.adapters import as_it_is_now
 from portcall.jobs.workstation.shell import last, require_for_visit
@@ -104,8 +105,27 @@ def visit_command(target: str | None, dhcp: bool) -> int:
         if device.value(Field.SERVES) and adapter.on_subnet_of(device.addresses[0]) is None:
             note("it hands out addresses: this computer takes one")
             dhcp = True
-    met = meet(adapter, site, plan, meant, note) if meant is not None else None
-    return _visit(adapter, site, plan, met or network, words, dhcp)
+    if meant is not None:
+        return visit_device(adapter, site, plan, meant, words, dhcp)
+    return _visit(adapter, site, plan, network, words, dhcp)
+
+
+def visit_device(
+    adapter: Adapter,
+    site: Site,
+    plan: Plan,
+    meant: Meant,
+    words: list[str] | None = None,
+    dhcp: bool = False,
+    first: Callable[[Met], object] = nobody,
+) -> int:
+    """Visit a device that is somewhere on this adapter; without ``words``, by a shell.
+
+    ``first`` is done once this computer is in its subnet. Raises BadInput, NotPossibleHere.
+    """
+    require_for_visit(words or [])
+    met = meet(adapter, site, plan, meant, note)
+    return _visit(adapter, site, plan, met, words or [], dhcp, first)
 
 
 def _network(target: str | None) -> IPv4Network | None:
@@ -123,6 +143,7 @@ def _visit(
     target: Met | IPv4Network | None,
     words: list[str],
     dhcp: bool,
+    first: Callable[[Met], object] = nobody,
 ) -> int:
     began = datetime.now(UTC)
     tell = _Telling(above_a_prompt=not words)
@@ -140,6 +161,11 @@ def _visit(
             target = Met(Name(visited.name), visited.address, visited.mac, True)
         if isinstance(target, Met):
             _introduce(stay, adapter, site, plan, target, bool(words))
+            try:
+                first(target)
+            except Trouble as trouble:
+                # The visit is there all the same, and what failed can be typed again in it.
+                note(trouble)
         note(f"visiting {visited.name}; {'its end' if words else 'exit'} puts this computer back")
         with tell.meanwhile():
             code = asyncio.run(last(stay, words))

@@ -16,7 +16,6 @@ from portcall.core.reach.echo_facts import NO_REPLY, Fact, Replied, Target, addr
 from portcall.core.reach.knocking import SILENT
 from portcall.core.reach.ping import BY_ARP
 from portcall.core.reach.statistics import Reachability, summarise
-from portcall.core.trouble import NotPossibleHere
 from portcall.host.adapter_watch import cable_of
 from portcall.host.neighbours import known_neighbours
 from portcall.host.runner import FORBIDDEN, Runner, paced
@@ -235,10 +234,6 @@ async def with_reasons(
     return tuple(map(better, results))
 
 
-def must_be_there(adapter: Adapter, address: IPv4Address) -> None:
-    """Raise NotPossibleHere where other programs of this computer do not reach an address."""
-    if is_elsewhere(adapter, address) and not adapter.any_route_to(address):
-        raise NotPossibleHere(
-            f"{adapter.name} is not in the subnet of {address}; go in, and type this there",
-            Line("visit", address),
-        )
+def reaches(adapter: Adapter, address: IPv4Address) -> bool:
+    """Whether other programs of this computer have a way to an address by this adapter."""
+    return not is_elsewhere(adapter, address) or bool(adapter.any_route_to(address))
