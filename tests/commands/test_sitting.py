@@ -208,6 +208,7 @@ def test_a_batch_that_was_moved_and_reset_is_moved_again_by_the_same_line(tmp_pa
     person.until("judged 0", 60)
     person.end()
     assert person.plain.count("its turn comes again") == 8
+    assert "8 of 8 heard so far, about" in person.plain
     assert "8 right, 0 wrong" in person.plain
 
 

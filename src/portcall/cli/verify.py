@@ -19,8 +19,8 @@ from portcall.cli.recording import recorded
 from portcall.cli.running import run
 from portcall.cli.say import note, print_json, wants_json
 from portcall.cli.table import wide_option
-from portcall.cli.views.progress import progress_bar
 from portcall.cli.views.verified import document, print_verified
+from portcall.cli.views.verifying import verifying_view
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.finding import Line, Name, Setting, as_json
 from portcall.core.plan.rows import Plan, PlannedDevice
@@ -29,6 +29,7 @@ from portcall.core.record.entry import Kind
 from portcall.core.setting.power_cycle import Return
 from portcall.core.trouble import BadInput
 from portcall.core.verify.planned_values import parse_reading
+from portcall.jobs.look.orders import gathering_for
 from portcall.jobs.record.by import By
 from portcall.jobs.record.looks import look_body
 from portcall.jobs.setting.power_cycle import Cycled, watch_power_cycle
@@ -102,8 +103,9 @@ def verify_command(
         return _power_cycle(adapter, site, plan, cycled, wait)
     if readings:
         _write_down(site, rows[0], readings)
-    with progress_bar() as draw:
-        verified = run(verify(adapter, site, plan, rows, note, progress=draw))
+    gathering = gathering_for(site, plan)
+    with verifying_view(gathering, rows or plan.devices) as draw:
+        verified = run(verify(adapter, site, plan, rows, note, progress=draw, gathering=gathering))
     if verified.looked is not None:
         body = look_body(verified.looked, verified.devices, **document(verified))
         told = f"{verified.right} right, {verified.wrong} wrong, {verified.not_judged} not judged"

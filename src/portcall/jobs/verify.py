@@ -14,6 +14,7 @@ from ipaddress import IPv4Address
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import AddressRange
 from portcall.core.find.device import Device
+from portcall.core.find.devices import Gathering
 from portcall.core.find.outlook import Outlook
 from portcall.core.find.protocols import WIRE_METHODS
 from portcall.core.find.sighting import Method
@@ -125,15 +126,17 @@ async def verify(
     tell: Tell = nobody,
     elsewhere: bool = True,
     progress: Callable[[Outlook], None] = nobody,
+    gathering: Gathering | None = None,
 ) -> Verified:
     """Look, then ask the planned addresses, all of them or those of some ``rows``.
 
-    ``progress`` is told now and then how far the look has come.
+    ``progress`` is told now and then how far it has come; who wants to see meanwhile who was heard
+    gives the ``gathering``.
     Without ``elsewhere`` a device that is not where it is planned is missing, and it is not told
     where else it is: that takes half the time. Raises NotPossibleHere.
     """
     wanted = list(rows) or list(plan)
-    gathering = gathering_for(site, plan)
+    gathering = gathering or gathering_for(site, plan)
     orders = orders_for(adapter, site, gathering, methods=_METHODS)
     # A device that is elsewhere is named by its MAC; its identity matters once it is where it
     # belongs.
@@ -147,7 +150,6 @@ async def verify(
         tell(NotSearched(large))
     if not elsewhere:
         orders = replace(orders, ranges=within, listen=_AWHILE)
-
     else:
         orders = with_places_of(orders, site, gathering, [row.mac for row in wanted])
 
@@ -164,8 +166,11 @@ async def verify(
             tell(NothingHeard(adapter.name))
         no_echoes = ""
         reached: Mapping[IPv4Address, Reachability] = {}
+        outlook = Outlook()
         try:
-            reached = await _reach(adapter, site, plan, looked, devices, addresses)
+            with outlook.doing("echoes", _ECHOES * _ECHO_INTERVAL + _ECHO_WAIT):
+                progress(outlook)
+                reached = await _reach(adapter, site, plan, looked, devices, addresses)
         except NoPings as trouble:
             no_echoes = str(trouble)
     routers = {a: route.gateway for a in addresses if (route := adapter.leads_to(a))}

@@ -5,28 +5,14 @@ from __future__ import annotations
 import sys
 from collections.abc import Callable, Hashable, Iterator
 from contextlib import contextmanager
-from time import monotonic
 
-from rich.console import Group
-from rich.live import Live
-from rich.text import Text
-
-from portcall.cli.table import Tone, console
 from portcall.cli.views.devices import rows_of
+from portcall.cli.views.live_rows import LiveRows, live
 from portcall.cli.views.progress import progress_bar
 from portcall.core.counted import counted
 from portcall.core.find.device import Device
 from portcall.core.find.devices import Gathering
 from portcall.core.find.outlook import Outlook
-
-_AGAIN = 0.4
-"""Seconds until the same devices are drawn again, with what is new about them."""
-
-_PAUSES = 9
-"""How many times as long as a drawing takes nothing is drawn."""
-
-_BELOW = 3
-"""Lines of the terminal that are not for rows."""
 
 
 @contextmanager
@@ -40,38 +26,16 @@ def finding_view(gathering: Gathering, whole: bool) -> Iterator[Callable[[Outloo
         with progress_bar() as draw:
             yield draw
         return
-    with Live(console=console(), auto_refresh=False, transient=True) as live:
-        yield _Rows(gathering, live).draw
+    with live() as on:
+        rows: LiveRows[Device] = LiveRows(on, rows_of)
 
+        def show(outlook: Outlook) -> None:
+            if rows.is_time(gathering.count):
+                devices = gathering.devices()
+                by_key: dict[Hashable, Device] = {d.mac or d.addresses: d for d in devices}
+                rows.draw(by_key, _now(outlook, len(devices)))
 
-class _Rows:
-    """The rows stay in the order in which they came: the eye finds them again."""
-
-    def __init__(self, gathering: Gathering, live: Live) -> None:
-        self._gathering = gathering
-        self._live = live
-        self._order: dict[Hashable, None] = {}
-        self._next = float("-inf")
-
-    def draw(self, outlook: Outlook) -> None:
-        """Draw what is known now."""
-        began = monotonic()
-        is_news = self._gathering.count != len(self._order)
-        if began < self._next or (not is_news and began < self._next + _AGAIN):
-            return
-        devices: dict[Hashable, Device] = {
-            device.mac or device.addresses: device for device in self._gathering.devices()
-        }
-        self._order = {key: None for key in self._order if key in devices}
-        self._order |= dict.fromkeys(devices)
-        room = max(self._live.console.height - _BELOW, 1)
-        shown = [devices[key] for key in list(self._order)[-room:]]
-        hidden = len(devices) - len(shown)
-        above = [Text(f"and {hidden} more above", Tone.INFORMATION)] if hidden else []
-        now = Text(_now(outlook, len(devices)), Tone.INFORMATION, overflow="ellipsis", no_wrap=True)
-        self._live.update(Group(*above, rows_of(shown), now), refresh=True)
-        # Drawing a long list takes long, so it is done while the look goes on.
-        self._next = monotonic() + _PAUSES * (monotonic() - began)
+        yield show
 
 
 def _now(outlook: Outlook, count: int) -> str:
