@@ -247,6 +247,11 @@ def test_who_gives_out_addresses_is_named_by_asking(plant):
     assert fault.endswith(": portcall match --dhcp")
     # A leftover address of its own is no reason: the line is for that very case.
     plant.run("ip addr add 192.168.99.5/24 dev usb0")
+    why = plant.run("portcall why 203.0.113.201").out
+    assert "or have an address that 203.0.113.201 hands out here: portcall match --dhcp" in why
+    other = plant.run("portcall match 203.0.113.201")
+    assert "201 hands out addresses of 203.0.113.200/29; to have one that it kno" in other.err
+    assert plant.run("portcall restore").code == 0
     assert plant.run("portcall match --dhcp --replace").code == 0
     assert "192.168.99.5" not in plant.run("ip addr show usb0").out
     assert plant.run("portcall restore").code == 0

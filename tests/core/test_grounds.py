@@ -4,7 +4,7 @@
 """
 
 from dataclasses import replace
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv4Interface
 
 import pytest
 from hypothesis import given
@@ -230,6 +230,11 @@ def nobody(seen):
     )
 
 
+def leaves_out(seen):
+    at = IPv4Interface(f"{seen.goal.address}/{seen.inside.mask}") if seen.inside.mask else None
+    return at is not None and OWN not in at.network
+
+
 MAY_BE_NAMED = {
     Cause.OTHER_SUBNET: lambda s: s.wire.macs(s.goal.address) and not s.wire.by_kernel,
     Cause.NO_ROUTER: lambda s: (
@@ -257,7 +262,7 @@ MAY_BE_NAMED = {
     Cause.FIREWALL_IN: lambda s: (
         watched(s) and (s.trial.seen_in or s.trial.echoes_in or s.trial.ports_in)
     ),
-    Cause.MASK: lambda s: s.inside.mask == NARROW and watched(s) and not s.trial.seen_in,
+    Cause.MASK: lambda s: leaves_out(s) and watched(s) and not s.trial.seen_in,
     Cause.STOPS_AT_HOP: lambda s: (
         (told := s.here.believed(s.trial.errors, s.goal.address)).expired
         or told.said == "network unreachable"

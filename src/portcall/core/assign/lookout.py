@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Collection
 from dataclasses import dataclass
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 from portcall.core.address import (
     BROADCAST,
@@ -60,6 +60,13 @@ class Offer:
     address: IPv4Address | None = None
     prefix: int | None = None
     lease_seconds: int | None = None
+
+    @property
+    def network(self) -> IPv4Network | None:
+        """The subnet that the offered address is in; None where none, or no mask, was offered."""
+        if self.address is None or self.prefix is None:
+            return None
+        return IPv4Interface((self.address, self.prefix)).network
 
     def __str__(self) -> str:
         return f"{self.server} at {self.server_mac}" if self.server_mac else str(self.server)

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from ipaddress import IPv4Address
+
 from portcall.core.adapters.adapter import Adapter, AdapterKind, Origin
 from portcall.core.address import SELF_ASSIGNED, assumed_network
 from portcall.core.finding import Finding, Line, Value
@@ -88,6 +91,7 @@ def judge_own_address(goal: Goal, here: Situation, wire: WireSeen) -> Step:
             Cause.NO_ADDRESS,
             say.NOTHING_CAN_BE_SENT(adapter=adapter.name),
             match,
+            *_by_dhcp(wire, target),
         )
     own = adapter.on_subnet_of(target)
     # Of two adapters of one computer on one wire, each answers for the other's address.
@@ -144,6 +148,7 @@ def _outside(goal: Goal, here: Situation, wire: WireSeen) -> Step:
                 network=here.own_prefix or assumed_network(target),
             ),
             match,
+            *_by_dhcp(wire, target),
         )
     return broken(
         Rung.OWN_ADDRESS,
@@ -156,8 +161,16 @@ def _outside(goal: Goal, here: Situation, wire: WireSeen) -> Step:
         Cause.NO_ROUTER,
         say.NO_ROUTER_SET(address=target, adapter=adapter.name),
         say.IF_ON_THIS_WIRE(match=match),
+        *_by_dhcp(wire, target),
         say.IF_BEHIND_ROUTER(network=assumed_network(target), adapter=adapter.name),
     )
+
+
+def _by_dhcp(wire: WireSeen, target: IPv4Address) -> Iterator[Advice]:
+    """The other way into the goal's subnet, where somebody hands out addresses of it."""
+    server = wire.hands_out(target)
+    if server is not None:
+        yield say.OR_BY_DHCP(server=server, match=Line("match", "--dhcp"))
 
 
 def _self_assigned(adapter: Adapter) -> bool:

@@ -10,6 +10,7 @@ from itertools import pairwise
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.adapters.way_out import WayOut
 from portcall.core.address import AddressRange, Mac
+from portcall.core.assign.lookout import Offer
 from portcall.core.find.device import Device
 from portcall.core.find.sighting import Said
 from portcall.core.plan.rows import Plan, PlannedDevice
@@ -53,8 +54,15 @@ class WireSeen:
     """Who else spoke ARP meanwhile."""
     alone: Mapping[Mac, Mac] = field(default_factory=dict)
     """Who answered an echo that was sent to one MAC alone."""
+    offers: Sequence[Offer] = ()
+    """What DHCP servers offered this computer meanwhile, where it was asked for."""
     one_serial: bool = False
     """Whether each of the MACs that answer says the same product and serial number."""
+
+    def hands_out(self, address: IPv4Address) -> IPv4Address | None:
+        """A server that hands out addresses of the subnet that an address is in."""
+        inside = (o.server for o in self.offers if o.network is not None and address in o.network)
+        return next(inside, None)
 
     def is_remembered(self, address: IPv4Address) -> bool:
         """Whether an answer may be some minutes old, as the kernel keeps it."""

@@ -96,6 +96,7 @@ NO_ROUTER_SET = Sentence(
 TAKE_ANOTHER = advice("take another one for this computer: {match}")
 BACK_AFTERWARDS = advice("and back, when that device is gone: {restore}")
 IF_ON_THIS_WIRE = advice("if it is on this wire: {match}")
+OR_BY_DHCP = advice("or have an address that {server} hands out here: {match}")
 IF_BEHIND_ROUTER = advice(
     "if it is behind a router: ip route add {network} via ROUTER dev {adapter}"
 )

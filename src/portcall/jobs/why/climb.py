@@ -63,7 +63,14 @@ from portcall.jobs.why.trial import (
     try_echoes,
     watching,
 )
-from portcall.jobs.why.wire import ALONE_PATIENCE, ask_each_alone, ask_wire, devices_at, seek
+from portcall.jobs.why.wire import (
+    ALONE_PATIENCE,
+    ask_each_alone,
+    ask_wire,
+    devices_at,
+    offers_for,
+    seek,
+)
 from portcall.jobs.why.words import words_behind
 from portcall.jobs.workstation.adapters import adapters_now
 from portcall.site.folder import Site
@@ -221,7 +228,12 @@ class Climb:
         if router is not None:
             near = adapter.on_subnet_of(router)
             asked[router] = near.ip if near else None
-        seen = await ask_wire(runner, adapter, asked, PATIENCE, self._decoys(asked))
+        offering = asyncio.ensure_future(offers_for(adapter, goal))
+        try:
+            seen = await ask_wire(runner, adapter, asked, PATIENCE, self._decoys(asked))
+            seen = replace(seen, offers=await offering)
+        finally:
+            await end(offering)
         first = router or goal
         if seen.answers is not None and not seen.macs(first):
             again = await ask_wire(runner, adapter, {first: asked[first]}, ALONE_PATIENCE)

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import asyncio
+import secrets
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Network
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import UNSPECIFIED, AddressRange, Mac, assumed_network, hosts
+from portcall.core.assign.lookout import Offer
 from portcall.core.find.device import Device
 from portcall.core.find.sighting import Method
 from portcall.core.plan.rows import Plan
@@ -28,7 +30,12 @@ from portcall.jobs.look.orders import (
     with_places_of,
 )
 from portcall.jobs.telling import nobody
+from portcall.jobs.workstation.lease import offers
 from portcall.site.folder import Site
+
+_OFFER_PATIENCE = 1.5
+"""Seconds in which a machine that hands out addresses offers one; servers that first try whether it
+is free take longer, and are left to ``match --dhcp``."""
 
 LONG_PATIENCE = 0.5
 """Seconds that a silent device is asked for."""
@@ -80,6 +87,16 @@ async def ask_wire(
     networks = {network: len(macs) for network, macs in heard.items()}
     seen = WireSeen(conversation.answers, networks, overheard=conversation.overheard)
     return seen.without_those_for_all(decoys)
+
+
+async def offers_for(adapter: Adapter, goal: IPv4Address) -> tuple[Offer, ...]:
+    """Who hands out addresses here; asked where this computer has none that reaches the goal."""
+    if adapter.on_subnet_of(goal) or adapter.any_route_to(goal) or adapter.mac is None:
+        return ()
+    try:
+        return await offers(adapter, secrets.randbits(32), patience=_OFFER_PATIENCE)
+    except NotPossibleHere:
+        return ()
 
 
 async def ask_each_alone(

@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
+import secrets
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import closing
 from ipaddress import IPv4Address
 from itertools import islice
 from time import monotonic
+from typing import TYPE_CHECKING
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.talk.conversation import Send
 from portcall.core.talk.probe import AddressProbe, Taken
 from portcall.host.link import Link
+
+if TYPE_CHECKING:
+    from portcall.core.assign.lookout import Offer
 
 _SIDE_BY_SIDE = 2
 """Candidates probed at once: a taken one then costs no extra wait."""
@@ -21,10 +26,12 @@ def first_free(
     adapter: Adapter,
     candidates: Iterator[IPv4Address],
     taken: Callable[[Taken], None],
+    offered: Callable[[Offer], None] | None = None,
 ) -> IPv4Address | None:
     """The first candidate that nobody answers for; None when there is none left.
 
-    ``taken`` is called for each candidate that somebody has.
+    ``taken`` is called for each candidate that somebody has; ``offered`` for each that a DHCP
+    server offers meanwhile, which is asked for only then.
     """
     assert adapter.mac is not None
     while batch := list(islice(candidates, _SIDE_BY_SIDE)):
@@ -38,7 +45,7 @@ def first_free(
             # program, a tenth of a second, is loaded within it.
             import asyncio
 
-            free = asyncio.run(_wait(link, probes, taken))
+            free = asyncio.run(_wait(link, probes, taken, offered))
         best = next((address for address in batch if address in free), None)
         if best is not None:
             return best
@@ -46,12 +53,18 @@ def first_free(
 
 
 async def _wait(
-    link: Link, probes: Sequence[AddressProbe], taken: Callable[[Taken], None]
+    link: Link,
+    probes: Sequence[AddressProbe],
+    taken: Callable[[Taken], None],
+    offered: Callable[[Offer], None] | None,
 ) -> set[IPv4Address]:
+    from portcall.core.assign.lookout import Lookout
     from portcall.core.talk.pacer import Pacer
     from portcall.host.runner import Runner
     from portcall.jobs.look.holders import free_among
 
     runner = Runner(Pacer())
     with runner.using(link):
+        if offered is not None:
+            runner.start(Lookout(link.mac, secrets.randbits(32)), link, offered)
         return await free_among(runner, link, probes, taken, begun=True)

@@ -22,17 +22,22 @@ _TAKE_WAIT = 8.0
 
 
 async def offers(
-    adapter: Adapter, xid: int, serving: Collection[IPv4Address] | None = None
+    adapter: Adapter,
+    xid: int,
+    serving: Collection[IPv4Address] | None = None,
+    patience: float | None = None,
 ) -> tuple[Offer, ...]:
     """The offers of DHCP servers on this wire to this workstation; none is taken.
 
-    With ``serving``, also servers that were overheard.
+    With ``serving``, also servers that were overheard; with ``patience``, those that come within so
+    many seconds. Raises NotPossibleHere.
     """
     assert adapter.mac is not None
     found: list[Offer] = []
     runner = Runner(Pacer())
-    with runner.using(Link(adapter.name)) as link:
-        await runner.run(Lookout(adapter.mac, xid, serving=serving), link, found.append)
+    with runner.using(Link(adapter.name)) as link, suppress(TimeoutError):
+        async with asyncio.timeout(patience):
+            await runner.run(Lookout(adapter.mac, xid, serving=serving), link, found.append)
     return tuple(found)
 
 

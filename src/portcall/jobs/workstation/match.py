@@ -6,13 +6,15 @@ without it.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, replace
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+from typing import TYPE_CHECKING
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.adapters.own_address import Wanted, candidates
+from portcall.core.finding import Line
 from portcall.core.plan.rows import Plan
 from portcall.core.talk.probe import PROBE_TIME, Taken
 from portcall.core.trouble import NotPossibleHere
@@ -27,6 +29,9 @@ from portcall.site import matches
 from portcall.site.folder import Site
 from portcall.site.moment import Moment
 from portcall.site.turns import turn
+
+if TYPE_CHECKING:
+    from portcall.core.assign.lookout import Offer
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,6 +53,20 @@ class Probing:
 
     def __str__(self) -> str:
         return f"asking on {self.adapter} which address is free, {PROBE_TIME:.0f} s …"
+
+
+@dataclass(frozen=True, slots=True)
+class HandsOut:
+    """A server hands out addresses of the subnet that this computer is put into."""
+
+    server: IPv4Address
+    network: IPv4Network
+
+    def __str__(self) -> str:
+        return (
+            f"{self.server} hands out addresses of {self.network}; to have one that it knows of: "
+            f"{Line('match', '--dhcp')}"
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,11 +133,14 @@ _PATIENCE = 20.0
 
 
 def free_address(
-    adapter: Adapter, choices: Iterator[IPv4Address], tell: Tell
+    adapter: Adapter,
+    choices: Iterator[IPv4Address],
+    tell: Tell,
+    offered: Callable[[Offer], None] | None = None,
 ) -> IPv4Address | None:
-    """The first of these that nobody has, by asking on the wire."""
+    """The first of these that nobody has, by asking on the wire; see ``first_free``."""
     tell(Probing(adapter.name))
-    return first_free(adapter, choices, tell)
+    return first_free(adapter, choices, tell, offered)
 
 
 def put_in_force(
@@ -208,8 +230,14 @@ def match(
         else:
             tell(fact)
 
+    def offered(offer: Offer) -> None:
+        if offer.network is not None and offer.network.overlaps(wanted.network):
+            tell(HandsOut(offer.server, offer.network))
+
+    # Who comes with an address that is left over from elsewhere may not know that one is given.
+    asks = offered if adapter.interfaces and not typed else None
     with changing_addresses():
-        address = free_address(adapter, choices, told) if probe else next(choices, None)
+        address = free_address(adapter, choices, told, asks) if probe else next(choices, None)
         _refuse_lost_link(adapter, losses)
         if taken:
             raise NotPossibleHere(f"{taken[0]}", "nothing is changed")
