@@ -122,6 +122,10 @@ def test_the_shell_completes_what_is_known_without_loading_the_command(prepared)
     assert completed("portcall find --method d") == ["dhcp", "dcp"]
     assert completed("portcall plant unplug pie") == ["pier-radio"]
     assert "--accept" in completed("portcall reach --a")
+    # The plan has not had this one; the logbook tells of it.
+    assert prepared.run("portcall move 02-77-B1-90-00-3D --to 10.61.20.133").code == 0
+    prepared.run("portcall logbook show")
+    assert completed("portcall logbook show --device 02-77-B1-9") == ["02-77-B1-90-00-3D"]
     script = prepared.run("portcall completion bash")
     assert "_PORTCALL_COMPLETE=bash_complete" in script.out
     prepared.run("mkdir -p home")

@@ -101,13 +101,17 @@ def test_each_fault_is_told_once():
     )
     assert tuple(map(str, found)) == (
         f"10.61.20.21 is the address of 2 devices: {OTHER} and {FAN} (fan); "
-        "one of them says: Gale 7",
-        f"10.61.20.22 is planned for pump ({PUMP}), and {NEAR} has it",
-        "10.61.20.10 (plc) has the mask 255.255.0.0; that of 10.61.20.0/24 is 255.255.255.0",
+        "one of them says: Gale 7; which is which: portcall why 10.61.20.21",
+        f"10.61.20.22 is planned for pump ({PUMP}), and {NEAR} has it: portcall why pump",
+        "10.61.20.10 (plc) has the mask 255.255.0.0; that of 10.61.20.0/24 is 255.255.255.0; "
+        f"if that is not meant: portcall move {PLC} --to 10.61.20.10/24",
         "a DHCP server is on this wire: 10.61.20.1 (02-D0-11-3E-00-01) gives addresses to devices",
     )
     (own,) = faults(scene(seen(FAN, "10.61.20.200")))
-    assert str(own) == f"10.61.20.200 is this computer's own address, and {FAN} (fan) has it, too"
+    assert str(own) == (
+        f"10.61.20.200 is this computer's own address, and {FAN} (fan) has it, too: "
+        "portcall match 10.61.20.0/24 --replace"
+    )
     assert faults(scene(seen(None, "10.61.20.200", Method.MDNS, name="laptop"))) == ()
     assert faults(scene(seen(FAN, "10.61.20.21"), seen(PUMP, "10.61.20.22"))) == ()
     # Where nobody knows the mask, none differs.
@@ -116,10 +120,13 @@ def test_each_fault_is_told_once():
 
 def test_a_planned_device_in_anothers_place_and_a_mistyped_label_are_named():
     (swapped,) = faults(scene(seen(FAN, "10.61.20.22")))
-    assert str(swapped).endswith(f"and {FAN} has it; it is fan, planned at 10.61.20.21")
+    assert str(swapped).endswith(
+        f"and {FAN} has it; it is fan, planned at 10.61.20.21: portcall move fan"
+    )
     (mistyped,) = faults(scene(seen(NEAR, "10.61.20.21")))
     assert str(mistyped).endswith(
-        "has it; its MAC differs in one digit from the planned one: check the label"
+        "has it; its MAC differs in one digit from the planned one: check the label: "
+        "portcall why fan"
     )
 
 

@@ -33,7 +33,7 @@ _AFTER_OPTION = {
     "--adapter": "adapters",
     "--door": "doors",
     "--power-cycle": "names",
-    "--device": "names",
+    "--device": "recorded devices",
     "--group": "groups",
 }
 _SUBCOMMANDS = {
@@ -112,6 +112,8 @@ def _known(kind: str) -> Iterable[str]:
         return DOORS
     if kind == "names":
         return completion.planned_names()
+    if kind == "recorded devices":
+        return completion.recorded_devices()
     if kind == "groups":
         return completion.planned_groups()
     if kind == "faults":

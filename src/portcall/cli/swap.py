@@ -15,7 +15,9 @@ from portcall.cli.options import (
     adapter_option,
     capture_option,
     chosen_adapter,
+    is_number,
     json_option,
+    target_meant,
 )
 from portcall.cli.recording import recorded
 from portcall.cli.running import run_until_interrupted
@@ -38,6 +40,7 @@ from portcall.core.record.entry import Kind
 from portcall.core.swap import Candidate, the_one
 from portcall.core.trouble import BadInput
 from portcall.core.verify.judgement import Verdict
+from portcall.jobs.record.by import By
 from portcall.jobs.swap.looking import Around, NobodyNew, look_for_new
 from portcall.jobs.swap.swap import HowToSwap, judge_row, swap
 from portcall.site.folder import Site, this_site
@@ -50,7 +53,12 @@ BY_HAND = 120.0
 
 @click.command("swap")
 @click.argument("name")
-@click.option("--with", "chosen", metavar="MAC", help="Which device is the new one.")
+@click.option(
+    "--with",
+    "chosen",
+    metavar="MAC",
+    help="Which device is the new one; a number of the last list will do, too.",
+)
 @click.option(
     "--wait",
     type=click.FloatRange(0, LONGEST_WAIT),
@@ -89,9 +97,11 @@ def swap_command(
     asks = not yes
     if asks and (wants_json() or not (sys.stdin.isatty() and sys.stdout.isatty())):
         raise BadInput("there is nobody at a terminal to ask: --yes takes the one that is found")
-    mac = parse_mac(chosen) if chosen else None
     site = this_site()
     plan = site.plan()
+    if chosen and is_number(chosen):
+        chosen = target_meant(chosen, site, plan, By.DEVICE)
+    mac = parse_mac(chosen) if chosen else None
     row = _row(name, plan)
     adapter = chosen_adapter()
     note(f"looking for the device that replaces {row.name}, {row.mac} at {row.address} …")

@@ -17,12 +17,18 @@ _SETTINGS_FILE = "site.toml"
 _LONGEST = 1 << 20
 
 
-def plan_names(start: Path, column: str = "name") -> list[str]:
-    """The names in the plan of the site that a folder is in, or what another column has."""
+def site_around(start: Path) -> Path | None:
+    """The folder of the site that a folder is in; None outside of any."""
     for folder in (start, *start.parents):
         if (folder / _PLAN_FILE).is_file() or (folder / _SETTINGS_FILE).is_file():
-            return _names(folder / _PLAN_FILE, column)
-    return []
+            return folder
+    return None
+
+
+def plan_names(start: Path, column: str = "name") -> list[str]:
+    """The names in the plan of the site that a folder is in, or what another column has."""
+    site = site_around(start)
+    return _names(site / _PLAN_FILE, column) if site is not None else []
 
 
 def _names(path: Path, column: str) -> list[str]:

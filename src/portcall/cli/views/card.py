@@ -20,9 +20,11 @@ from portcall.cli.table import (
     remark_of,
 )
 from portcall.cli.views.devices import Found, addresses
+from portcall.core.find import sentences as say
 from portcall.core.find.device import Device
 from portcall.core.find.protocols import PROTOCOLS, TRUST
 from portcall.core.find.sighting import Field, Method
+from portcall.core.finding import Finding
 
 
 class _Line(NamedTuple):
@@ -56,11 +58,14 @@ def print_cards(found: Found, devices: Sequence[Device], now: float) -> None:
 def _print_values(device: Device) -> None:
     """What is typed about it into an engineering program, to be copied from here."""
     by_dcp = (s.value for s in device.said if (s.field, s.method) == (Field.NAME, Method.DCP))
+    manners = (each for each in device.values(Field.MANNER) if isinstance(each, Finding))
+    units = (each.values["unit"] for each in manners if each.kind is say.MODBUS_AS_UNIT)
     known = {
         "address": device.addresses[0] if device.addresses else None,
         "mask": device.mask,
         "gateway": device.gateway,
         "station name": next(by_dcp, None),
+        "Modbus unit": next(units, None),
     }
     told = {what: value for what, value in known.items() if value is not None}
     if len(told) > 1:

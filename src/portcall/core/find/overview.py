@@ -144,7 +144,8 @@ def _own_taken(scene: Scene) -> Iterator[Finding]:
         for device in scene.devices:
             is_other = device.mac is not None and not device.answers_for_others
             if is_other and own.ip in device.addresses:
-                yield say.OWN_TAKEN(own=own.ip, holder=scene.called(device))
+                line = Line("match", own.network, "--replace")
+                yield say.OWN_TAKEN(line, own=own.ip, holder=scene.called(device))
 
 
 def _shared(scene: Scene) -> Iterator[Finding]:
@@ -157,11 +158,14 @@ def _shared(scene: Scene) -> Iterator[Finding]:
         if len(devices) < 2 or is_one_device(devices):
             continue
         either = dict.fromkeys(str(v) for each in devices for v in each.values(Field.EITHER))
+        in_reach = any(address in own.network for own in scene.own or ())
         yield say.HELD_BY_SEVERAL(
+            Line("why", address) if in_reach else None,
             address=address,
             count=len(devices),
             holders=[scene.called(device) for device in devices],
             says=list(either),
+            in_reach=in_reach,
         )
 
 
@@ -176,7 +180,9 @@ def _in_anothers_place(scene: Scene) -> Iterator[Finding]:
             planned = scene.row_of(device)
             near = next((miss for miss in scene.near(device) if miss.row is row), None)
             is_other = planned is not None and near is None
+            # Whether the plan or the device is wrong is known only where both are in the plan.
             yield say.IN_ANOTHERS_PLACE(
+                Line("move", planned.name) if planned and is_other else Line("why", row.name),
                 address=address,
                 name=row.name,
                 planned_mac=row.mac,
@@ -193,12 +199,17 @@ def _other_masks(scene: Scene) -> Iterator[Finding]:
         for address in device.addresses[:1] if device.mask else ():
             network, guessed = scene.network_of(address)
             if not guessed and device.mask != network.netmask:
+                row = scene.row_of(device)
+                goal = IPv4Interface((address, network.prefixlen))
+                line = Line("move", device.mac, "--to", goal) if device.mac else None
                 yield say.MASK_OF_ITS_OWN(
+                    Line("move", row.name) if row and row.interface == goal else line,
                     address=address,
                     device_name=device.value(Field.NAME),
                     mask=device.mask,
                     network=network,
                     network_mask=network.netmask,
+                    settable=line is not None,
                 )
 
 

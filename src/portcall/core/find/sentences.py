@@ -102,7 +102,8 @@ UNSEARCHED = Sentence(
 OWN_TAKEN = Sentence("own-taken", "{own} is this computer's own address, and {holder} has it, too")
 HELD_BY_SEVERAL = Sentence(
     "held-by-several",
-    "{address} is the address of {count} devices: {holders:and}[; one of them says: {says}]",
+    "{address} is the address of {count} devices: {holders:and}[; one of them says: {says}]"
+    "[in_reach?; which is which]",
 )
 IN_ANOTHERS_PLACE = Sentence(
     "in-anothers-place",
@@ -111,7 +112,8 @@ IN_ANOTHERS_PLACE = Sentence(
 )
 MASK_OF_ITS_OWN = Sentence(
     "mask-of-its-own",
-    "{address}[ ({device_name})] has the mask {mask}; that of {network} is {network_mask}",
+    "{address}[ ({device_name})] has the mask {mask}; that of {network} is {network_mask}"
+    "[settable?; if that is not meant]",
 )
 DHCP_SERVER = Sentence(
     "dhcp-server",

@@ -8,9 +8,16 @@ from pathlib import Path
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.adapter_names import adapter_names
 from portcall.host.program import one_file
-from portcall.site.plan_names import plan_names
+from portcall.site.plan_names import plan_names, site_around
 
-__all__ = ["adapter_names", "install", "planned_groups", "planned_names", "program_name"]
+__all__ = [
+    "adapter_names",
+    "install",
+    "planned_groups",
+    "planned_names",
+    "program_name",
+    "recorded_devices",
+]
 
 
 def program_name() -> str:
@@ -33,6 +40,17 @@ def planned_groups() -> list[str]:
         return plan_names(Path.cwd(), "group")
     except OSError:
         return []
+
+
+def recorded_devices() -> list[str]:
+    """The planned names, and the devices of the logbook beside them, by name and MAC."""
+    from portcall.site.logbook.devices import devices_in
+
+    try:
+        told = devices_in(site_around(Path.cwd()))
+    except OSError:
+        return []
+    return list(dict.fromkeys((*planned_names(), *told)))
 
 
 def install(shell: str, text: str) -> tuple[Path, str | None]:

@@ -20,7 +20,7 @@ from portcall.site.logbook.who import who
 from portcall.site.matches import state_folder
 from portcall.site.turns import alone_in
 
-FOLDER, INBOX = "logbook", "inbox.jsonl"
+FOLDER, INBOX, DATABASE = "logbook", "inbox.jsonl", "logbook.db"
 _PATIENCE = 5.0
 
 
