@@ -111,10 +111,17 @@ def test_a_number_is_that_row_as_long_as_the_list_is_new_and_the_row_is_so(plant
         ("reach 999", 2, "999: the last list has the rows 1 to"),
         (f"reach {'9' * 5000}", 2, "an IPv4 address has 4"),
         ("reach 0", 2, "0: the last list has the rows 1 to"),
-        (f"match {island}", 2, "it had no address there: portcall assign"),
+        (f"match {island}", 2, "it had no address there: portcall move io-island-1"),
     ):
         refused = plant.run(f"portcall {line}")
         assert (refused.code, words in refused.err) == (code, True), refused.err
+    assert plant.run("portcall move io-island-1").code == 0
+    # One that the plan has not, and that asks, is given the address that the person chooses.
+    (probe,) = re.findall(r"^(\d+) +– +02-60-D1-12-08-77", listed, re.MULTILINE)
+    line = "portcall assign 02-60-D1-12-08-77=ADDRESS --match --keep"
+    assert line in plant.run(f"portcall match {probe}").err
+    given = plant.run(f"{line.replace('ADDRESS', '10.61.20.77')} --until-done --for 40")
+    assert re.search("answering +02-60-D1-12-08-77 +10.61.20.77", given.out), given
     # The address went to another device since.
     plant.run("portcall plant unplug hood-vent")
     plant.on("spare-1", "ip addr add 10.61.20.60/24 dev eth0")

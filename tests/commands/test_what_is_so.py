@@ -166,21 +166,6 @@ def test_an_unplanned_device_keeps_its_name_unless_one_is_typed(plant):
         assert said["devices"][0]["name"] == expected
 
 
-def test_lines_that_find_recommends_work_when_they_are_typed(packing):
-    found = packing.run("portcall find --json").json
-    lines = [step["line"] for step in found["next"] if step["line"]]
-    assert [line.split()[1] for line in lines] == ["assign", "move", "match"]
-    served = packing.run(lines[0] + " --until-done --for 20")
-    assert served.code == 0, served
-    assert packing.run(lines[-1]).code == 0
-    assert packing.run("portcall restore").code == 0
-    # The drive that is elsewhere by DCP and CIP; the others are set by hand, and waited for.
-    moved = packing.run("portcall move gate-radio io-island")
-    assert moved.code == 0, moved
-    again = packing.run("portcall find --json").json
-    assert "io-island" not in " ".join(step["line"] or "" for step in again["next"])
-
-
 def test_an_edit_in_the_first_seconds_of_assign_is_taken(plant):
     plant.run("portcall match dryer-plc --no-probe")
     started = plant.start("portcall assign --until-done --for 25")

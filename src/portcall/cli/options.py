@@ -127,7 +127,7 @@ def targets_meant(typed: Sequence[str], site: Site, plan: Plan, by: By) -> tuple
     adapter = None
     with suppress(NotPossibleHere):
         adapter = adapters.chosen_adapter(named_adapter(), site)
-    stand_for = {each: meant_by(site, adapter, int(each), by, note) for each in set(numbers)}
+    stand_for = {each: meant_by(site, plan, adapter, int(each), by, note) for each in set(numbers)}
     return tuple(stand_for.get(text, text) for text in typed)
 
 

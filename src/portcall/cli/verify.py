@@ -11,6 +11,7 @@ from portcall.cli.options import (
     chosen_adapter,
     group_option,
     json_option,
+    plan_that_is_there,
     say_what_rights_are_missing,
     targets_meant,
     visits_a_device,
@@ -85,9 +86,7 @@ def verify_command(
     portcall verify fan-panel --read mask=255.255.255.0
     """
     site = this_site()
-    plan = site.plan()
-    if not plan.devices:
-        raise BadInput("there is no plan to verify: no plan.csv in this folder or above it")
+    plan = plan_that_is_there(site)
     if (names or group) and cycled is not None:
         raise BadInput("--power-cycle NAME watches that one device: name no other with it")
     if names or (group is None and cycled is None and visits_a_device()):

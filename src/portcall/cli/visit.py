@@ -32,6 +32,7 @@ from portcall.core.find.sighting import Field
 from portcall.core.finding import Name
 from portcall.core.plan.rows import Plan
 from portcall.core.plan.targets import Meant, first_address, parse_device
+from portcall.core.plan.unset import to_get_an_address
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput, NotPossibleHere, Trouble
 from portcall.core.why.ladder import Step
@@ -250,10 +251,10 @@ def _the_one_there(adapter: Adapter, site: Site, plan: Plan) -> Device | None:
             f"{len(there)} devices have an address here, and nobody is there to choose one",
             "name the TARGET",
         )
-    return _chosen(found.devices)
+    return _chosen(found.devices, plan)
 
 
-def _chosen(devices: Sequence[Device]) -> Device | None:
+def _chosen(devices: Sequence[Device], plan: Plan) -> Device | None:
     """Ask for a number until it is one of a device that can be visited, or none is typed."""
     while True:
         typed = click.prompt(_WHICH, "", show_default=False, err=True).strip()
@@ -263,7 +264,9 @@ def _chosen(devices: Sequence[Device]) -> Device | None:
         if not 1 <= number <= len(devices):
             note(f"{printable(typed, 40)}: is no number of the list")
         elif not devices[number - 1].addresses:
-            note(f"{number} has no address yet: portcall assign")
+            device = devices[number - 1]
+            line = to_get_an_address(device.mac, bool(device.asks), plan)
+            note(f"{number} has no address yet: {line}")
         else:
             return devices[number - 1]
 

@@ -168,7 +168,7 @@ def in_the_way(
 ) -> Finding | None:
     """A finding about another holder of the planned address, or None."""
     if row.address in own:
-        return say.OWN_ADDRESS(Line("restore"), address=row.address)
+        return say.OWN_ADDRESS(Line("match", row.name, "--replace"), address=row.address)
     holders = [each.mac for each in devices if row.address in each.addresses and each.mac != mac]
     return say.ADDRESS_TAKEN(address=row.address, mac=holders[0]) if holders else None
 

@@ -54,7 +54,8 @@ def decode(data: bytes) -> tuple[str, Encoding]:
     kind = next((kind for mark, kind in _SPREADSHEETS.items() if data.startswith(mark)), None)
     if kind is not None:
         raise BadInput(
-            f"is {kind}, and not the plan's CSV; take its rows", Line("plan import", "FILE")
+            f"is {kind}, and not the plan's CSV; give it another name, and take its rows",
+            Line("plan import", "FILE"),
         )
     marked = next((each for each in _MARKED if data.startswith(each.mark)), None)
     control = next((o for o in data if o < 32 and o not in b"\t\r\n"), None)

@@ -103,8 +103,8 @@ def in_reach(plan: Plan, adapter: Adapter, tell: Tell = nobody) -> Plan:
         if own is not None and own.ip == row.address:
             raise BadInput(
                 f"{row.address}: the plan gives it to {row.name}, and this computer has it on "
-                f"{adapter.name}",
-                "portcall restore, or choose another address",
+                f"{adapter.name}; to take another",
+                Line("match", row.name, "--replace"),
             )
         (outside if own is None else inside).append(row)
     if not adapter.interfaces or (outside and not inside and not any(r.circuit for r in outside)):

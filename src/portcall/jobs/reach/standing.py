@@ -23,6 +23,7 @@ from portcall.host.vantage import Vantage
 from portcall.jobs.look.holders import free_to_borrow
 from portcall.jobs.reach.asking import Rounds, ask_all
 from portcall.jobs.telling import Tell, nobody
+from portcall.jobs.workstation.rights import lacks_raw_ethernet
 from portcall.site.folder import Site
 
 _MOST_BORROWED = 4
@@ -144,5 +145,5 @@ def _put_it_there(adapter: Adapter, targets: Sequence[Target], because: str) -> 
     return NotPossibleHere(
         f"{adapter.name} is not in the subnet of {address_of(targets[0])}, and cannot ask from "
         f"there: {because}",
-        Line("visit", address_of(targets[0])),
+        Line("visit", address_of(targets[0]), as_root=lacks_raw_ethernet()),
     )

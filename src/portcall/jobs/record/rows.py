@@ -10,8 +10,10 @@ from ipaddress import IPv4Address
 
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import Mac
-from portcall.core.document import Part, a_mac, a_truth, an_address, told_text
+from portcall.core.document import Part, a_mac, a_text, a_truth, an_address, told_text
 from portcall.core.finding import Line
+from portcall.core.plan.rows import Plan
+from portcall.core.plan.unset import to_get_an_address
 from portcall.core.record.entry import Kind
 from portcall.core.trouble import BadInput
 from portcall.jobs.look.holders import holders_of
@@ -40,6 +42,8 @@ class ListedRow:
     mac: Mac | None
     address: IPv4Address | None
     at: datetime
+    asks: bool = False
+    """Whether it asked for an address there."""
 
     def __str__(self) -> str:
         called = [self.name, str(self.mac or ""), f"at {self.address}" if self.address else ""]
@@ -73,11 +77,14 @@ def listed_row(
             seen.get("mac", a_mac),
             next(iter(seen.each("addresses", an_address)), None),
             each.entry.at,
+            bool(seen.each("asks", a_text)),
         )
     raise BadInput(f"{number}: there is no list yet in which this is a row", Line("find"))
 
 
-def meant_by(site: Site, adapter: Adapter | None, number: int, by: By, tell: Tell) -> str:
+def meant_by(
+    site: Site, plan: Plan, adapter: Adapter | None, number: int, by: By, tell: Tell
+) -> str:
     """The word for a row of the last list that a command takes; tells which device that is.
 
     By its MAC a device is known wherever it is now. What is to be asked at an address is asked
@@ -88,7 +95,9 @@ def meant_by(site: Site, adapter: Adapter | None, number: int, by: By, tell: Tel
         tell(row)
         return str(row.mac)
     if row.address is None:
-        raise BadInput(f"{row}: it had no address there", Line("assign"))
+        raise BadInput(
+            f"{row}: it had no address there", to_get_an_address(row.mac, row.asks, plan)
+        )
     if row.mac is not None and adapter is not None and not lacks_raw_ethernet():
         there = asyncio.run(holders_of(adapter, row.address))
         if there and row.mac not in there:

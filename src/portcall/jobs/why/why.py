@@ -34,9 +34,8 @@ def prepare(text: str, door: str | None, adapter: str | None, site: Site, plan: 
     holder = next((a.name for a in adapters for own in a.interfaces if own.ip == address), None)
     if holder is not None:
         raise BadInput(
-            f"{address}: is this computer's own address, on {holder}; name a device, or take the "
-            "address off first",
-            Line("restore"),
+            f"{address}: is this computer's own address, on {holder}; to take another for it",
+            Line("match", row.name if row else address, "--replace", "--adapter", Name(holder)),
         )
     near = next((own for each in adapters if (own := each.on_subnet_of(address))), None)
     if near is not None:
