@@ -18,6 +18,8 @@ from click.shell_completion import CompletionItem
 from portcall import __version__
 from portcall.cli.lazy import LazyGroup
 from portcall.core.trouble import BadInput, NotPossibleHere, Trouble
+from portcall.system import ENDINGS
+from portcall.system.terminals import begin
 
 _COMPLETE_VARIABLE = "_PORTCALL_COMPLETE"
 """By which a shell asks what it may complete."""
@@ -163,6 +165,7 @@ def _have_streams() -> None:
 def main() -> NoReturn:
     """Run a command line and end the process with the exit code that tells how it went."""
     _have_streams()
+    begin()
     for stream in (sys.stdout, sys.stderr):
         # A terminal that cannot show a character shows another in its place.
         if isinstance(stream, io.TextIOWrapper):
@@ -188,7 +191,7 @@ def end_like_ctrl_c() -> None:
 
     A command that has changed something puts it back then. What was ignored stays ignored (nohup).
     """
-    for number in (signal.SIGTERM, signal.SIGHUP):
+    for number in ENDINGS:
         if signal.getsignal(number) is signal.SIG_DFL:
             signal.signal(number, lambda number, frame: signal.raise_signal(signal.SIGINT))
 

@@ -5,12 +5,11 @@ from __future__ import annotations
 import asyncio
 import errno
 import os
-import signal
-import stat
 import sys
 from collections.abc import Callable, Coroutine
-from contextlib import suppress
 from typing import Any, TypeVar
+
+from portcall.system.terminals import interrupts, watched_pipe
 
 T = TypeVar("T")
 
@@ -33,13 +32,8 @@ def run_until_interrupted(
 
     async def work() -> tuple[T, bool]:
         interrupt = asyncio.Event()
-        loop = asyncio.get_running_loop()
-        with suppress(NotImplementedError):
-            loop.add_signal_handler(signal.SIGINT, interrupt.set)
-        try:
+        with interrupts(interrupt.set):
             result = await job(interrupt)
-        finally:
-            loop.remove_signal_handler(signal.SIGINT)
         return result, interrupt.is_set()
 
     return run(work())
@@ -47,7 +41,7 @@ def run_until_interrupted(
 
 async def _while_read(work: Coroutine[Any, Any, T]) -> T:
     """Await a job; end it when the pipe that standard output goes into has no reader any more."""
-    descriptor = _pipe()
+    descriptor = watched_pipe(sys.stdout)
     if descriptor is None:
         return await work
     task = asyncio.ensure_future(work)
@@ -60,7 +54,6 @@ async def _while_read(work: Coroutine[Any, Any, T]) -> T:
         loop.remove_reader(descriptor)
         task.cancel()
 
-    # The writing end of a pipe becomes "readable" when its last reader closes: poll(2), POLLERR.
     loop.add_reader(descriptor, left)
     try:
         return await task
@@ -70,12 +63,3 @@ async def _while_read(work: Coroutine[Any, Any, T]) -> T:
         raise
     finally:
         loop.remove_reader(descriptor)
-
-
-def _pipe() -> int | None:
-    """The descriptor of standard output when that is a pipe."""
-    try:
-        descriptor = sys.stdout.fileno()
-        return descriptor if stat.S_ISFIFO(os.fstat(descriptor).st_mode) else None
-    except (OSError, ValueError):
-        return None

@@ -9,7 +9,8 @@ from types import TracebackType
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.core.wire import pcapng
 from portcall.core.wire.octets import Malformed
-from portcall.site.files import callers_rights, open_named, open_to_read
+from portcall.site.files import open_named, open_to_read
+from portcall.system import callers_rights
 
 
 class CaptureFile:

@@ -20,7 +20,8 @@ from portcall.core.reach.echo_facts import Fact, Replied, Target, Unanswered, ad
 from portcall.core.reach.ping import LONGEST
 from portcall.core.talk.conversation import Endpoint
 from portcall.core.trouble import BadInput, NotPossibleHere
-from portcall.site.files import append, callers_rights, open_named, open_to_append
+from portcall.site.files import append, open_named, open_to_append
+from portcall.system import callers_rights
 
 COLUMNS = ("at", "address", "door", "name", "ms", "ttl", "octets", "result")
 ANSWERED = "answered"

@@ -49,10 +49,11 @@ from portcall.core.printable import printable
 from portcall.core.talk.pacer import HIGHEST_PACE, IN_ALL, TO_ALL, TO_ONE, Pace
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.site import plan_file
-from portcall.site.files import open_to_read, whose_else
+from portcall.site.files import open_to_read
 from portcall.site.plan_file import PLAN_FILE
 from portcall.site.starting import starting_addresses
 from portcall.site.toml_text import LONGEST, parse_toml
+from portcall.system import whose_else
 
 SETTINGS_FILE = "site.toml"
 _MOST_DEFAULTS = 4096

@@ -11,7 +11,6 @@ from __future__ import annotations
 import contextlib
 import json
 import os
-import pwd
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
@@ -30,15 +29,9 @@ from portcall.core.document import (
     parsed,
 )
 from portcall.core.trouble import NotPossibleHere
-from portcall.site.files import (
-    as_caller,
-    caller,
-    flush_folder,
-    make_private_folder,
-    only_we_could_write,
-    write_whole,
-)
+from portcall.site.files import make_private_folder, write_whole
 from portcall.site.moment import Moment, read_moment
+from portcall.system import as_caller, flush_folder, only_we_could_write, process_named, state_home
 
 STATE_VARIABLE = "PORTCALL_STATE"
 _OPEN = "open-matches"
@@ -93,19 +86,9 @@ class OpenMatch:
 
 
 def state_folder() -> Path:
-    """Where this is kept: one place for a person, with sudo and without.
-
-    XDG_STATE_HOME is not heeded, since sudo takes it away: what one command wrote down, the next
-    would not find.
-    """
+    """Where this is kept: one place for a person, with sudo and without."""
     named = os.environ.get(STATE_VARIABLE)
-    if named:
-        return Path(named)
-    person, home = caller(), Path.home()
-    if person is not None:
-        with contextlib.suppress(KeyError):
-            home = Path(pwd.getpwuid(person[0]).pw_dir)
-    return home / ".local" / "state" / "portcall"
+    return Path(named) if named else state_home() / "portcall"
 
 
 def _folder() -> Path:
@@ -294,22 +277,12 @@ def a_process(value: object) -> str:
 
 def this_process() -> str | None:
     """The process that is running this, as ``visitor`` names it."""
-    return _process(os.getpid())
+    return process_named(os.getpid())
 
 
 def is_running(process: str) -> bool:
     """Whether a process, as ``visitor`` names it, has not ended."""
-    return _process(int(process.split()[0])) == process
-
-
-def _process(number: int) -> str | None:
-    """A process as its number and when it started, which no later one has both of (proc(5))."""
-    try:
-        status = Path(f"/proc/{number}/stat").read_text(encoding="ascii", errors="replace")
-    except OSError:
-        return None
-    # The name in parentheses may hold anything; the start time is field 22, the 20th after it.
-    return f"{number} {status.rpartition(')')[2].split()[19]}"
+    return process_named(int(process.split()[0])) == process
 
 
 def close(entry: OpenMatch) -> None:

@@ -1,22 +1,18 @@
 """When something was written down: by the clock on the wall, and by the one that nobody sets.
 
 The wall's clock may be set by hours while something is open. How long ago a thing was is told by
-the time since the computer's start (CLOCK_BOOTTIME, clock_gettime(2)), which also counts while it
-sleeps; only after a restart the wall's clock is all there is.
+the time since the computer's start, which also counts while it sleeps; only after a restart the
+wall's clock is all there is.
 """
 
 from __future__ import annotations
 
-import time
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from functools import cache
-from pathlib import Path
 from typing import Any
 
 from portcall.core.document import OddDocument, Part, a_moment, a_number, a_text
-
-_BOOT_ID = Path("/proc/sys/kernel/random/boot_id")
+from portcall.system import seconds_up, this_start
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,18 +29,18 @@ class Moment:
     @classmethod
     def now(cls) -> Moment:
         """This one."""
-        return cls(datetime.now(UTC), _this_boot(), time.clock_gettime(time.CLOCK_BOOTTIME))
+        return cls(datetime.now(UTC), this_start(), seconds_up())
 
     @property
     def is_certain(self) -> bool:
         """Whether ``elapsed`` is: not so after a restart, when the clock may have been set."""
-        return self.boot is not None and self.boot == _this_boot()
+        return self.boot is not None and self.boot == this_start()
 
     @property
     def elapsed(self) -> float:
         """Seconds since then; never less than none."""
         if self.is_certain:
-            return max(time.clock_gettime(time.CLOCK_BOOTTIME) - self.uptime, 0.0)
+            return max(seconds_up() - self.uptime, 0.0)
         return max((datetime.now(UTC) - self.at).total_seconds(), 0.0)
 
     @property
@@ -65,11 +61,3 @@ def read_moment(entry: Part) -> Moment:
     if boot is None or uptime is None:
         return Moment(at)
     return Moment(at, boot, float(uptime))
-
-
-@cache
-def _this_boot() -> str | None:
-    try:
-        return _BOOT_ID.read_text(encoding="ascii").strip()
-    except (OSError, ValueError):
-        return None

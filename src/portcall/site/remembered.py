@@ -11,8 +11,9 @@ from pathlib import Path
 
 from portcall.core.address import Mac
 from portcall.core.document import OddDocument, Part, a_mac, parsed
-from portcall.site.files import make_private_folder, only_we_could_write, write_whole
+from portcall.site.files import make_private_folder, write_whole
 from portcall.site.matches import state_folder
+from portcall.system import only_we_could_write
 
 _FILE = "adapters.json"
 _LARGEST = 100_000

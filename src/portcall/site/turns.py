@@ -1,11 +1,10 @@
 """One command at a time, where two would be in each other's way: locks that name who has them.
 
-A lock ends with its process, however that ends (flock(2)).
+A lock ends with its process, however that ends.
 """
 
 from __future__ import annotations
 
-import fcntl
 import os
 import shlex
 import sys
@@ -16,8 +15,9 @@ from pathlib import Path
 
 from portcall.core.printable import printable
 from portcall.core.trouble import NotPossibleHere
-from portcall.site.files import as_caller, make_folder
+from portcall.site.files import make_folder
 from portcall.site.matches import state_folder
+from portcall.system import as_caller, has_it_to_itself, open_folder_lock
 
 _FOLDER = "running"
 _LOOK_AGAIN = 0.05
@@ -35,7 +35,7 @@ def turn(what: str, doing: str, patience: float = 0.0) -> Iterator[None]:
     try:
         make_folder(path.parent)
         with as_caller(path):
-            descriptor = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o644)
+            descriptor = os.open(path, os.O_RDWR | os.O_CREAT, 0o644)
     except OSError:
         # A user who may not write there can still work; only two at once cannot be told apart.
         yield
@@ -49,7 +49,7 @@ def turn(what: str, doing: str, patience: float = 0.0) -> Iterator[None]:
         # On a full disk the lock still holds; it only does not say whose it is.
         with suppress(OSError):
             os.ftruncate(descriptor, 0)
-            os.pwrite(descriptor, note.encode("utf-8", "replace")[:_LONGEST_NOTE], 0)
+            os.write(descriptor, note.encode("utf-8", "replace")[:_LONGEST_NOTE])
         yield
     finally:
         os.close(descriptor)
@@ -61,7 +61,7 @@ def alone_in(folder: Path, patience: float) -> Iterator[None]:
 
     Raises NotPossibleHere when another does so for longer than that. Nothing is left behind.
     """
-    descriptor = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+    descriptor = open_folder_lock(folder)
     try:
         if not _taken(descriptor, patience):
             raise NotPossibleHere(f"{folder}: another command is changing its files", "try again")
@@ -72,19 +72,15 @@ def alone_in(folder: Path, patience: float) -> Iterator[None]:
 
 def _taken(descriptor: int, patience: float) -> bool:
     end = time.monotonic() + patience
-    while True:
-        try:
-            fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except BlockingIOError:
-            if time.monotonic() >= end:
-                return False
-            time.sleep(_LOOK_AGAIN)
-        else:
-            return True
+    while not has_it_to_itself(descriptor):
+        if time.monotonic() >= end:
+            return False
+        time.sleep(_LOOK_AGAIN)
+    return True
 
 
 def _who(descriptor: int) -> str:
     """The command that has a lock, as it noted itself."""
-    note = os.pread(descriptor, _LONGEST_NOTE, 0).decode("utf-8", "replace")
+    note = os.read(descriptor, _LONGEST_NOTE).decode("utf-8", "replace")
     number, _, words = note.partition(" ")
     return f"{printable(words) or 'another command'} (process {printable(number) or 'unknown'})"

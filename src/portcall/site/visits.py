@@ -19,13 +19,9 @@ from pathlib import Path
 from portcall.core.address import Mac
 from portcall.core.document import OddDocument, Part, a_mac, a_text, a_truth, an_address, parsed
 from portcall.core.trouble import NotPossibleHere
-from portcall.site.files import (
-    as_caller,
-    make_private_folder,
-    only_we_could_write,
-    write_whole,
-)
+from portcall.site.files import make_private_folder, write_whole
 from portcall.site.matches import a_process, is_running, state_folder
+from portcall.system import as_caller, only_we_could_write
 
 VISIT_VARIABLE = "PORTCALL_VISIT"
 """In a visit's shell, the number of the process that is the visit."""

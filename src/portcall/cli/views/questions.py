@@ -7,10 +7,7 @@ is told above it.
 from __future__ import annotations
 
 import asyncio
-import os
 import sys
-import termios
-import tty
 from collections.abc import Callable, Coroutine, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
@@ -29,6 +26,7 @@ from portcall.jobs.assign.assignment import Assignment
 from portcall.jobs.assign.unknown import NOBODY, Question, Unknowns
 from portcall.site.folder import Site
 from portcall.site.plan_file import PLAN_FILE
+from portcall.system.terminals import key_presses
 
 _ERASE_DOWN = "\x1b[J"
 _BACKSPACE = ("\x7f", "\b")
@@ -90,18 +88,12 @@ class Questions:
         """The same job, with the terminal listened to meanwhile."""
 
         async def with_keys(interrupt: asyncio.Event) -> None:
-            loop = asyncio.get_running_loop()
-            keys = sys.stdin.fileno()
-            before = termios.tcgetattr(keys)
-            # Each key comes at once, and is shown by this program; Ctrl-C stays a signal.
-            tty.setcbreak(keys)
-            loop.add_reader(keys, self._read, loop)
-            try:
-                await job(interrupt)
-            finally:
-                loop.remove_reader(keys)
-                termios.tcsetattr(keys, termios.TCSADRAIN, before)
-                self._foot.erase()
+            # Each key comes at once, and is shown by this program.
+            with key_presses(self._read):
+                try:
+                    await job(interrupt)
+                finally:
+                    self._foot.erase()
 
         return with_keys
 
@@ -141,11 +133,7 @@ class Questions:
             lines.append(", ".join(left))
         return [*lines, _question(question.rows)]
 
-    def _read(self, loop: asyncio.AbstractEventLoop) -> None:
-        keys = os.read(sys.stdin.fileno(), 4096).decode(errors="replace")
-        if not keys:
-            loop.remove_reader(sys.stdin.fileno())
-            return
+    def _read(self, keys: str) -> None:
         for key in keys:
             if not self._foot.lines:
                 return  # Nothing was asked.

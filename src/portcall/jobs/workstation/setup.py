@@ -21,7 +21,8 @@ from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.host.file_rights import copy_with_rights, ignores_rights, rights_of, runs
 from portcall.host.privilege import FOR, Privilege, holds
 from portcall.host.program import called, one_file
-from portcall.site.files import caller, read_bounded, write_whole
+from portcall.site.files import read_bounded, write_whole
+from portcall.system.sudo import caller
 
 GIVEN = (Privilege.NET_RAW, Privilege.NET_ADMIN, Privilege.NET_BIND_SERVICE)
 """Never more than these; README.md and the page on privileges name them."""

@@ -27,11 +27,12 @@ from portcall.core.document import Part, parsed
 from portcall.core.record.entry import Entry, Kind, read_entry
 from portcall.core.record.story import said_of
 from portcall.core.trouble import NotPossibleHere
-from portcall.site.files import append, as_caller, make_folder, open_to_append
+from portcall.site.files import append, make_folder, open_to_append
 from portcall.site.logbook.inbox import DATABASE, INBOX, logbook_folder
 from portcall.site.logbook.others import OTHERS, beginning_of, entry_of, lines_from
 from portcall.site.matches import state_folder
 from portcall.site.turns import alone_in
+from portcall.system import as_caller
 
 UNREAD = "unread.jsonl"
 """Lines that were written down, and that cannot be read here."""
