@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 from hypothesis import settings
 
-from portcall.host import cables, namespaces
+from portcall.host.linux import cables, namespaces
 
 for folder in (".", "core", "commands"):
     sys.path.insert(0, str(Path(__file__).parent / folder))

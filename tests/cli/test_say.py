@@ -13,7 +13,7 @@ from portcall.cli.say import ago, duration, wrapped
 from portcall.core.counted import counted, named
 from portcall.core.finding import Line
 from portcall.core.trouble import BadInput
-from portcall.host import privilege
+from portcall.host.linux import rights
 from portcall.site.plan_names import plan_names
 
 
@@ -75,10 +75,10 @@ def test_a_sentence_on_a_terminal_is_broken_between_words_only(words):
 
 def test_the_line_that_has_the_rights_names_the_program_where_sudo_would_not_find_it(monkeypatch):
     monkeypatch.setattr(sys, "argv", ["/opt/tools/bin/portcall", "find", "10.61.20.0/24"])
-    monkeypatch.setattr(privilege.shutil, "which", lambda name, path: None)
-    assert privilege.with_rights() == "sudo /opt/tools/bin/portcall find 10.61.20.0/24"
-    monkeypatch.setattr(privilege.shutil, "which", lambda name, path: f"/usr/bin/{name}")
-    assert privilege.with_rights() == "sudo portcall find 10.61.20.0/24"
+    monkeypatch.setattr(rights.shutil, "which", lambda name, path: None)
+    assert rights.with_rights() == "sudo /opt/tools/bin/portcall find 10.61.20.0/24"
+    monkeypatch.setattr(rights.shutil, "which", lambda name, path: f"/usr/bin/{name}")
+    assert rights.with_rights() == "sudo portcall find 10.61.20.0/24"
 
 
 def test_names_are_read_from_a_plan_in_whatever_form_it_is(tmp_path):

@@ -30,7 +30,7 @@ import other_end
 from other_end import PORTCALL, THIS_RUN
 
 import portcall
-from portcall.host import namespaces
+from portcall.host.linux import namespaces
 
 DOOR = "nursery"
 """The socket in the folder of the test run."""

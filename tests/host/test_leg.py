@@ -11,8 +11,8 @@ import pytest
 from portcall.core.address import Mac
 from portcall.core.wire import arp
 from portcall.core.wire.ethernet import EtherType
-from portcall.host import borrowed_adapter
-from portcall.host.namespaces import NetworkNamespace
+from portcall.host.linux import borrowed_adapter
+from portcall.host.linux.namespaces import NetworkNamespace
 
 MAC = Mac(b"\x02\x1a\x40\x7c\0\6")
 OWN = IPv4Interface("203.0.113.254/24")

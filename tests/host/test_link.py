@@ -13,9 +13,9 @@ from portcall.core.address import BROADCAST, Mac
 from portcall.core.talk.conversation import Frame
 from portcall.core.wire import arp, udp
 from portcall.core.wire.octets import Malformed
-from portcall.host.checksum import close_checksum
 from portcall.host.filters import ADDRESSING
 from portcall.host.link import Link
+from portcall.host.linux.checksum import close_checksum
 from portcall.host.medium import MOST_AT_ONCE
 from portcall.host.neighbours import fixed_neighbours, known_neighbours
 from portcall.host.recorder import Recorder

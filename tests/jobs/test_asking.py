@@ -30,8 +30,9 @@ from portcall.core.wire import cip, pcapng
 from portcall.host.datagrams import Datagrams
 from portcall.host.filters import NO_CONVERSATIONS
 from portcall.host.link import Link
+from portcall.host.pace import paced
 from portcall.host.recorder import Recorder
-from portcall.host.runner import Runner, paced
+from portcall.host.runner import Runner
 from portcall.host.vantage import Vantage
 from portcall.jobs.look.converse import Talk, converse
 from portcall.jobs.look.findings import Findings, Orders

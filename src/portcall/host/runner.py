@@ -7,27 +7,23 @@ import errno
 import gc
 from collections import deque
 from collections.abc import Callable, Hashable, Iterator
-from contextlib import ExitStack, closing, contextmanager, suppress
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address
 from math import inf
 from time import monotonic
-from typing import Any, TypeAlias, TypeVar
+from typing import Any, Protocol, TypeAlias, TypeVar
 
 from portcall.core.address import Mac
 from portcall.core.talk.conversation import Actions, Conversation, Report, Send
 from portcall.core.talk.pacer import (
-    BURST_SECONDS,
     EVERYBODY,
     RESOLVING,
-    Pace,
     Pacer,
     Shares,
-    sustained,
 )
 from portcall.core.talk.receivers import is_resolved_first, of_frame, of_packet, room_for
 from portcall.host.medium import Medium
-from portcall.host.meter import Meter
 
 P = TypeVar("P")
 F = TypeVar("F")
@@ -43,6 +39,14 @@ _RARELY = 100_000
 """Objects that are made between two runs of the garbage collector."""
 
 _MOST_MET = 4096
+
+
+class Counts(Protocol):
+    """What counts the frames that leave an adapter."""
+
+    def departed(self) -> tuple[list[bytes], int]:
+        """The headers of the frames that have left since the last call, and how many more did."""
+        ...
 
 
 class End:
@@ -120,7 +124,7 @@ class Runner:
     """Ends by an exception that nobody may have been told of yet."""
     _drain_alarm: asyncio.TimerHandle | None = None
     _draining: bool = False
-    _meter: Meter | None = None
+    _meter: Counts | None = None
     _held: dict[Hashable, deque[_Queued]] = field(default_factory=dict)
     """What waits until its receiver may be sent something again."""
     _next_release: float = inf
@@ -196,7 +200,7 @@ class Runner:
         for running in self._running.get(medium.fileno(), ()):
             self._finish(running)
 
-    def heed(self, meter: Meter | None) -> None:
+    def heed(self, meter: Counts | None) -> None:
         """From now on keep the pace over everything that leaves the adapter, as a meter counts it.
 
         The kernel sends too: it resolves addresses, acknowledges, ends connections.
@@ -443,27 +447,6 @@ def _reason(error: OSError) -> str:
     if error.errno == errno.EPERM:
         return FORBIDDEN
     return (error.strerror or str(error)).lower()
-
-
-@contextmanager
-def paced(
-    adapter: str, pace: Pace | None, burst_seconds: float = BURST_SECONDS
-) -> Iterator[Runner]:
-    """A runner that keeps a pace on an adapter, in all three parts; None: as fast as it goes.
-
-    What the kernel sends there on its own is counted, too, where that is allowed (CAP_NET_RAW).
-    Whatever goes on at the same time shares one such runner: two would make twice the pace.
-    """
-    with ExitStack() as stack:
-        runner = Runner(pacer=None)
-        if pace is not None:
-            runner.pacer = Pacer(sustained(pace.in_all), burst_seconds=burst_seconds)
-            runner.shares = Shares(pace)
-            with suppress(OSError):
-                runner.heed(stack.enter_context(closing(Meter(adapter))))
-                # The meter is closed before the last queued packets would be sent.
-                stack.callback(runner.heed, None)
-        yield runner
 
 
 @contextmanager

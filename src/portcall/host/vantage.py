@@ -8,8 +8,17 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from ipaddress import IPv4Interface
-from typing import Any
+from ipaddress import IPv4Address, IPv4Interface
+from typing import Any, NamedTuple
+
+from portcall.core.address import Mac
+
+
+class Only(NamedTuple):
+    """One device that is meant, of several at an address."""
+
+    address: IPv4Address
+    mac: Mac
 
 
 def _here(function: Callable[[], Any]) -> Any:

@@ -22,8 +22,9 @@ from portcall.core.talk.pacer import Pace, sustained
 from portcall.core.trouble import BadInput
 from portcall.core.wire import cip
 from portcall.core.wire.cip_file import Upload
-from portcall.host.privilege import Privilege, require
-from portcall.host.runner import paced
+from portcall.host.pace import paced
+from portcall.host.privilege import Privilege
+from portcall.host.rights import require
 from portcall.host.streams import connect
 from portcall.host.vantage import Vantage
 from portcall.jobs.look.locate import Located, locate

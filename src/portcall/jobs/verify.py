@@ -35,9 +35,10 @@ from portcall.core.verify.judgement import (
 )
 from portcall.host.adapter_watch import cable_of
 from portcall.host.adapters import way_out
-from portcall.host.echoes import NoPings
 from portcall.host.leg import Leg
-from portcall.host.runner import Runner, paced
+from portcall.host.medium import NoPings
+from portcall.host.pace import paced
+from portcall.host.runner import Runner
 from portcall.jobs.look.findings import NotRun
 from portcall.jobs.look.looked import Looked, look
 from portcall.jobs.look.orders import (

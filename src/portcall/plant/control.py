@@ -16,7 +16,7 @@ from typing import Any, NoReturn
 
 from portcall.core.finding import Line
 from portcall.core.trouble import BadInput, NotPossibleHere
-from portcall.host import namespaces
+from portcall.host.linux import namespaces
 
 SOCKET = "\0portcall-practice-plant"
 LONGEST = 65536

@@ -14,11 +14,11 @@ from portcall.core.address import UNSPECIFIED
 from portcall.core.assign.client import BootpClient, DhcpClient, Lost, Obtained
 from portcall.core.talk.conversation import Conversation, Datagram, Frame
 from portcall.core.wire import bacnet, bootp, cip, dns, netbios, snmp
-from portcall.host import cables
 from portcall.host.datagrams import Datagrams
 from portcall.host.link import Link
+from portcall.host.linux import cables
+from portcall.host.linux.namespaces import NetworkNamespace, allow_ipv6, forward
 from portcall.host.medium import Medium
-from portcall.host.namespaces import NetworkNamespace, allow_ipv6, forward
 from portcall.host.runner import Runner
 from portcall.plant.memory import Memory
 from portcall.plant.responders import (

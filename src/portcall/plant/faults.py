@@ -26,9 +26,9 @@ from portcall.core.address import (
 )
 from portcall.core.finding import Line, Name
 from portcall.core.trouble import BadInput
-from portcall.host import addresses, cables, neighbours, packet_filter
 from portcall.host.adapters import read_adapters
-from portcall.host.packet_filter import Filtered, Way
+from portcall.host.linux import addresses, cables, neighbours, packet_filter
+from portcall.host.linux.packet_filter import Filtered, Way
 from portcall.plant.control import Fault
 from portcall.plant.device import SimulatedDevice
 from portcall.plant.rough_cable import Roughness

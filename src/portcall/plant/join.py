@@ -17,7 +17,7 @@ from pathlib import Path
 from portcall.core.finding import Line
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput, NotPossibleHere
-from portcall.host import namespaces
+from portcall.host.linux import namespaces
 
 
 @dataclass(frozen=True, slots=True)

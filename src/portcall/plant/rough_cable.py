@@ -12,7 +12,7 @@ import socket
 from contextlib import suppress
 from dataclasses import dataclass
 
-from portcall.host.packet_socket import (
+from portcall.host.linux.packet_socket import (
     ETH_P_ALL,
     PACKET_IGNORE_OUTGOING,
     PACKET_VNET_HDR,

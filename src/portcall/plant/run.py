@@ -21,7 +21,7 @@ from functools import partial
 from pathlib import Path
 
 from portcall.core.trouble import BadInput, NotPossibleHere, Trouble
-from portcall.host import namespaces
+from portcall.host.linux import namespaces
 from portcall.plant.answering import ControlServer
 from portcall.plant.join import place_to_write, written_down
 from portcall.plant.scenario import Scenario

@@ -10,8 +10,8 @@ from portcall.core.address import Mac
 from portcall.core.finding import Line, Name
 from portcall.core.talk.pacer import Pacer
 from portcall.core.trouble import BadInput
-from portcall.host import cables
-from portcall.host.namespaces import NetworkNamespace, quiet_kernel
+from portcall.host.linux import cables
+from portcall.host.linux.namespaces import NetworkNamespace, quiet_kernel
 from portcall.host.runner import Runner
 from portcall.plant.device import ADAPTER, SimulatedDevice, leg_name
 from portcall.plant.rough_cable import RoughCable, Roughness

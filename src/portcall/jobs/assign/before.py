@@ -15,8 +15,9 @@ from portcall.core.plan.rows import Plan
 from portcall.core.talk.probe import AddressProbe, Taken
 from portcall.host.adapter_watch import Cable, cable_of
 from portcall.host.link import Link
-from portcall.host.privilege import Privilege, require
-from portcall.host.runner import paced
+from portcall.host.pace import paced
+from portcall.host.privilege import Privilege
+from portcall.host.rights import require
 from portcall.jobs.look.holders import free_among
 from portcall.jobs.telling import Tell
 from portcall.jobs.workstation.lease import offers

@@ -8,7 +8,8 @@ from ipaddress import IPv4Address
 
 from portcall.core.reach.echo_facts import Fact, Replied, address_of
 from portcall.core.reach.ping import Ping
-from portcall.host.echoes import Echoes, NoPings
+from portcall.host.echoes import Echoes
+from portcall.host.medium import NoPings
 from portcall.host.runner import Runner
 
 _ECHOES, _EVERY, _WAIT = 2, 0.3, 1.0

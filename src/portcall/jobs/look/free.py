@@ -13,8 +13,9 @@ from portcall.core.talk.probe import PROBE_TIME, AddressProbe, Taken
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.adapter_watch import cable_of
 from portcall.host.link import Link
-from portcall.host.privilege import Privilege, require
-from portcall.host.runner import paced
+from portcall.host.pace import paced
+from portcall.host.privilege import Privilege
+from portcall.host.rights import require
 from portcall.jobs.look.holders import free_among
 from portcall.jobs.telling import Tell
 

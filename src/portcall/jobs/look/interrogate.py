@@ -10,7 +10,7 @@ from portcall.core.find.protocols import BEHIND_DOORS
 from portcall.core.find.sighting import Door, Field, Method, Said, Sighting, said_by
 from portcall.core.talk.conversation import Endpoint
 from portcall.core.talk.pacer import Pace
-from portcall.host.runner import paced
+from portcall.host.pace import paced
 from portcall.host.vantage import Vantage
 from portcall.jobs.look.ask import talk_at
 from portcall.jobs.look.converse import Talk, converse

@@ -33,13 +33,13 @@ from portcall.core.find.switch_tables import SwitchTables
 from portcall.core.talk.probe import PROBE_TIME
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.wire import cip
-from portcall.host.borrowed_adapter import Only
 from portcall.host.filters import NO_CONVERSATIONS
 from portcall.host.leg import Leg
 from portcall.host.link import Link
 from portcall.host.neighbours import known_neighbours
-from portcall.host.runner import End, Runner, paced, rare_collections
-from portcall.host.vantage import Vantage
+from portcall.host.pace import paced
+from portcall.host.runner import End, Runner, rare_collections
+from portcall.host.vantage import Only, Vantage
 from portcall.jobs.look.ask import ask_devices, ask_everybody, ask_these
 from portcall.jobs.look.findings import Findings, NotRun, Orders
 from portcall.jobs.look.holders import MOST_TRIED, free_to_borrow

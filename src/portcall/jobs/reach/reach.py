@@ -18,7 +18,8 @@ from portcall.core.reach.ping import BY_ARP
 from portcall.core.reach.statistics import Reachability, summarise
 from portcall.host.adapter_watch import cable_of
 from portcall.host.neighbours import known_neighbours
-from portcall.host.runner import FORBIDDEN, Runner, paced
+from portcall.host.pace import paced
+from portcall.host.runner import FORBIDDEN, Runner
 from portcall.jobs.reach.asking import Rounds, ask_all
 from portcall.jobs.reach.standing import is_elsewhere, placed
 from portcall.jobs.telling import Tell, nobody

@@ -10,7 +10,7 @@ from portcall.core.adapters.adapter import Adapter
 from portcall.core.plan.rows import Plan
 from portcall.core.reach.trace import Hop, Trace
 from portcall.host.hops import DoorHops, EchoHops
-from portcall.host.runner import paced
+from portcall.host.pace import paced
 from portcall.host.vantage import Vantage
 from portcall.jobs.reach.standing import Borrowed, borrowed_beside, is_elsewhere, standing_in
 from portcall.jobs.telling import Tell

@@ -17,7 +17,8 @@ from portcall.core.reach.echo_facts import Fact, Target, address_of
 from portcall.core.reach.watch import ReachWatch
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.adapter_watch import Cable, cable_of
-from portcall.host.runner import Runner, paced, rare_collections
+from portcall.host.pace import paced
+from portcall.host.runner import Runner, rare_collections
 from portcall.jobs.reach.asking import Rounds, ask_all
 from portcall.jobs.reach.reach import SAYS_LITTLE
 from portcall.jobs.reach.standing import placed

@@ -13,7 +13,8 @@ from portcall.core.plan.rows import Plan
 from portcall.core.plan.targets import Meant
 from portcall.core.setting import sentences as say
 from portcall.core.wire import dcp
-from portcall.host.privilege import Privilege, require
+from portcall.host.privilege import Privilege
+from portcall.host.rights import require
 from portcall.jobs.look.locate import Located, locate
 from portcall.jobs.setting.exchanges import set_by_dcp
 from portcall.jobs.telling import Tell

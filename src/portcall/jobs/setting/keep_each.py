@@ -15,7 +15,8 @@ from portcall.core.plan.targets import Meant
 from portcall.core.setting import sentences as say
 from portcall.core.setting.had import DCP
 from portcall.core.setting.job import Job, Outcome, undone
-from portcall.host.privilege import Privilege, require
+from portcall.host.privilege import Privilege
+from portcall.host.rights import require
 from portcall.jobs.look.holders import taken_by
 from portcall.jobs.look.locate import Located, locate
 from portcall.jobs.setting.keep_one import keep, own_interface, release

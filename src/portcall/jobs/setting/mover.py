@@ -22,12 +22,12 @@ from portcall.core.setting.job import NO_INTERFACE, Job, Outcome, undone
 from portcall.core.setting.series import Occupants
 from portcall.core.talk.pacer import Pacer
 from portcall.core.trouble import NotPossibleHere
-from portcall.host.borrowed_adapter import Only
 from portcall.host.leg import Leg
 from portcall.host.link import Link
-from portcall.host.privilege import Privilege, require
+from portcall.host.privilege import Privilege
+from portcall.host.rights import require
 from portcall.host.runner import Runner
-from portcall.host.vantage import Vantage
+from portcall.host.vantage import Only, Vantage
 from portcall.jobs.look.echoed import answers_by
 from portcall.jobs.look.holders import free_to_borrow, taken_by
 from portcall.jobs.look.interrogate import identity_in, interrogate, interrogate_again

@@ -12,7 +12,8 @@ from portcall.core.plan.targets import Meant
 from portcall.core.setting import sentences as say
 from portcall.core.setting.power_cycle import PowerCycle, Return
 from portcall.core.setting.whereabouts import Whereabout, Whereabouts
-from portcall.host.privilege import Privilege, require
+from portcall.host.privilege import Privilege
+from portcall.host.rights import require
 from portcall.jobs.look.locate import Located, locate
 from portcall.jobs.setting.follow import follow
 from portcall.jobs.telling import Tell

@@ -9,7 +9,7 @@ from ipaddress import IPv4Address
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.talk.pacer import Pace
 from portcall.host.adapters import way_out
-from portcall.host.runner import paced
+from portcall.host.pace import paced
 from portcall.jobs.look.echoed import answers_by
 
 

@@ -47,7 +47,8 @@ from portcall.core.why.who_has import PATIENCE
 from portcall.host.adapter_watch import Cable, cable_of
 from portcall.host.adapters import link_counters, way_out
 from portcall.host.neighbours import fixed_neighbours, known_neighbours
-from portcall.host.runner import Runner, paced
+from portcall.host.pace import paced
+from portcall.host.runner import Runner
 from portcall.host.vantage import Vantage
 from portcall.jobs.telling import Tell
 from portcall.jobs.together import end, together

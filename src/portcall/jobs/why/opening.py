@@ -13,7 +13,7 @@ from portcall.core.find.web_page import OTHER_PORT, PAGES
 from portcall.core.talk.door_knock import DoorState
 from portcall.core.talk.pacer import Pace
 from portcall.core.why.evidence import Trial
-from portcall.host.runner import paced
+from portcall.host.pace import paced
 from portcall.jobs.why.trial import try_doors
 
 _DISPLAYS = ("DISPLAY", "WAYLAND_DISPLAY")

@@ -18,8 +18,9 @@ from portcall.core.talk.door_knock import ANSWER_WAIT, DoorState, Knock
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.why.evidence import FEW_LOST, EchoSeen, Trial, lost_by_chance
 from portcall.core.why.frames_seen import FramesSeen
-from portcall.host.echoes import Echoes, NoPings, own_identifier
+from portcall.host.echoes import Echoes, own_identifier
 from portcall.host.link import Link
+from portcall.host.medium import NoPings
 from portcall.host.runner import FORBIDDEN, Runner
 from portcall.host.vantage import Vantage
 from portcall.jobs.look.ask import talk_at

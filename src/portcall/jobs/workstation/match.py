@@ -21,7 +21,8 @@ from portcall.core.trouble import NotPossibleHere
 from portcall.core.wire.dhcp import prefix_length
 from portcall.host.adapters import leaves_by, link_counters, managed_by
 from portcall.host.addresses import add_address, remove_address, save, take_off
-from portcall.host.privilege import Privilege, require
+from portcall.host.privilege import Privilege
+from portcall.host.rights import require
 from portcall.jobs.telling import Tell
 from portcall.jobs.workstation.adapters import adapters_now
 from portcall.jobs.workstation.free_address import first_free

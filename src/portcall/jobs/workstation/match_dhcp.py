@@ -14,7 +14,8 @@ from portcall.core.assign.client import Obtained
 from portcall.core.assign.lookout import LONGEST, Offer
 from portcall.core.finding import Line
 from portcall.core.trouble import NotPossibleHere
-from portcall.host.privilege import Privilege, require
+from portcall.host.privilege import Privilege
+from portcall.host.rights import require
 from portcall.jobs.telling import Tell
 from portcall.jobs.workstation.lease import give_back, offers, refuse, take
 from portcall.jobs.workstation.match import (

@@ -11,7 +11,8 @@ from portcall.core.adapters.adapter import Adapter, found_again
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.adapters import read_adapters
 from portcall.host.addresses import NotPutBack, described, put_back, remove_alone
-from portcall.host.privilege import Privilege, require
+from portcall.host.privilege import Privilege
+from portcall.host.rights import require
 from portcall.site.matches import OpenMatch, close, keep_open_for, lasting, open_matches
 from portcall.site.visits import forget_visits
 

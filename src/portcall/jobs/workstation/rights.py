@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import os
 
-from portcall.host.privilege import Privilege, holds, with_rights
+from portcall.host.privilege import Privilege
+from portcall.host.rights import holds, with_rights
 
 __all__ = ["is_root", "lacks_raw_ethernet", "with_rights"]
 

@@ -19,8 +19,9 @@ from pathlib import Path
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.host.file_rights import copy_with_rights, ignores_rights, rights_of, runs
-from portcall.host.privilege import FOR, Privilege, holds
+from portcall.host.privilege import FOR, Privilege
 from portcall.host.program import called, one_file
+from portcall.host.rights import holds
 from portcall.site.files import read_bounded, write_whole
 from portcall.system.sudo import caller
 

@@ -7,7 +7,8 @@ from collections.abc import Sequence
 
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput
-from portcall.host.privilege import Privilege, require
+from portcall.host.privilege import Privilege
+from portcall.host.rights import require
 from portcall.host.shell import Beside, finds, own_shell, run_beside
 from portcall.jobs.workstation.adapters import ADAPTER_VARIABLE
 from portcall.jobs.workstation.stay import Stay

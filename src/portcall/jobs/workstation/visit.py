@@ -12,7 +12,8 @@ from portcall.core.adapters.adapter import Adapter
 from portcall.core.adapters.own_address import candidates, wanted_for
 from portcall.core.plan.rows import NO_PLAN, Plan
 from portcall.core.trouble import NotPossibleHere
-from portcall.host.privilege import Privilege, require
+from portcall.host.privilege import Privilege
+from portcall.host.rights import require
 from portcall.jobs.telling import Tell
 from portcall.jobs.workstation.adapters import as_it_is_now
 from portcall.jobs.workstation.match import (

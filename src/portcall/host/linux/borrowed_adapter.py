@@ -15,12 +15,13 @@ import os
 import socket
 import struct
 from collections.abc import Callable
-from ipaddress import IPv4Address, IPv4Interface
-from typing import NamedTuple, Protocol
+from ipaddress import IPv4Interface
+from typing import Protocol
 
 from portcall.core.address import Mac
-from portcall.host.packet_socket import ETH_P_ALL, PACKET_IGNORE_OUTGOING, SOL_PACKET
-from portcall.host.rtnetlink import LinkAttribute, Message, MessageKind, Netlink, pack
+from portcall.host.linux.packet_socket import ETH_P_ALL, PACKET_IGNORE_OUTGOING, SOL_PACKET
+from portcall.host.linux.rtnetlink import LinkAttribute, Message, MessageKind, Netlink, pack
+from portcall.host.vantage import Only
 
 ADAPTER = "leg0"
 _FAR_END = "leg1"
@@ -38,13 +39,6 @@ _INFO_KIND, _INFO_DATA, _PEER = 1, 2, 1
 """IFLA_INFO_KIND, IFLA_INFO_DATA and VETH_INFO_PEER (linux/if_link.h, linux/veth.h)."""
 _SET_CHECKSUM_OFFLOAD = 0x17
 """ETHTOOL_STXCSUM (linux/ethtool.h)."""
-
-
-class Only(NamedTuple):
-    """One device that is meant, of several at an address."""
-
-    address: IPv4Address
-    mac: Mac
 
 
 class BorrowedAdapter(Protocol):

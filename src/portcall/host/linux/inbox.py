@@ -15,9 +15,8 @@ from collections.abc import Iterator
 from time import monotonic
 
 from portcall.core.talk.conversation import Frame
-from portcall.host.checksum import close_checksum
-from portcall.host.medium import MOST_AT_ONCE, clock_skew, stamp_receives
-from portcall.host.packet_socket import (
+from portcall.host.linux.checksum import close_checksum
+from portcall.host.linux.packet_socket import (
     AUXILIARY,
     PACKET_AUXDATA,
     SOL_PACKET,
@@ -25,6 +24,8 @@ from portcall.host.packet_socket import (
     VLAN_NUMBER,
     with_tag,
 )
+from portcall.host.linux.sockets import stamp_receives
+from portcall.host.medium import MOST_AT_ONCE, clock_skew
 
 _AT_ONCE = 64
 _LONGEST_FRAME = 65536

@@ -1,0 +1,1 @@
+"""The network of a computer with Linux: netlink, packet sockets, namespaces."""
