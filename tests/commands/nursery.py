@@ -129,7 +129,7 @@ def _serve(door: socket.socket) -> None:
 
 def _load() -> None:
     for module in pkgutil.walk_packages(portcall.__path__, "portcall."):
-        if not module.name.endswith(("__main__", ".windows", ".windows_terminals")):
+        if not module.name.endswith("__main__") and "windows" not in module.name:
             importlib.import_module(module.name)
     portcall.plant.run.subprocess = _Popen  # type: ignore[attr-defined]
     # What is here now is here for good: no fork looks through it again, and copies it.

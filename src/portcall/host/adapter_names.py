@@ -1,5 +1,10 @@
 """The names of this computer's adapters: all that completing a name needs."""
 
-from portcall.host.linux.adapter_names import adapter_names
+import sys
+
+if sys.platform == "win32":
+    from portcall.host.windows.adapter_names import adapter_names
+else:
+    from portcall.host.linux.adapter_names import adapter_names
 
 __all__ = ["adapter_names"]

@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 import asyncio
+import sys
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from dataclasses import dataclass
 
 from portcall.core.adapters.adapter_watch import AdapterChange, ChangeKind
 from portcall.host.adapters import read_adapters
-from portcall.host.linux.adapter_watch import watch_adapters
+
+if sys.platform == "win32":
+    from portcall.host.windows.adapter_watch import watch_adapters
+else:
+    from portcall.host.linux.adapter_watch import watch_adapters
 
 __all__ = ["Cable", "cable_of", "watch_adapters"]
 

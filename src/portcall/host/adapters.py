@@ -1,12 +1,24 @@
 """This computer's adapters, and the ways that its packets take."""
 
-from portcall.host.linux.adapters import (
-    leaves_by,
-    link_counters,
-    managed_by,
-    name_servers,
-    read_adapters,
-    way_out,
-)
+import sys
+
+if sys.platform == "win32":
+    from portcall.host.windows.adapters import (
+        leaves_by,
+        link_counters,
+        managed_by,
+        name_servers,
+        read_adapters,
+        way_out,
+    )
+else:
+    from portcall.host.linux.adapters import (
+        leaves_by,
+        link_counters,
+        managed_by,
+        name_servers,
+        read_adapters,
+        way_out,
+    )
 
 __all__ = ["leaves_by", "link_counters", "managed_by", "name_servers", "read_adapters", "way_out"]

@@ -1,5 +1,10 @@
 """UDP on one adapter."""
 
-from portcall.host.linux.datagrams import Datagrams
+import sys
+
+if sys.platform == "win32":
+    from portcall.host.windows.lacking import Refused as Datagrams
+else:
+    from portcall.host.linux.datagrams import Datagrams
 
 __all__ = ["Datagrams"]

@@ -1,5 +1,10 @@
 """Connecting to many TCP ports at once: the medium of ``DoorKnock``."""
 
-from portcall.host.linux.doors import Doors
+import sys
+
+if sys.platform == "win32":
+    from portcall.host.windows.lacking import Refused as Doors
+else:
+    from portcall.host.linux.doors import Doors
 
 __all__ = ["Doors"]

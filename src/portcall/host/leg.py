@@ -1,5 +1,10 @@
 """A second leg on the wire: an address borrowed in a subnet that the workstation is not in."""
 
-from portcall.host.linux.leg import Leg
+import sys
+
+if sys.platform == "win32":
+    from portcall.host.windows.lacking import Refused as Leg
+else:
+    from portcall.host.linux.leg import Leg
 
 __all__ = ["Leg"]

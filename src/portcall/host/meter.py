@@ -1,5 +1,10 @@
 """Counting what really leaves an adapter."""
 
-from portcall.host.linux.meter import Meter
+import sys
+
+if sys.platform == "win32":
+    from portcall.host.windows.lacking import Refused as Meter
+else:
+    from portcall.host.linux.meter import Meter
 
 __all__ = ["Meter"]

@@ -2,10 +2,16 @@
 
 from __future__ import annotations
 
+import sys
+
 from portcall.core.trouble import NotPossibleHere
-from portcall.host.linux.rights import holds, with_rights
 from portcall.host.privilege import FOR, Privilege
 from portcall.host.program import one_file
+
+if sys.platform == "win32":
+    from portcall.host.windows.rights import holds, with_rights
+else:
+    from portcall.host.linux.rights import holds, with_rights
 
 __all__ = ["holds", "require", "with_rights"]
 

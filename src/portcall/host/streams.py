@@ -1,5 +1,11 @@
 """TCP connections from one adapter."""
 
-from portcall.host.linux.streams import Stream, connect
+import sys
+
+if sys.platform == "win32":
+    from portcall.host.windows.lacking import Refused as Stream
+    from portcall.host.windows.lacking import refuse as connect
+else:
+    from portcall.host.linux.streams import Stream, connect
 
 __all__ = ["Stream", "connect"]

@@ -44,6 +44,15 @@ class AdapterAddress:
 
 
 @dataclass(frozen=True, slots=True)
+class LinkCounters:
+    """The operating system's counters of an adapter; ``losses`` of its link, None where it does not
+    tell."""
+
+    losses: int | None
+    errors: int
+
+
+@dataclass(frozen=True, slots=True)
 class Route:
     """A route by way of an adapter; ``of_subnet`` when the kernel made it for an own address."""
 

@@ -9,11 +9,17 @@ from __future__ import annotations
 import socket
 import struct
 from collections.abc import Iterable
-from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 from pathlib import Path
 
-from portcall.core.adapters.adapter import Adapter, AdapterAddress, AdapterKind, Origin, Route
+from portcall.core.adapters.adapter import (
+    Adapter,
+    AdapterAddress,
+    AdapterKind,
+    LinkCounters,
+    Origin,
+    Route,
+)
 from portcall.core.adapters.way_out import WayOut
 from portcall.core.address import SELF_ASSIGNED, Mac
 from portcall.host.linux.ethtool import speed_and_duplex
@@ -255,14 +261,6 @@ def way_out(target: IPv4Address, port: int | None = None) -> WayOut:
         for number in (RouteAttribute.SOURCE, RouteAttribute.GATEWAY)
     )
     return WayOut(name, source, router)
-
-
-@dataclass(frozen=True, slots=True)
-class LinkCounters:
-    """The kernel's counters of an adapter; None where the driver does not tell."""
-
-    losses: int | None
-    errors: int
 
 
 def link_counters(name: str) -> LinkCounters:

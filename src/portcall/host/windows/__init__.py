@@ -1,0 +1,1 @@
+"""The network of a computer with Windows: its tables of adapters, addresses, routes, neighbours."""
