@@ -33,7 +33,7 @@ check: $(READY)           ## lint, format, types, import rules
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
-	$(BIN)/mypy --platform win32 -p portcall.system -p portcall.host.windows
+	MYPYPATH=src $(BIN)/mypy --config-file= --strict --platform win32 src/portcall/system src/portcall/host/windows
 	$(BIN)/lint-imports
 
 bench: $(READY) $(COUNTERPARTS)           ## speed, as ratios against a stated limit

@@ -3,7 +3,7 @@
 import sys
 
 if sys.platform == "win32":
-    from portcall.host.windows.lacking import Refused as Datagrams
+    from portcall.host.windows.datagrams import Datagrams
 else:
     from portcall.host.linux.datagrams import Datagrams
 

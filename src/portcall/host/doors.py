@@ -3,7 +3,7 @@
 import sys
 
 if sys.platform == "win32":
-    from portcall.host.windows.lacking import Refused as Doors
+    from portcall.host.windows.doors import Doors
 else:
     from portcall.host.linux.doors import Doors
 

@@ -3,8 +3,7 @@
 import sys
 
 if sys.platform == "win32":
-    from portcall.host.windows.lacking import Refused as Echoes
-    from portcall.host.windows.lacking import refuse as own_identifier
+    from portcall.host.windows.echoes import Echoes, own_identifier
 else:
     from portcall.host.linux.echoes import Echoes, own_identifier
 

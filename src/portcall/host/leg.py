@@ -3,7 +3,7 @@
 import sys
 
 if sys.platform == "win32":
-    from portcall.host.windows.lacking import Refused as Leg
+    from portcall.host.windows.leg import Leg
 else:
     from portcall.host.linux.leg import Leg
 

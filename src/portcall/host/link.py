@@ -3,7 +3,7 @@
 import sys
 
 if sys.platform == "win32":
-    from portcall.host.windows.lacking import Refused as Link
+    from portcall.host.windows.link import Link
 else:
     from portcall.host.linux.link import Link
 

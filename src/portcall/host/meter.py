@@ -3,7 +3,7 @@
 import sys
 
 if sys.platform == "win32":
-    from portcall.host.windows.lacking import Refused as Meter
+    from portcall.host.windows.meter import Meter
 else:
     from portcall.host.linux.meter import Meter
 

@@ -3,8 +3,7 @@
 import sys
 
 if sys.platform == "win32":
-    from portcall.host.windows.lacking import Refused as Stream
-    from portcall.host.windows.lacking import refuse as connect
+    from portcall.host.windows.streams import Stream, connect
 else:
     from portcall.host.linux.streams import Stream, connect
 

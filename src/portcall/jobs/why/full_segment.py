@@ -63,6 +63,9 @@ async def full_segment_taken(
             if longest + _HEADERS <= passed:
                 return None
             return await _is_taken(stream, _FILLED[port](longest))
+        except OSError:
+            # This operating system does not tell.
+            return None
         finally:
             stream.close()
     return None
