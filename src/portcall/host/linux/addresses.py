@@ -6,10 +6,10 @@ import errno
 import socket
 import struct
 from collections.abc import Iterable, Sequence, Set
-from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv4Interface
 
 from portcall.core.adapters.adapter import Adapter
+from portcall.core.adapters.put_back import NotPutBack, PutBack, Removed
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.linux.adapters import (
     BY_KERNEL,
@@ -75,40 +75,6 @@ def remove_address(adapter: Adapter, interface: IPv4Interface) -> bool:
     """Take an address off; False when it was not there. Raises NotPossibleHere."""
     message = _address_message(MessageKind.DELETE_ADDRESS, adapter, interface)
     return _put(message, adapter, f"{interface} could not be removed")
-
-
-@dataclass(frozen=True, slots=True)
-class NotPutBack:
-    """A saved line that the kernel did not take, or that cannot be read: what it is, and why."""
-
-    line: str
-    what: str
-    reason: str
-    damaged: bool = False
-    """Trying again will not help."""
-
-    def __str__(self) -> str:
-        return f"{self.what}: {self.reason}"
-
-
-@dataclass(frozen=True, slots=True)
-class PutBack:
-    """The result of putting back: addresses whose lifetime has ended, and failures.
-
-    ``leased`` are those that have a lifetime.
-    """
-
-    ended: tuple[IPv4Interface, ...] = ()
-    left: tuple[NotPutBack, ...] = ()
-    leased: tuple[IPv4Interface, ...] = ()
-
-
-@dataclass(frozen=True, slots=True)
-class Removed:
-    """Whether an address was there, and what went with it: routes that only it had reached."""
-
-    was_there: bool
-    gone: tuple[NotPutBack, ...] = ()
 
 
 def remove_alone(adapter: Adapter, interface: IPv4Interface) -> Removed:

@@ -1,7 +1,7 @@
 """Raw Ethernet on one adapter, where a capture driver is installed: the open interface of libpcap.
 
-Its library, ``wpcap.dll``, gives no descriptor to wait on: a thread takes the frames, and hands them
-to the event loop.
+Its library, ``wpcap.dll``, gives no descriptor to wait on: a thread takes the frames, and hands
+them to the event loop.
 """
 
 from __future__ import annotations

@@ -144,6 +144,25 @@ class _Neighbour(ctypes.Structure):
     )
 
 
+class _AddressRow(ctypes.Structure):
+    """MIB_UNICASTIPADDRESS_ROW."""
+
+    _fields_ = (
+        ("address", _Inet),
+        ("luid", ctypes.c_uint64),
+        ("index", ctypes.c_uint32),
+        ("prefix_origin", ctypes.c_int),
+        ("suffix_origin", ctypes.c_int),
+        ("valid", ctypes.c_uint32),
+        ("preferred", ctypes.c_uint32),
+        ("prefix", ctypes.c_uint8),
+        ("skip_as_source", ctypes.c_uint8),
+        ("state", ctypes.c_int),
+        ("scope", ctypes.c_uint32),
+        ("made", ctypes.c_int64),
+    )
+
+
 @dataclass(frozen=True, slots=True)
 class AddressSeen:
     """An IPv4 address of an adapter; ``origin`` as nldef.h numbers it, ``seconds_left`` None where
@@ -279,6 +298,31 @@ def neighbours() -> tuple[NeighbourSeen, ...]:
         )
         for each in _rows("GetIpNetTable2", _Neighbour)
     )
+
+
+def create_address(index: int, interface: IPv4Interface, lifetime: int | None) -> int:
+    """Have an adapter have an address, until the computer restarts; the system's code, 0 for done
+    (CreateUnicastIpAddressEntry)."""
+    row = _address_row(index, interface)
+    row.valid = row.preferred = _FOR_GOOD if lifetime is None else lifetime
+    code: int = _iphlpapi.CreateUnicastIpAddressEntry(ctypes.byref(row))
+    return code
+
+
+def delete_address(index: int, interface: IPv4Interface) -> int:
+    """Take an address off an adapter; the system's code (DeleteUnicastIpAddressEntry)."""
+    row = _address_row(index, interface)
+    code: int = _iphlpapi.DeleteUnicastIpAddressEntry(ctypes.byref(row))
+    return code
+
+
+def _address_row(index: int, interface: IPv4Interface) -> _AddressRow:
+    row = _AddressRow()
+    _iphlpapi.InitializeUnicastIpAddressEntry(ctypes.byref(row))
+    row.address.family = _AF_INET
+    row.address.address[:] = interface.ip.packed
+    row.index, row.prefix = index, interface.network.prefixlen
+    return row
 
 
 def _rows(function: str, row: type[T]) -> list[T]:

@@ -8,9 +8,10 @@ from datetime import datetime, timedelta
 from ipaddress import IPv4Interface
 
 from portcall.core.adapters.adapter import Adapter, found_again
+from portcall.core.adapters.put_back import NotPutBack
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.adapters import read_adapters
-from portcall.host.addresses import NotPutBack, described, put_back, remove_alone
+from portcall.host.addresses import described, put_back, remove_alone
 from portcall.host.privilege import Privilege
 from portcall.host.rights import require
 from portcall.site.matches import OpenMatch, close, keep_open_for, lasting, open_matches
