@@ -15,7 +15,7 @@ unexport PYTHONDONTWRITEBYTECODE
 # Tests wait more than they work, and practice plants are isolated from each other.
 SIDE_BY_SIDE := -n $(shell expr 5 \* $$(nproc)) --dist loadgroup --no-loadscope-reorder
 
-.PHONY: demo test quick long check bench fuzz screenshots words guide man wheel stick setup-user clients clean
+.PHONY: demo test quick long windows check bench fuzz screenshots words guide man wheel stick setup-user clients clean
 
 demo: $(READY)            ## the whole job on the practice plant
 	$(BIN)/portcall demo
@@ -28,6 +28,11 @@ quick: $(COUNTERPARTS)    ## in a minute: the tests that need no practice plant,
 
 long: export PORTCALL_TEST_MOMENTS = all
 long: test                ## every test, and each kill at every moment
+
+windows: export PORTCALL_WINDOWS = $(abspath .windows)
+windows: $(READY)         ## the tool in a Python for Windows, under Wine; installs what that needs
+	PYTHON=$(BIN)/python ./tests/windows/interpreter.sh $(PORTCALL_WINDOWS)
+	$(BIN)/pytest tests/windows
 
 check: $(READY)           ## lint, format, types, import rules
 	$(BIN)/ruff check .
@@ -95,4 +100,4 @@ $(COUNTERPARTS): $(READY)
 	@touch $@
 
 clean:
-	rm -rf $(VENV) build dist .mypy_cache .ruff_cache .pytest_cache .hypothesis .import_linter_cache
+	rm -rf $(VENV) .windows build dist .mypy_cache .ruff_cache .pytest_cache .hypothesis .import_linter_cache

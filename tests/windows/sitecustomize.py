@@ -34,13 +34,13 @@ class _Iphlpapi:
     def __getattr__(self, name):
         return getattr(self._library, name)
 
-    def InitializeUnicastIpAddressEntry(self, row):  # noqa: N802
+    def InitializeUnicastIpAddressEntry(self, row):
         ctypes.memset(row, 0, ctypes.sizeof(row._obj))
 
-    def CreateUnicastIpAddressEntry(self, row):  # noqa: N802
+    def CreateUnicastIpAddressEntry(self, row):
         return _asked("add", row)
 
-    def DeleteUnicastIpAddressEntry(self, row):  # noqa: N802
+    def DeleteUnicastIpAddressEntry(self, row):
         return _asked("del", row)
 
 

@@ -16,6 +16,7 @@ from click.shell_completion import CompletionItem, get_completion_class
 from portcall.cli.topics import TOPICS
 from portcall.core.plan.columns import COLUMNS
 from portcall.jobs.workstation import completion
+from portcall.system import HAS_NAMESPACES
 
 VARIABLE = "_PORTCALL_COMPLETE"
 _PROGRAM = "portcall"
@@ -117,10 +118,15 @@ def _known(kind: str) -> Iterable[str]:
     if kind == "groups":
         return completion.planned_groups()
     if kind == "faults":
+        if not HAS_NAMESPACES:
+            return []
         from portcall.plant.faults import ON_DEVICES
 
         return ON_DEVICES
     from portcall.core.trouble import Trouble
+
+    if not HAS_NAMESPACES:
+        return []
     from portcall.plant import control
 
     try:

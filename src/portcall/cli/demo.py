@@ -6,8 +6,7 @@ import sys
 
 import click
 
-from portcall.plant.run import Guest, run_in_plant
-from portcall.plant.scenario import shipped_scenario
+from portcall.plant import require_namespaces
 from portcall.site.matches import STATE_VARIABLE
 
 
@@ -21,5 +20,9 @@ def demo_command() -> int:
     portcall demo
     portcall demo --help
     """
+    require_namespaces()
+    from portcall.plant.run import Guest, run_in_plant
+    from portcall.plant.scenario import shipped_scenario
+
     story = (sys.executable, "-m", "portcall.cli.views.story")
     return run_in_plant(shipped_scenario(), Guest(story, STATE_VARIABLE, in_site=True))

@@ -6,6 +6,7 @@ import os
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 from rich.text import Text
@@ -14,8 +15,11 @@ from portcall.cli.main import YES
 from portcall.cli.options import json_option
 from portcall.cli.say import note, print_json, wants_json
 from portcall.cli.table import Columns, cell, left_out_sentence, print_rows, wide_option
-from portcall.plant import control
+from portcall.plant import require_namespaces
 from portcall.site.matches import STATE_VARIABLE
+
+if TYPE_CHECKING:
+    from portcall.plant import control
 
 _scenario_option = click.option(
     "--scenario",
@@ -75,6 +79,7 @@ def join_command(process: int | None, command: tuple[str, ...]) -> int:
     portcall plant join
     portcall plant join -- portcall plant unplug dryer-plc
     """
+    require_namespaces()
     from portcall.plant.join import join, plant_to_join
 
     return join(plant_to_join(process), command or (os.environ.get("SHELL", "/bin/sh"),))
@@ -91,6 +96,9 @@ def list_command(with_faults: bool, wide: bool) -> int:
     portcall plant list
     portcall plant list --faults
     """
+    require_namespaces()
+    from portcall.plant import control
+
     states = control.device_states()
     broken = control.faults() if with_faults else []
     if wants_json():
@@ -134,6 +142,9 @@ def fault_command(on: str, kind: str, how: str) -> int:
     portcall plant fault dryer-plc lossy 20%
     portcall plant fault usb0 other-subnet
     """
+    require_namespaces()
+    from portcall.plant import control
+
     if kind == "proxy":
         # A proxy is set in the shell that the programs are called from.
         click.echo(f"export http_proxy=http://{_PROXY} https_proxy=http://{_PROXY}")
@@ -154,6 +165,9 @@ def mend_command(on: str | None, kind: str | None) -> int:
     portcall plant mend
     portcall plant mend dryer-plc lossy
     """
+    require_namespaces()
+    from portcall.plant import control
+
     if kind == "proxy":
         click.echo("unset http_proxy https_proxy")
         return YES
@@ -171,6 +185,9 @@ def power_cycle_command(names: tuple[str, ...]) -> int:
     portcall plant power-cycle fan-drive-1
     portcall plant power-cycle fan-drive-1 fan-drive-2
     """
+    require_namespaces()
+    from portcall.plant import control
+
     with ThreadPoolExecutor(len(names)) as together:
         states = list(together.map(control.power_cycle, names))
     for state in states:
@@ -188,6 +205,9 @@ def unplug_command(name: str) -> int:
     portcall plant unplug dryer-plc
     portcall plant unplug usb0
     """
+    require_namespaces()
+    from portcall.plant import control
+
     control.set_plug(name, plugged=False)
     click.echo(f"{name} is unplugged")
     return YES
@@ -203,6 +223,9 @@ def plug_command(name: str, wire: str | None) -> int:
     portcall plant plug usb0
     portcall plant plug usb0 --wire cell
     """
+    require_namespaces()
+    from portcall.plant import control
+
     control.set_plug(name, plugged=True, wire=wire)
     click.echo(f"{name} is plugged in" + (f", to {wire}" if wire else ""))
     return YES
@@ -220,6 +243,9 @@ def on_command(name: str, command: tuple[str, ...]) -> int:
     portcall plant on spare-1 -- ping 10.61.20.10
     portcall plant on spare-1 -- ip addr
     """
+    require_namespaces()
+    from portcall.plant import control
+
     # Click leaves the "--" after NAME in place.
     program = command[1:] if command[0] == "--" else command
     if not program:
@@ -229,6 +255,7 @@ def on_command(name: str, command: tuple[str, ...]) -> int:
 
 def _run(file: Path | None, command: tuple[str, ...], is_shell: bool = False) -> int:
     # The code that builds a plant is imported here: commands inside one do not need it.
+    require_namespaces()
     from portcall.plant.run import Guest, run_in_plant
     from portcall.plant.scenario import read_scenario, shipped_scenario
 

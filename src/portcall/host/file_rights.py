@@ -3,11 +3,20 @@
 import sys
 
 if sys.platform == "win32":
-    from portcall.host.windows.lacking import refuse as copy_with_rights
-    from portcall.host.windows.lacking import refuse as ignores_rights
-    from portcall.host.windows.lacking import refuse as rights_of
-    from portcall.host.windows.lacking import refuse as runs
+    from portcall.host.windows.file_rights import (
+        copy_with_rights,
+        ignores_rights,
+        require_file_rights,
+        rights_of,
+        runs,
+    )
 else:
-    from portcall.host.linux.file_rights import copy_with_rights, ignores_rights, rights_of, runs
+    from portcall.host.linux.file_rights import (
+        copy_with_rights,
+        ignores_rights,
+        require_file_rights,
+        rights_of,
+        runs,
+    )
 
-__all__ = ["copy_with_rights", "ignores_rights", "rights_of", "runs"]
+__all__ = ["copy_with_rights", "ignores_rights", "require_file_rights", "rights_of", "runs"]

@@ -9,6 +9,7 @@ import sys
 if sys.platform == "win32":
     from portcall.system.windows import (
         ENDINGS,
+        HAS_NAMESPACES,
         as_caller,
         callers_rights,
         flush_folder,
@@ -28,6 +29,7 @@ if sys.platform == "win32":
 else:
     from portcall.system.posix import (
         ENDINGS,
+        HAS_NAMESPACES,
         as_caller,
         callers_rights,
         flush_folder,
@@ -47,6 +49,7 @@ else:
 
 __all__ = [
     "ENDINGS",
+    "HAS_NAMESPACES",
     "as_caller",
     "callers_rights",
     "flush_folder",

@@ -23,6 +23,9 @@ from portcall.system.sudo import caller
 
 assert sys.platform != "win32"
 
+HAS_NAMESPACES = True
+"""Whether private networks can be made, which a practice plant is made of."""
+
 ENDINGS = (signal.SIGTERM, signal.SIGHUP)
 """The signals by which a process is told to end, or that its terminal is gone."""
 

@@ -25,6 +25,9 @@ from pathlib import Path
 
 assert sys.platform == "win32"
 
+HAS_NAMESPACES = False
+"""Whether private networks can be made, which a practice plant is made of."""
+
 ENDINGS = (signal.SIGTERM, signal.SIGBREAK)
 """The signals by which a process is told to end, or that its terminal is gone."""
 

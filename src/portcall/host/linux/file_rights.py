@@ -22,6 +22,10 @@ _FORM = struct.Struct("<5I")
 """Version and flags; then permitted and inheritable, 32 bits of each, twice."""
 
 
+def require_file_rights() -> None:
+    """Nothing is to be said: there are rights by files here."""
+
+
 def rights_of(file: Path) -> frozenset[Privilege] | None:
     """The capabilities that a file gives; None when it gives one that is not in ``Privilege``."""
     try:

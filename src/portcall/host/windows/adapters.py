@@ -19,6 +19,7 @@ from portcall.host.windows import tables
 from portcall.host.windows.tables import AdapterSeen, AddressSeen, RouteSeen
 
 _UP = 1
+_DISCONNECTED = 2
 _ETHERNET, _LOOPBACK, _WIRELESS, _TUNNEL, _PPP = 6, 24, 71, 131, 23
 _KINDS = {
     _ETHERNET: AdapterKind.WIRED,
@@ -49,8 +50,9 @@ def read_adapters(matched: Iterable[tuple[str, IPv4Interface]] = ()) -> tuple[Ad
 def _adapter(
     seen: AdapterSeen, ways: Sequence[RouteSeen], ours: set[tuple[str, IPv4Interface]]
 ) -> Adapter:
-    kind = _KINDS.get(seen.kind, AdapterKind.VIRTUAL)
-    if kind is AdapterKind.WIRED and any(word in seen.description.lower() for word in _MADE):
+    kind, plug = _KINDS.get(seen.kind, AdapterKind.VIRTUAL), tables.link(seen.index)
+    is_made = any(word in seen.description.lower() for word in _MADE)
+    if kind is AdapterKind.WIRED and (is_made or (plug is not None and not plug.is_hardware)):
         kind = AdapterKind.VIRTUAL
     return Adapter(
         seen.name,
@@ -58,13 +60,18 @@ def _adapter(
         kind,
         Mac(seen.mac) if len(seen.mac) == 6 and any(seen.mac) else None,
         True,
-        seen.status == _UP,
+        _has_link(seen),
         seen.mtu,
         None if seen.bits is None else seen.bits // 1_000_000,
         None,
         tuple(_address(each, seen.name, ours) for each in seen.addresses),
         tuple(_route(each, seen) for each in ways if each.index == seen.index and _leads(each)),
     )
+
+
+def _has_link(seen: AdapterSeen) -> bool:
+    plug = tables.link(seen.index)
+    return seen.status == _UP and (plug is None or plug.connected != _DISCONNECTED)
 
 
 def _address(seen: AddressSeen, name: str, ours: set[tuple[str, IPv4Interface]]) -> AdapterAddress:
@@ -118,7 +125,7 @@ def way_out(target: IPv4Address, port: int | None = None) -> WayOut:
         for way in tables.routes()
         if target in way.destination
         and way.index in there
-        and there[way.index].status == _UP
+        and _has_link(there[way.index])
         and there[way.index].kind != _LOOPBACK
     ]
     if not fitting:
@@ -132,8 +139,10 @@ def way_out(target: IPv4Address, port: int | None = None) -> WayOut:
 
 
 def link_counters(name: str) -> LinkCounters:
-    """Nothing: Windows does not tell how often a link was lost."""
-    return LinkCounters(None, 0)
+    """What an adapter received with errors; Windows does not tell how often a link was lost."""
+    index = next((each.index for each in tables.adapters() if each.name == name), 0)
+    plug = tables.link(index)
+    return LinkCounters(None, plug.errors if plug is not None else 0)
 
 
 def managed_by(adapter: Adapter) -> str | None:

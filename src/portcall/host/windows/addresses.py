@@ -63,11 +63,11 @@ def remove_alone(adapter: Adapter, interface: IPv4Interface) -> Removed:
 
 def save(adapter: Adapter, but: IPv4Interface | None = None) -> tuple[str, ...]:
     """Nothing, where the adapter has no other address. Raises NotPossibleHere where it has."""
-    others = [own for own in adapter.interfaces if own != but]
+    others = ", ".join(str(own) for own in adapter.interfaces if own != but)
     if others:
         raise NotPossibleHere(
-            f"{adapter.name} has {', '.join(map(str, others))}, and on Windows what is there cannot be "
-            "taken off and put back yet",
+            f"{adapter.name} has {others}, and on Windows what is there cannot "
+            "be taken off and put back yet",
             "match without --replace",
         )
     return ()

@@ -6,6 +6,7 @@ Each table is read whole, and given back to the system at once; values are plain
 from __future__ import annotations
 
 import ctypes
+import struct
 import sys
 from collections.abc import Iterator
 from ctypes import wintypes
@@ -26,6 +27,9 @@ _FIRST_ROOM = 1 << 15
 _MOST_ROOM = 1 << 22
 _DHCP = 0x4
 """A flag of an adapter: it asks for its addresses."""
+
+_INTERFACE_ROW, _ROW_INDEX, _ROW_STATE, _ROW_ERRORS = 1352, 8, 1152, 1240
+"""The size of MIB_IF_ROW2, and where in it are the index, the state and the received errors."""
 
 _FOR_GOOD = 0xFFFFFFFF
 """A lifetime that does not end."""
@@ -270,6 +274,28 @@ def _ipv4(address: _SocketAddress) -> IPv4Address | None:
         return None
     told = ctypes.cast(address.place, ctypes.POINTER(_Inet)).contents
     return IPv4Address(bytes(told.address)) if told.family == _AF_INET else None
+
+
+@dataclass(frozen=True, slots=True)
+class LinkSeen:
+    """The state of an adapter's plug: ``connected`` as ifdef.h numbers it, ``errors`` of what it
+    received."""
+
+    is_hardware: bool
+    status: int
+    connected: int
+    errors: int
+
+
+def link(index: int) -> LinkSeen | None:
+    """The plug of an adapter (GetIfEntry2); None where there is none of that number."""
+    row = ctypes.create_string_buffer(_INTERFACE_ROW)
+    struct.pack_into("<I", row, _ROW_INDEX, index)
+    if _iphlpapi.GetIfEntry2(row):
+        return None
+    flags, status, _, connected = struct.unpack_from("<B3xIII", row, _ROW_STATE)
+    (errors,) = struct.unpack_from("<Q", row, _ROW_ERRORS)
+    return LinkSeen(bool(flags & 1), status, connected, errors)
 
 
 def routes() -> tuple[RouteSeen, ...]:

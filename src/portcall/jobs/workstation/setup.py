@@ -9,7 +9,6 @@ there says how far it came.
 from __future__ import annotations
 
 import filecmp
-import grp
 import os
 import shlex
 import stat
@@ -18,7 +17,13 @@ from pathlib import Path
 
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput, NotPossibleHere
-from portcall.host.file_rights import copy_with_rights, ignores_rights, rights_of, runs
+from portcall.host.file_rights import (
+    copy_with_rights,
+    ignores_rights,
+    require_file_rights,
+    rights_of,
+    runs,
+)
 from portcall.host.privilege import FOR, Privilege
 from portcall.host.program import called, one_file
 from portcall.host.rights import holds
@@ -81,6 +86,7 @@ class SetupState:
 
 def installed() -> Installed:
     """This program's script. Raises NotPossibleHere, BadInput."""
+    require_file_rights()
     archive = one_file()
     if archive is not None:
         raise NotPossibleHere(
@@ -137,6 +143,8 @@ def _same(copy: Path, interpreter: Path) -> bool:
 
 
 def _group_name(number: int) -> str:
+    import grp
+
     try:
         return grp.getgrgid(number).gr_name
     except KeyError:
@@ -148,6 +156,8 @@ def chosen_group(name: str | None) -> tuple[int, str] | None:
 
     None for root, who needs none and named none. Raises BadInput.
     """
+    import grp
+
     if name is not None:
         try:
             found = grp.getgrnam(name)
