@@ -9,6 +9,7 @@ TOPICS = {
     "exit-codes": "How a command ends; JSON, colours.",
     "codes": "Every code in JSON, with its values and its sentence.",
     "privileges": "Which command needs which rights, and what goes without.",
+    "windows": "What works on Windows, and what that needs.",
     "faults": "What goes wrong on a plant network, to practise with.",
     "catalogues": "Files that name what devices say only in numbers.",
     "scenarios": "Practice plants of your own.",
