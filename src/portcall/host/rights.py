@@ -6,12 +6,11 @@ import sys
 
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.privilege import FOR, Privilege
-from portcall.host.program import one_file
 
 if sys.platform == "win32":
-    from portcall.host.windows.rights import holds, with_rights
+    from portcall.host.windows.rights import holds, how_to_have, with_rights
 else:
-    from portcall.host.linux.rights import holds, with_rights
+    from portcall.host.linux.rights import holds, how_to_have, with_rights
 
 __all__ = ["holds", "require", "with_rights"]
 
@@ -24,9 +23,5 @@ def require(*capabilities: Privilege, instead: str = "") -> None:
     missing = [capability for capability in capabilities if not holds(capability)]
     if missing:
         what = " and ".join(FOR[capability] for capability in missing)
-        names = ", ".join(f"CAP_{capability.name}" for capability in missing)
-        for_good = "" if one_file() else " (portcall setup gives it for good)"
-        raise NotPossibleHere(
-            f"{what} needs privilege ({names}); run: {with_rights()}{for_good}"
-            + (f"\nwithout it: {instead}" if instead else "")
-        )
+        without = f"\nwithout it: {instead}" if instead else ""
+        raise NotPossibleHere(f"{what} needs {how_to_have(missing)}{without}")

@@ -35,12 +35,12 @@ _PIECE = 16384
 class SecureStream(Stream):
     """A connection whose bytes are those inside of TLS."""
 
-    _socket: ssl.SSLSocket
+    connected: ssl.SSLSocket
 
     @classmethod
     async def over(cls, plain: Stream) -> SecureStream:
         """Shake hands; the plain stream is not to be used any more. Raises HandshakeFailed."""
-        bare = socket.socket(fileno=plain._socket.detach())
+        bare = socket.socket(fileno=plain.connected.detach())
         bare.setblocking(False)
         wrapped = _context().wrap_socket(bare, do_handshake_on_connect=False)
         try:
@@ -60,7 +60,7 @@ class SecureStream(Stream):
 
     def _take(self) -> bytes:
         try:
-            return self._socket.recv(_PIECE)
+            return self.connected.recv(_PIECE)
         except (ssl.SSLWantReadError, ssl.SSLWantWriteError):
             raise BlockingIOError from None
 

@@ -5,10 +5,11 @@ from __future__ import annotations
 import shlex
 import shutil
 import sys
+from collections.abc import Sequence
 from enum import IntEnum
 from pathlib import Path
 
-from portcall.host.program import called
+from portcall.host.program import called, one_file
 
 
 def holds(capability: IntEnum) -> bool:
@@ -17,6 +18,13 @@ def holds(capability: IntEnum) -> bool:
         if line.startswith("CapEff:"):
             return bool(int(line.split()[1], 16) >> capability & 1)
     return False
+
+
+def how_to_have(missing: Sequence[IntEnum]) -> str:
+    """What is needed for capabilities that this process has not, and how to have it."""
+    names = ", ".join(f"CAP_{capability.name}" for capability in missing)
+    for_good = "" if one_file() else " (portcall setup gives it for good)"
+    return f"privilege ({names}); run: {with_rights()}{for_good}"
 
 
 _WHERE_SUDO_LOOKS = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"

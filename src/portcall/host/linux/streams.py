@@ -6,82 +6,26 @@ import asyncio
 import fcntl
 import socket
 import termios
-from collections.abc import Iterator
-from contextlib import suppress
-from ipaddress import IPv4Address
-from time import monotonic
 
-from portcall.core.talk.conversation import Endpoint, StreamBytes
+from portcall.core.talk.conversation import Endpoint
 from portcall.host.linux.sockets import bind_to_adapter
-from portcall.host.medium import MOST_AT_ONCE
+from portcall.host.open_stream import OpenStream
 from portcall.host.vantage import Vantage
 
-_PIECE = 65536
-_MOST_UNREAD = 16
 
-
-def _peer(connected: socket.socket) -> IPv4Address | None:
-    """The other end of a connection; None when it is none any more."""
-    with suppress(OSError, ValueError, IndexError):
-        return IPv4Address(connected.getpeername()[0])
-    return None
-
-
-class Stream:
+class Stream(OpenStream):
     """An open connection; ``host.doors`` makes them."""
-
-    def __init__(self, connected: socket.socket) -> None:
-        self._socket = connected
-        self.peer = _peer(connected)
-        self.closed_by_peer = False
-
-    def fileno(self) -> int:
-        """The socket's descriptor."""
-        return self._socket.fileno()
-
-    def receive(self) -> Iterator[tuple[StreamBytes, float]]:
-        """Bytes that have arrived; empty ones once, when the other side closed or reset."""
-        for _ in range(MOST_AT_ONCE):
-            try:
-                data = self._take()
-            except BlockingIOError:
-                return
-            except OSError:
-                data = b""
-            self.closed_by_peer = not data
-            yield StreamBytes(data), monotonic()
-            if not data:
-                return
-
-    def _take(self) -> bytes:
-        return self._socket.recv(_PIECE)
-
-    def send(self, packet: StreamBytes) -> None:
-        """Send bytes. Raises OSError when the other side takes no more: requests are small."""
-        if self._socket.send(packet.data) < len(packet.data):
-            raise OSError("the device does not take what is sent")
 
     @property
     def longest_segment(self) -> int:
         """How many octets a segment to the other side has at most, as both agreed."""
-        return self._socket.getsockopt(socket.IPPROTO_TCP, socket.TCP_MAXSEG)
+        return self.connected.getsockopt(socket.IPPROTO_TCP, socket.TCP_MAXSEG)
 
     @property
     def unacknowledged(self) -> int:
         """Octets that were sent, and not acknowledged yet (tcp(7), SIOCOUTQ)."""
-        waiting = fcntl.ioctl(self._socket, termios.TIOCOUTQ, bytes(4))
+        waiting = fcntl.ioctl(self.connected, termios.TIOCOUTQ, bytes(4))
         return int.from_bytes(waiting, "little")
-
-    def close(self) -> None:
-        """Close the connection properly: old devices have few sockets.
-
-        What was not read would make the kernel reset the connection instead of ending it.
-        """
-        with suppress(OSError):
-            for _ in range(_MOST_UNREAD):
-                if not self._socket.recv(_PIECE):
-                    break
-        self._socket.close()
 
 
 async def connect(vantage: Vantage, door: Endpoint, wait: float) -> Stream:

@@ -94,6 +94,15 @@ def _library() -> ctypes.CDLL:
     )
 
 
+def has_driver() -> bool:
+    """Whether a capture driver is installed."""
+    try:
+        _library()
+    except NotPossibleHere:
+        return False
+    return True
+
+
 def _device_name(library: ctypes.CDLL, guid: str) -> bytes | None:
     """The driver's own name of an adapter, which ends with the adapter's identity."""
     first, error = ctypes.POINTER(_Device)(), ctypes.create_string_buffer(_ERROR_ROOM)
