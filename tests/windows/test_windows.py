@@ -160,6 +160,17 @@ def test_devices_that_ask_get_their_address_and_keep_it(there):
     assert {"match", "assigned", "setting", "verification"} <= {each["kind"] for each in told}
 
 
+def test_a_visit_has_this_computer_in_the_devices_subnet_while_a_line_runs(there):
+    inner = f"Z:{os.environ[INTERPRETER]}/python.exe -m portcall reach --count 1 --wait 4"
+    visited = there.run(f"portcall visit dryer-plc --capture visit.pcapng -- {inner}")
+    assert (visited.code, "1 of 1" in visited.out) == (0, True), visited
+    assert "10.61.20.200/24 removed, as it was before: no address" in visited.err
+    assert addresses(there) == []
+    asked = "arp.opcode==1 && eth.src==02:1a:40:7c:00:06"
+    seen = there.plant.run(f"tshark -r visit.pcapng -Y '{asked}' -T fields -e arp.dst.proto_ipv4")
+    assert "10.61.20.10" in seen.out.split()
+
+
 def test_what_is_not_built_for_windows_says_so_in_a_sentence(there):
     for line, words in (
         ("portcall demo", "the practice plant is made of private networks, which only Linux has"),

@@ -3,7 +3,7 @@
 import sys
 
 if sys.platform == "win32":
-    from portcall.host.windows.lacking import Refused as Recorder
+    from portcall.host.windows.recorder import Recorder
 else:
     from portcall.host.linux.recorder import Recorder
 

@@ -2,12 +2,11 @@
 
 import sys
 
+from portcall.host.beside import Beside
+
 if sys.platform == "win32":
-    from portcall.host.windows.lacking import Refused as Beside
-    from portcall.host.windows.lacking import refuse as finds
-    from portcall.host.windows.lacking import refuse as own_shell
-    from portcall.host.windows.lacking import refuse as run_beside
+    from portcall.host.windows.shell import finds, own_shell, run_beside
 else:
-    from portcall.host.linux.shell import Beside, finds, own_shell, run_beside
+    from portcall.host.linux.shell import finds, own_shell, run_beside
 
 __all__ = ["Beside", "finds", "own_shell", "run_beside"]

@@ -9,9 +9,10 @@ import shutil
 import signal
 from collections.abc import Callable, Coroutine, Mapping
 from contextlib import suppress
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+
+from portcall.host.beside import Beside
 
 _HEEDED = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 
@@ -43,20 +44,6 @@ function fish_prompt
     functions -q _portcall_prompt; and _portcall_prompt; or printf '> '
 end
 """
-
-
-@dataclass(slots=True)
-class Beside:
-    """A program to run in the foreground of this terminal, with these variables besides ours.
-
-    ``files`` are written into a folder for the time being, ``reads`` into a pipe: its own start-up
-    file. ``is_shell`` says that it does not end by SIGTERM.
-    """
-
-    words: list[str]
-    variables: dict[str, str]
-    is_shell: bool = False
-    reads: str = ""
 
 
 def own_shell(mark: str, folder: Path) -> Beside:

@@ -11,6 +11,7 @@ from typing import Generic, TypeVar
 T = TypeVar("T")
 
 _MOST_RINGS = 4096
+_MOST_HELD = 65_536
 
 
 class Bell(Generic[T]):
@@ -27,7 +28,9 @@ class Bell(Generic[T]):
         return self._heard.fileno()
 
     def put(self, told: T) -> None:
-        """Put something in, from any thread."""
+        """Put something in, from any thread; where too much waits it is lost, as in a socket."""
+        if len(self._told) >= _MOST_HELD:
+            return
         self._told.append(told)
         # Where there is no room for one more ring, enough of them are heard already.
         with suppress(OSError):

@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from enum import IntEnum
 
 from portcall.host.program import called
-from portcall.host.windows.link import has_driver
+from portcall.host.windows.capture import has_driver
 
 assert sys.platform == "win32"
 
