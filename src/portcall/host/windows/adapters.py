@@ -28,9 +28,6 @@ _KINDS = {
     _TUNNEL: AdapterKind.TUNNEL,
     _PPP: AdapterKind.TUNNEL,
 }
-_MADE = ("virtual", "hyper-v", "vmware", "tap-", "wintun", "pseudo")
-"""What the description of an adapter says that no plug belongs to."""
-
 _BY_DHCP = 3
 _LOCAL = 2
 """Of routes: Windows made it for an address of its own (MIB_IPPROTO_LOCAL)."""
@@ -51,8 +48,7 @@ def _adapter(
     seen: AdapterSeen, ways: Sequence[RouteSeen], ours: set[tuple[str, IPv4Interface]]
 ) -> Adapter:
     kind, plug = _KINDS.get(seen.kind, AdapterKind.VIRTUAL), tables.link(seen.index)
-    is_made = any(word in seen.description.lower() for word in _MADE)
-    if kind is AdapterKind.WIRED and (is_made or (plug is not None and not plug.is_hardware)):
+    if kind is AdapterKind.WIRED and plug is not None and not plug.is_hardware:
         kind = AdapterKind.VIRTUAL
     return Adapter(
         seen.name,

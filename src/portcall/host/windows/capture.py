@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import ctypes
+import glob
+import os
 import sys
 from contextlib import suppress
 
@@ -17,6 +19,8 @@ _TOLD_AFTER = 5
 """Milliseconds that the driver may gather frames before it gives them."""
 
 _ERROR_ROOM = 256
+_WITH_ITS_FOLDER = 0x8
+"""LOAD_WITH_ALTERED_SEARCH_PATH: what a library needs is looked for beside it."""
 
 
 class _Device(ctypes.Structure):
@@ -62,9 +66,11 @@ class _Steps(ctypes.Structure):
 
 def _library() -> ctypes.CDLL:
     """The library of the capture driver. Raises NotPossibleHere where there is none."""
-    for name in ("wpcap", r"C:\Windows\System32\Npcap\wpcap.dll"):
+    system = os.path.join(os.environ.get("SYSTEMROOT", r"C:\Windows"), "System32")
+    beside = sorted(glob.glob(os.path.join(glob.escape(system), "*", "wpcap.dll")))
+    for name, how in (("wpcap", None), *((each, _WITH_ITS_FOLDER) for each in beside)):
         with suppress(OSError):
-            found = ctypes.CDLL(name)
+            found = ctypes.CDLL(name, winmode=how)
             found.pcap_open_live.restype = ctypes.c_void_p
             found.pcap_next_ex.argtypes = (
                 ctypes.c_void_p,

@@ -31,6 +31,9 @@ _DHCP = 0x4
 _INTERFACE_ROW, _ROW_INDEX, _ROW_STATE, _ROW_ERRORS = 1352, 8, 1152, 1240
 """The size of MIB_IF_ROW2, and where in it are the index, the state and the received errors."""
 
+_PLUG = 0x5
+"""Flags of MIB_IF_ROW2: it is of hardware, and has a socket for a plug."""
+
 _FOR_GOOD = 0xFFFFFFFF
 """A lifetime that does not end."""
 
@@ -295,7 +298,7 @@ def link(index: int) -> LinkSeen | None:
         return None
     flags, status, _, connected = struct.unpack_from("<B3xIII", row, _ROW_STATE)
     (errors,) = struct.unpack_from("<Q", row, _ROW_ERRORS)
-    return LinkSeen(bool(flags & 1), status, connected, errors)
+    return LinkSeen(flags & _PLUG == _PLUG, status, connected, errors)
 
 
 def routes() -> tuple[RouteSeen, ...]:
