@@ -212,7 +212,7 @@ def test_lost_echoes_are_a_no_unless_they_are_accepted_and_ctrl_c_shows_what_the
     started = plant.start(
         "portcall reach dryer-plc --count 1000 --interval 0.1 --json", signalled=True
     )
-    plant.until_sent(6)
+    plant.until_sent(20)
     plant.run("portcall plant unplug usb0")
     plant.run("portcall plant plug usb0")
     ended = plant.finish(started, signal.SIGINT)

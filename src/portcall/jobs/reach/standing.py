@@ -65,11 +65,11 @@ async def placed(
             vantage = legs.enter_context(standing_in(own, runner, rounds.adapter))
             tell(Borrowed(own))
             parts.append(replace(rounds, targets=targets, vantage=vantage))
-        await _met(runner, [part for part in parts if part.vantage], stop)
+        await met(runner, [part for part in parts if part.vantage], stop)
         yield parts
 
 
-async def _met(runner: Runner, parts: Sequence[Rounds], stop: asyncio.Event | None) -> None:
+async def met(runner: Runner, parts: Sequence[Rounds], stop: asyncio.Event | None = None) -> None:
     """Ask each once, and count nothing: at a new address the kernel does not know yet who has
     theirs, and on a busy computer what it first asks for can be later than an echo may be."""
     meeting = [

@@ -12,7 +12,14 @@ from portcall.core.reach.trace import Hop, Trace
 from portcall.host.hops import DoorHops, EchoHops
 from portcall.host.pace import paced
 from portcall.host.vantage import Vantage
-from portcall.jobs.reach.standing import Borrowed, borrowed_beside, is_elsewhere, standing_in
+from portcall.jobs.reach.asking import Rounds
+from portcall.jobs.reach.standing import (
+    Borrowed,
+    borrowed_beside,
+    is_elsewhere,
+    met,
+    standing_in,
+)
 from portcall.jobs.telling import Tell
 from portcall.site.folder import Site
 
@@ -35,6 +42,7 @@ async def trace(
             own = await borrowed_beside(runner, adapter, address, site, plan)
             vantage = stack.enter_context(standing_in(own, runner, adapter))
             tell(Borrowed(own))
+            await met(runner, [Rounds(adapter, [address], site.pace, vantage=vantage)])
         medium = EchoHops(vantage, address) if port is None else DoorHops(vantage, address, port)
         with runner.using(medium):
             await runner.run(conversation, medium, path.append)
