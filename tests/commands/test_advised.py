@@ -629,6 +629,7 @@ def leads_on(plant, situation, shown):
         plant.run(situation.hands)
     ended = plant.finish(started, timeout=100)
     if typed in COMPLAINS:
+        assert (ended.code, "plan.csv line 2, column address" in ended.err) == (2, True), ended
         return
     assert ended.code in ((0,) if verb in HAS_TO_SUCCEED else (0, 1)), (typed, ended)
     assert not REFUSED.search(ended.out + ended.err), (typed, ended)

@@ -38,11 +38,15 @@ class LiveRows(Generic[T]):
         self._table = table
         self._order: dict[Hashable, None] = {}
         self._next = float("-inf")
+        self._count = -1
 
     def is_time(self, count: int) -> bool:
-        """Whether to draw now, where there are about so many rows."""
+        """Whether to draw now; another ``count`` than at the last drawing is news."""
         now = monotonic()
-        return now >= self._next and (count != len(self._order) or now >= self._next + _AGAIN)
+        if now < self._next or (count == self._count and now < self._next + _AGAIN):
+            return False
+        self._count = count
+        return True
 
     def draw(self, rows: Mapping[Hashable, T], below: str) -> None:
         """Draw the rows, the newest where there is no room for all, and the line below them."""
