@@ -83,7 +83,7 @@ setup-user: $(READY)      ## so that no command here needs sudo
 
 stick: $(STICK)           ## the whole tool in one file, for a computer without network
 
-$(STICK): $(READY) pyproject.toml $(SOURCES) $(wildcard stick/*.py)
+$(STICK): $(READY) pyproject.toml $(SOURCES) $(wildcard stick/*)
 	$(BIN)/python stick/build.py $@
 
 clients:

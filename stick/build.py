@@ -27,22 +27,32 @@ LEFT_OUT = {"greenlet"}
 LONG_AGO = (1980, 1, 1, 0, 0, 0)
 
 
+SYSTEMS = (
+    {"platform_system": "Linux", "sys_platform": "linux", "os_name": "posix"},
+    {"platform_system": "Windows", "sys_platform": "win32", "os_name": "nt"},
+)
+"""Where the file is to run, in the words of what a library needs only there."""
+
+
 def needed() -> dict[str, str]:
-    """The libraries that the tool always needs, and theirs, each with its version here."""
+    """The libraries that the tool always needs there, and theirs, each with its version here."""
     known: dict[str, str] = {}
-    _add(tomllib.loads((ROOT / "pyproject.toml").read_text())["project"]["dependencies"], known)
+    lines = tomllib.loads((ROOT / "pyproject.toml").read_text())["project"]["dependencies"]
+    for system in SYSTEMS:
+        known |= _on(system, lines, {})
     return known
 
 
-def _add(lines: Iterable[str], known: dict[str, str]) -> None:
+def _on(system: dict[str, str], lines: Iterable[str], known: dict[str, str]) -> dict[str, str]:
     for line in lines:
         wanted = Requirement(line)
         marker = wanted.marker
         if wanted.name in known or wanted.name in LEFT_OUT:
             continue
-        if marker is None or marker.evaluate({"extra": ""}):
+        if marker is None or marker.evaluate({"extra": "", **system}):
             known[wanted.name] = version(wanted.name)
-            _add(requires(wanted.name) or (), known)
+            _on(system, requires(wanted.name) or (), known)
+    return known
 
 
 def fill(folder: Path) -> None:
@@ -82,6 +92,8 @@ def packed(folder: Path, target: Path) -> None:
             _put(archive, "LIST", "".join(told).encode())
             _put(archive, "tool.zip", tool.getvalue())
     target.chmod(0o755)
+    # Windows starts no file by its first line.
+    target.with_suffix(".cmd").write_bytes((HERE / "portcall.cmd").read_bytes())
 
 
 def _put(archive: zipfile.ZipFile, name: str, data: bytes) -> None:

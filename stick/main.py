@@ -11,10 +11,25 @@ import os
 import stat
 import sys
 
+QUITE_SURE = 3600
+"""Seconds after which nobody unpacks any more."""
+
 PORTABLE = "portcall.portable"
 BESIDE = "portcall-files"
 STATE = "PORTCALL_STATE"
 ONE_FILE = "PORTCALL_FILE"
+
+ON_WINDOWS = os.name == "nt"
+"""There a person's folders are closed to others by their access lists, which stat does not tell."""
+
+FOR_CMD = '@"{python}" "%~dp0portcall" %*\r\n'
+"""What starts the launcher on Windows, where a file's first line does not."""
+
+STARTERS = ("bin/portcall", "bin/portcall.cmd")
+"""What is made here, and is not in the archive."""
+
+STARTERS = ("bin/portcall", "bin/portcall.cmd")
+"""What is made here, and is not in the archive."""
 
 LAUNCHER = """#!{python}
 import os, sys
@@ -35,6 +50,8 @@ def say(text):
 
 def whose():
     """Who may have written what is run here: root, this person, and who called sudo."""
+    if ON_WINDOWS:
+        return {0}
     caller = os.environ.get("SUDO_UID", "")
     return {0, os.geteuid(), int(caller) if caller.isdecimal() else 0}
 
@@ -44,6 +61,8 @@ def is_ours(told, people):
 
     A group of the same number as a user is that user's own, by custom.
     """
+    if ON_WINDOWS:
+        return True
     by_group = told.st_mode & stat.S_IWGRP and told.st_gid not in people
     return told.st_uid in people and not by_group and not told.st_mode & stat.S_IWOTH
 
@@ -92,7 +111,7 @@ def check_unpacked(folder, people):
                     missing -= 1
                     if listed[name] != told.st_size:
                         raise OSError(f"it was changed: {name}")
-                elif name != "bin/portcall" and "/__pycache__/" not in f"/{name}":
+                elif name not in STARTERS and "/__pycache__/" not in f"/{name}":
                     raise OSError(f"it is not of this program: {name}")
     if missing:
         raise OSError("something is missing")
@@ -121,6 +140,9 @@ def unpack(here, folder, state):
             LAUNCHER.format(python=sys.executable, one_file=ONE_FILE, file=here, state=remember)
         )
     os.chmod(launcher, 0o755)
+    if ON_WINDOWS:
+        with open(f"{launcher}.cmd", "w", encoding="utf-8", newline="") as out:
+            out.write(FOR_CMD.format(python=sys.executable))
     remove_left_by_killed_ones(folder)
     try:
         os.rename(new, folder)
@@ -138,8 +160,17 @@ def remove_left_by_killed_ones(folder):
     place, name = os.path.split(folder)
     for each in os.listdir(place):
         begun, _, pid = each.rpartition(".")
-        if begun == name and pid.isdecimal() and not os.path.exists(f"/proc/{pid}"):
+        if begun == name and pid.isdecimal() and is_left(os.path.join(place, each), pid):
             shutil.rmtree(os.path.join(place, each), ignore_errors=True)
+
+
+def is_left(folder, pid):
+    """Whether the process that began to unpack here has ended; on Windows, whether it is slow."""
+    if ON_WINDOWS:
+        import time
+
+        return time.time() - os.stat(folder).st_mtime > QUITE_SURE
+    return not os.path.exists(f"/proc/{pid}")
 
 
 def for_this_time(here, state):
@@ -167,13 +198,16 @@ def main():
         del sys.argv[1]
     if portable:
         place = os.path.join(beside, BESIDE)
+    elif ON_WINDOWS:
+        own = os.environ.get("LOCALAPPDATA") or os.path.expanduser("~\\AppData\\Local")
+        place = os.path.join(own, "portcall", "program")
     else:
         cache = os.environ.get("XDG_CACHE_HOME") or os.path.expanduser("~/.cache")
         place = os.path.join(cache, "portcall")
     state = os.path.join(place, "state") if portable else ""
     folder = os.path.join(place, __loader__.get_data("DIGEST").decode()[:16])
     people = whose()
-    if os.geteuid() == 0:
+    if not ON_WINDOWS and os.geteuid() == 0:
         try:
             if not is_ours(os.stat(here), people):
                 raise OSError("others can write it")

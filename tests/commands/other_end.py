@@ -3,6 +3,8 @@
 A line of ours runs in a fork of this process, which has loaded the program already: the same
 ``main``, arguments, environment, streams and signals. The first line of each command in a test
 run, and every line that is to get a signal, starts Python anew as a person does.
+
+In the lane for Windows, a line of ours is typed into a Python for Windows instead (``laptop.py``).
 """
 
 from __future__ import annotations
@@ -18,11 +20,14 @@ import runpy
 import signal
 import subprocess
 import sys
+import threading
 import time
 import traceback
 from pathlib import Path
 from tempfile import TemporaryFile
 from typing import IO, Any, NoReturn
+
+import laptop
 
 THIS_RUN = "PORTCALL_TEST_RUN"
 """The environment variable with the folder of this test run, for all its processes."""
@@ -70,13 +75,7 @@ class _Started:
             os.kill(self._pid, number)
 
     def end(self, timeout: float) -> dict[str, Any]:
-        deadline = time.monotonic() + timeout
-        late = ""
-        while self.code() is None:
-            if time.monotonic() > deadline and not late:
-                os.kill(self._pid, signal.SIGKILL)
-                late = _LATE
-            time.sleep(0.005)
+        late = _wait_or_kill(self, timeout)
         out, err = self.printed()
         self._out.close()
         self._err.close()
@@ -93,11 +92,89 @@ class _Started:
             time.sleep(0.02)
 
 
+class _OnWindows(_Started):
+    """The same for a line on Windows: it prints into pipes, as Wine wants them, and has a console
+    where it is to be told to end.
+    """
+
+    def __init__(self, words: list[str], has_console: bool) -> None:
+        self._said = [bytearray(), bytearray()]
+        pipes = [os.pipe(), os.pipe()]
+        self._console = laptop.Console() if has_console else None
+        variables, typed = _variables(words)
+        if self._console is not None:
+            variables |= self._console.variables
+        self._process = subprocess.Popen(
+            laptop.words(typed[len(PORTCALL) :]),
+            env={**os.environ, **laptop.VARIABLES, **variables},
+            stdin=self._console.reads if self._console else subprocess.DEVNULL,
+            stdout=pipes[0][1],
+            stderr=pipes[1][1],
+            preexec_fn=laptop.be_at_console if self._console else None,
+        )
+        self._pid, self._code = self._process.pid, None
+        self._readers = [
+            threading.Thread(target=_pour, args=(pipe[0], into), daemon=True)
+            for pipe, into in zip(pipes, self._said, strict=True)
+        ]
+        for (_, write), reader in zip(pipes, self._readers, strict=True):
+            os.close(write)
+            reader.start()
+
+    def printed(self) -> tuple[str, str]:
+        # Lines end as on Windows where they are printed there; the tests' own do not.
+        out, err = (bytes(each).decode(errors="replace") for each in self._said)
+        return out.replace("\r\n", "\n"), err.replace("\r\n", "\n")
+
+    def send(self, number: int) -> None:
+        if self.code() is None and not (self._console and self._console.send(number)):
+            super().send(number)
+
+    def end(self, timeout: float) -> dict[str, Any]:
+        late = _wait_or_kill(self, timeout)
+        for reader in self._readers:
+            # What it had started may hold the pipe still.
+            reader.join(2)
+        if self._console is not None:
+            self._console.close()
+        out, err = self.printed()
+        return {"code": self.code(), "out": out, "err": err + late}
+
+
+def _pour(pipe: int, into: bytearray) -> None:
+    with os.fdopen(pipe, "rb", 0) as file:
+        while octets := file.read(65536):
+            into += octets
+
+
+def _wait_or_kill(started: _Started, timeout: float) -> str:
+    """Wait for its end, or kill it when that does not come; what there is to say about it."""
+    deadline = time.monotonic() + timeout
+    late = ""
+    while started.code() is None:
+        if time.monotonic() > deadline and not late:
+            started.send(signal.SIGKILL)
+            late = _LATE
+        time.sleep(0.005)
+    return late
+
+
+def _is_ours(words: list[str]) -> bool:
+    _, typed = _variables(words)
+    return typed[: len(PORTCALL)] == PORTCALL
+
+
+def _start(words: list[str], anew: bool = False) -> _Started:
+    """Start a line; one of ours on the system that the tests are run for."""
+    if laptop.IS_WANTED and _is_ours(words) and not laptop.is_of_linux(_variables(words)[1]):
+        return _OnWindows(words, anew)
+    return _Started(words, anew)
+
+
 def _run(words: list[str], timeout: float) -> dict[str, Any]:
     """To its end; a program of others through pipes, as most programs that call it would."""
-    _, typed = _variables(words)
-    if typed[: len(PORTCALL)] == PORTCALL:
-        return _Started(words).end(timeout)
+    if _is_ours(words):
+        return _start(words).end(timeout)
     try:
         ended = subprocess.run(
             words, stdin=subprocess.DEVNULL, capture_output=True, text=True, timeout=timeout
@@ -185,6 +262,16 @@ def be_fresh() -> None:
 def serve() -> None:
     """Do what the test asks for, line by line, until it asks for nothing more."""
     os.chdir(os.environ["PRACTICE_SITE"])
+    if laptop.IS_WANTED:
+        laptop.boot()
+    try:
+        _answer()
+    finally:
+        if laptop.IS_WANTED:
+            laptop.switch_off()
+
+
+def _answer() -> None:
     started: list[_Started] = []
     for line in sys.stdin:
         request = json.loads(line)
@@ -192,7 +279,7 @@ def serve() -> None:
         if "run" in request:
             answer = _run(request["run"], request["timeout"])
         elif "start" in request:
-            started.append(_Started(request["start"], request["anew"]))
+            started.append(_start(request["start"], request["anew"]))
             answer = {"started": len(started) - 1}
         elif "until" in request:
             waits = (request[key] for key in ("pattern", "count", "timeout"))

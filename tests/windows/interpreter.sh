@@ -1,6 +1,7 @@
 #!/usr/bin/env bash
 # interpreter.sh FOLDER: makes FOLDER/python.exe, a CPython for Windows that runs under Wine, with the
-# libraries that the tool always needs. Where it is there already, nothing is done.
+# libraries that the tool always needs, and FOLDER/prefix, Wine's own folder. Where they are there
+# already, nothing is done.
 #
 # The interpreter's DLLs and extension modules come out of a package for Windows that carries them for
 # the games that are made with it; the standard library is this computer's own.
@@ -23,7 +24,7 @@ work=$(mktemp -d)
 trap 'rm -rf "$work"' EXIT
 mkdir -p "$out/Lib/site-packages"
 windows=(--only-binary=:all: --platform win_amd64 --python-version 3.11 --implementation cp)
-"$python" -m pip download -q --no-deps "${windows[@]}" --abi cp311 panda3d -d "$work"
+"$python" -m pip download -qq --no-deps "${windows[@]}" --abi cp311 panda3d -d "$work"
 "$python" - "$work" "$out" <<'P'
 import pathlib, shutil, sys, sysconfig, zipfile
 
@@ -56,5 +57,10 @@ with open(sys.argv[1], "rb") as file:
     needs = tomllib.load(file)["project"]["dependencies"]
 print("\n".join([*(each for each in needs if "linux" not in each), "colorama"]))
 P
-"$python" -m pip install -q "${windows[@]}" --target "$out/Lib/site-packages" -r "$work/needs"
+"$python" -m pip install -qq "${windows[@]}" --target "$out/Lib/site-packages" -r "$work/needs"
+
+# What Wine makes at its first start; each plant of the tests begins with a copy. It needs no network.
+alone=$([ "$(id -u)" = 0 ] && echo "unshare -n" || echo "unshare -rn")
+WINEPREFIX=$out/prefix WINEDEBUG=-all WINEDLLOVERRIDES=mscoree,mshtml= $alone wineboot -i </dev/null >/dev/null 2>&1
+WINEPREFIX=$out/prefix wineserver -w
 touch "$out/ready"

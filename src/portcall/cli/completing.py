@@ -11,7 +11,7 @@ import os
 from collections.abc import Iterable, Sequence
 
 import click
-from click.shell_completion import CompletionItem, get_completion_class
+from click.shell_completion import CompletionItem, ShellComplete, get_completion_class
 
 from portcall.cli.topics import TOPICS
 from portcall.core.plan.columns import COLUMNS
@@ -42,16 +42,25 @@ _SUBCOMMANDS = {
     "logbook": ["show", "export", "sync"],
     "catalog": ["add", "list"],
     "plant": ["run", "shell", "join", "list", *sorted(_ON_PLANT_DEVICES)],
-    "completion": ["bash", "zsh", "fish"],
+    "completion": ["bash", "zsh", "fish", "powershell"],
 }
 
 
 def source(shell: str) -> str:
     """The script that has a shell ask here."""
-    made = get_completion_class(shell)
+    made = _spoken_with(shell)
     assert made is not None, "Click serves bash, zsh and fish"
     name = completion.program_name()
     return made(click.Command(name), {}, name, VARIABLE).source()
+
+
+def _spoken_with(shell: str) -> type[ShellComplete] | None:
+    """How a shell is spoken with; None for one that nobody knows."""
+    if shell == "powershell":
+        from portcall.cli.completing_powershell import PowerShellComplete
+
+        return PowerShellComplete
+    return get_completion_class(shell)
 
 
 def answer(group: click.Group, instruction: str) -> str | None:
@@ -59,7 +68,7 @@ def answer(group: click.Group, instruction: str) -> str | None:
     shell, _, what = instruction.partition("_")
     if what != "complete":
         return None
-    made = get_completion_class(shell)
+    made = _spoken_with(shell)
     if made is None or not {"COMP_WORDS", "COMP_CWORD"} <= os.environ.keys():
         return ""  # No shell sends such a request.
     asked = made(group, {}, _PROGRAM, VARIABLE)

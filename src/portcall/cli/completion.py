@@ -10,7 +10,7 @@ from portcall.cli.options import json_option
 from portcall.cli.say import note, print_json, wants_json
 from portcall.jobs.workstation.completion import install
 
-_SHELLS = ("bash", "zsh", "fish")
+_SHELLS = ("bash", "zsh", "fish", "powershell")
 
 
 @click.command("completion")
@@ -23,6 +23,7 @@ def completion_command(shell: str, installs: bool) -> int:
     \b
     portcall completion bash --install
     eval "$(portcall completion zsh)"
+    portcall completion powershell | Out-String | Invoke-Expression
     """
     text = source(shell)
     if not installs:

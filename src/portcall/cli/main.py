@@ -17,9 +17,10 @@ from click.shell_completion import CompletionItem
 
 from portcall import __version__
 from portcall.cli.lazy import LazyGroup
+from portcall.core.system_words import speak_of
 from portcall.core.trouble import BadInput, NotPossibleHere, Trouble
-from portcall.system import ENDINGS
-from portcall.system.terminals import begin
+from portcall.system import ENDINGS, SYSTEM
+from portcall.system.terminals import begin, press_ctrl_c
 
 _COMPLETE_VARIABLE = "_PORTCALL_COMPLETE"
 """By which a shell asks what it may complete."""
@@ -166,6 +167,7 @@ def main() -> NoReturn:
     """Run a command line and end the process with the exit code that tells how it went."""
     _have_streams()
     begin()
+    speak_of(SYSTEM)
     for stream in (sys.stdout, sys.stderr):
         # A terminal that cannot show a character shows another in its place.
         if isinstance(stream, io.TextIOWrapper):
@@ -207,7 +209,7 @@ def say_again(dropped: sys.UnraisableHookArgs) -> None:
         return
     from threading import Timer
 
-    Timer(0.02, os.kill, (os.getpid(), signal.SIGINT)).start()
+    Timer(0.02, press_ctrl_c).start()
 
 
 def _run() -> int:

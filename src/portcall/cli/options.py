@@ -17,6 +17,7 @@ from portcall.core.counted import counted
 from portcall.core.finding import Line
 from portcall.core.plan.reading import PlanError
 from portcall.core.plan.rows import Plan
+from portcall.core.system_words import BySystem
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.jobs.record.by import By
 from portcall.jobs.workstation import adapters, rights
@@ -172,10 +173,16 @@ def _visited(plan: Plan, by: By) -> str:
 def say_what_rights_are_missing() -> None:
     """Say first what an ordinary user's look leaves out, and the line that does not."""
     if rights.lacks_raw_ethernet():
-        note(
-            "as an ordinary user: who answers no IP is not found, and nobody is asked outside this "
-            f"computer's subnets; all of it: {rights.with_rights()}"
-        )
+        note(f"{_LEFT_OUT.here} {rights.with_rights()}")
+
+
+_LEFT_OUT = BySystem(
+    "as an ordinary user: who answers no IP is not found, and nobody is asked outside this "
+    "computer's subnets; all of it:",
+    "without frames: who has no address is not found, and nobody is asked outside this computer's "
+    "subnets; all of it:",
+)
+"""What a look leaves out where this process may read no frames."""
 
 
 def plan_that_is_there(site: Site) -> Plan:

@@ -8,7 +8,6 @@ at its ``code``, ``values`` and ``lines``, and nothing ever reads the English ba
 from __future__ import annotations
 
 import re
-import shlex
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from enum import Enum
@@ -19,6 +18,7 @@ from portcall.core.address import AddressRange, Mac
 from portcall.core.counted import counted, named
 from portcall.core.plain import plain
 from portcall.core.printable import DeviceText
+from portcall.core.system_words import BySystem, typed
 
 
 class Name(str):
@@ -163,7 +163,7 @@ class Line:
         return ["portcall", *self.verb.split(" "), *map(str, self.words)]
 
     def __str__(self) -> str:
-        return f"{'sudo ' if self.as_root else ''}{shlex.join(self.argv)}"
+        return typed(self.argv, self.as_root)
 
 
 Value: TypeAlias = (
@@ -256,16 +256,26 @@ class Sentence:
     left out where a value in it is None or empty; ``[name?…]`` is there where the value is true,
     ``[name!…]`` where it is not. Such a part may hold others.
 
-    ``also`` are values that programs get and the sentence does not say.
+    ``also`` are values that programs get and the sentence does not say. A template may be another
+    one on another operating system.
     """
 
-    __slots__ = ("_whole", "code", "names", "template")
+    __slots__ = ("_templates", "_wholes", "code", "names")
 
-    def __init__(self, code: str, template: str, *also: str) -> None:
+    def __init__(self, code: str, template: str | BySystem, *also: str) -> None:
+        by_system = template if isinstance(template, BySystem) else BySystem(template, template)
         self.code: Final = code
-        self.template: Final = template
-        self._whole: Final = _taken_apart(template)
-        self.names: Final = frozenset((*self._whole.names(), *also))
+        self._templates: Final = by_system
+        self._wholes: Final = {
+            each: _taken_apart(each) for each in (by_system.on_linux, by_system.on_windows)
+        }
+        names = (name for whole in self._wholes.values() for name in whole.names())
+        self.names: Final = frozenset((*names, *also))
+
+    @property
+    def template(self) -> str:
+        """What the sentence is made by, on this computer."""
+        return self._templates.here
 
     def __call__(self, line: Line | None = None, /, **values: Value) -> Finding:
         """The finding of these values; ``line`` is what to type about it."""
@@ -275,7 +285,7 @@ class Sentence:
 
     def made_of(self, values: Mapping[str, Value]) -> str:
         """The English sentence, without a line to type."""
-        return "".join(self._whole.said(values))
+        return "".join(self._wholes[self.template].said(values))
 
     def __repr__(self) -> str:
         return f"Sentence({self.code!r}, {self.template!r})"

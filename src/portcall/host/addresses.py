@@ -5,6 +5,7 @@ import sys
 if sys.platform == "win32":
     from portcall.host.windows.addresses import (
         add_address,
+        asks_itself,
         described,
         put_back,
         remove_address,
@@ -15,6 +16,7 @@ if sys.platform == "win32":
 else:
     from portcall.host.linux.addresses import (
         add_address,
+        asks_itself,
         described,
         put_back,
         remove_address,
@@ -25,6 +27,7 @@ else:
 
 __all__ = [
     "add_address",
+    "asks_itself",
     "described",
     "put_back",
     "remove_address",

@@ -8,11 +8,17 @@ from portcall.core.trouble import NotPossibleHere
 from portcall.host.privilege import FOR, Privilege
 
 if sys.platform == "win32":
-    from portcall.host.windows.rights import holds, how_to_have, with_rights
+    from portcall.host.windows.rights import holds, how_to_have, may_ask, with_rights
 else:
-    from portcall.host.linux.rights import holds, how_to_have, with_rights
+    from portcall.host.linux.rights import holds, how_to_have, may_ask, with_rights
 
-__all__ = ["holds", "require", "with_rights"]
+__all__ = ["holds", "require", "require_asking", "with_rights"]
+
+
+def require_asking(*capabilities: Privilege, instead: str = "") -> None:
+    """Raise NotPossibleHere unless this process may ask who has an address, and has the others."""
+    raw = () if may_ask() else (Privilege.NET_RAW,)
+    require(*capabilities, *raw, instead=instead)
 
 
 def require(*capabilities: Privilege, instead: str = "") -> None:

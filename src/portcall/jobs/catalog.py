@@ -23,8 +23,7 @@ from portcall.core.trouble import BadInput
 from portcall.core.wire import cip
 from portcall.core.wire.cip_file import Upload
 from portcall.host.pace import paced
-from portcall.host.privilege import Privilege
-from portcall.host.rights import require
+from portcall.host.rights import require_asking
 from portcall.host.streams import connect
 from portcall.host.vantage import Vantage
 from portcall.jobs.look.locate import Located, locate
@@ -74,7 +73,7 @@ def describe(adapter: Adapter, site: Site, plan: Plan, meant: Meant, tell: Tell)
 
     Nothing is written. Raises NotPossibleHere.
     """
-    require(Privilege.NET_RAW)
+    require_asking()
     (found,) = locate(adapter, site, plan, [meant], tell)
     reason = _obstacle(adapter, found)
     if reason is not None:

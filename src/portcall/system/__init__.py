@@ -10,6 +10,7 @@ if sys.platform == "win32":
     from portcall.system.windows import (
         ENDINGS,
         HAS_NAMESPACES,
+        SYSTEM,
         as_caller,
         callers_rights,
         flush_folder,
@@ -30,6 +31,7 @@ else:
     from portcall.system.posix import (
         ENDINGS,
         HAS_NAMESPACES,
+        SYSTEM,
         as_caller,
         callers_rights,
         flush_folder,
@@ -50,6 +52,7 @@ else:
 __all__ = [
     "ENDINGS",
     "HAS_NAMESPACES",
+    "SYSTEM",
     "as_caller",
     "callers_rights",
     "flush_folder",

@@ -23,6 +23,9 @@ from portcall.system.sudo import caller
 
 assert sys.platform != "win32"
 
+SYSTEM = "linux"
+"""Which operating system's words are said."""
+
 HAS_NAMESPACES = True
 """Whether private networks can be made, which a practice plant is made of."""
 

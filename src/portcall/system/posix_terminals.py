@@ -15,6 +15,11 @@ assert sys.platform != "win32"
 _MOST_KEYS = 4096
 
 
+def press_ctrl_c() -> None:
+    """Have this program interrupted as by Ctrl-C, from any thread."""
+    os.kill(os.getpid(), signal.SIGINT)
+
+
 def begin() -> None:
     """Be ready for all the rest, once, when the program starts: nothing is to be done here."""
 

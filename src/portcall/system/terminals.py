@@ -4,8 +4,20 @@ and the keys that are pressed."""
 import sys
 
 if sys.platform == "win32":
-    from portcall.system.windows_terminals import begin, interrupts, key_presses, watched_pipe
+    from portcall.system.windows_terminals import (
+        begin,
+        interrupts,
+        key_presses,
+        press_ctrl_c,
+        watched_pipe,
+    )
 else:
-    from portcall.system.posix_terminals import begin, interrupts, key_presses, watched_pipe
+    from portcall.system.posix_terminals import (
+        begin,
+        interrupts,
+        key_presses,
+        press_ctrl_c,
+        watched_pipe,
+    )
 
-__all__ = ["begin", "interrupts", "key_presses", "watched_pipe"]
+__all__ = ["begin", "interrupts", "key_presses", "press_ctrl_c", "watched_pipe"]

@@ -25,6 +25,9 @@ from pathlib import Path
 
 assert sys.platform == "win32"
 
+SYSTEM = "windows"
+"""Which operating system's words are said."""
+
 HAS_NAMESPACES = False
 """Whether private networks can be made, which a practice plant is made of."""
 

@@ -36,6 +36,11 @@ _HANDLER = ctypes.WINFUNCTYPE(wintypes.BOOL, wintypes.DWORD)(_ended)
 """Held here: the system calls it for as long as the program runs."""
 
 
+def press_ctrl_c() -> None:
+    """Have this program interrupted as by Ctrl-C, from any thread."""
+    signal.raise_signal(signal.SIGINT)
+
+
 def begin() -> None:
     """Be ready for all the rest, once, when the program starts."""
     import asyncio

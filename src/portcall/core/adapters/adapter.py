@@ -11,6 +11,7 @@ from enum import StrEnum
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 from portcall.core.address import Mac
+from portcall.core.system_words import SWITCH_ON
 from portcall.core.trouble import NotPossibleHere
 
 
@@ -150,7 +151,7 @@ def choose(adapters: Sequence[Adapter], name: str | None) -> Adapter:
         if not named.up:
             raise NotPossibleHere(
                 f"{name} is switched off in this computer's settings",
-                f"switch it on (ip link set {name} up) and try again",
+                f"switch it on ({SWITCH_ON.here.format(adapter=name)}) and try again",
             )
         if not named.link:
             raise NotPossibleHere(

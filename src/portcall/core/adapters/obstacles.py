@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from ipaddress import IPv4Network
 
 from portcall.core.adapters.adapter import Adapter, AdapterKind, Origin
+from portcall.core.system_words import SWITCH_ON
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,7 +57,8 @@ def _of_one(adapter: Adapter) -> Iterator[str]:
         yield (
             "no link: nothing can be heard; check the cable, and that the other end has power"
             if adapter.up
-            else f"switched off: nothing can be heard; ip link set {adapter.name} up"
+            else "switched off: nothing can be heard; "
+            + SWITCH_ON.here.format(adapter=adapter.name)
         )
     if adapter.link and adapter.full_duplex is False:
         yield (

@@ -8,7 +8,15 @@ from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 from portcall.core.address import SELF_ASSIGNED, assumed_network, check_host, hosts, may_be_chosen
 from portcall.core.plan.rows import Plan, Subnet
-from portcall.core.trouble import BadInput
+from portcall.core.trouble import BadInput, NotPossibleHere
+
+
+class AddressTaken(NotPossibleHere):
+    """The operating system found that somebody has an address which it was to have."""
+
+    def __init__(self, address: IPv4Address) -> None:
+        super().__init__(f"{address} is taken")
+        self.address = address
 
 
 @dataclass(frozen=True, slots=True)

@@ -82,7 +82,7 @@ def _fixed_otherwise(here: Situation, first: IPv4Address, mac: Mac, fixed: Mac) 
         say.FIXED_OTHERWISE(**told),
         Cause.FIXED_NEIGHBOUR,
         say.SENT_TO_FIXED(**told),
-        say.DROP_FIXED(first=first, adapter=here.adapter.name, lladdr=_colons(fixed)),
+        say.DROP_FIXED(first=first, adapter=here.adapter.name, lladdr=_colons(fixed), mac=fixed),
     )
 
 

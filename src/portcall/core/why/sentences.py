@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from portcall.core import system_words
 from portcall.core.finding import Sentence
+from portcall.core.system_words import BySystem
 
 
-def advice(template: str) -> Sentence:
+def advice(template: str | BySystem) -> Sentence:
     """Something to do, by hand or by a line to type; it has no code of its own."""
     return Sentence("", template)
 
@@ -35,7 +37,7 @@ HAS_NO_LINK = Sentence(
     "has-no-link", "{adapter} has no link: no cable, or nothing with power at its other end"
 )
 PLUG_IN_AGAIN = advice("plug it in again")
-SWITCH_ON = advice("ip link set {adapter} up")
+SWITCH_ON = advice(system_words.SWITCH_ON)
 OTHER_CABLE = advice("try another cable, then another port at the far end")
 FAR_END_RESTARTS = advice("look whether the device or switch at the far end restarts")
 CABLE_AT_BOTH_ENDS = advice("check that the cable is in at both ends")
@@ -98,14 +100,18 @@ BACK_AFTERWARDS = advice("and back, when that device is gone: {restore}")
 IF_ON_THIS_WIRE = advice("if it is on this wire: {match}")
 OR_BY_DHCP = advice("or have an address that {server} hands out here: {match}")
 IF_BEHIND_ROUTER = advice(
-    "if it is behind a router: ip route add {network} via ROUTER dev {adapter}"
+    BySystem(
+        "if it is behind a router: ip route add {network} via ROUTER dev {adapter}",
+        "if it is behind a router: netsh interface ipv4 add route {network} "
+        '"{adapter}" ROUTER store=active',
+    )
 )
 
 # The way out.
-NO_WAY = Sentence("no-way", 'asked for its way to {meant}, the kernel says "{refused}"')
+NO_WAY = Sentence("no-way", 'asked for its way to {meant}, this computer says "{refused}"')
 KEPT_LOCAL = Sentence(
     "kept-local",
-    "the kernel takes {address} for this computer itself, and no adapter has that address",
+    "this computer takes {address} for itself, and no adapter has that address",
 )
 WAY_OUT = Sentence("way-out", "{adapter}[ by router {router}][router! directly][, from {source}]")
 LEAVES_ELSEWHERE = Sentence(
@@ -126,19 +132,33 @@ KEEPS_TO_ITSELF = Sentence(
 CARRIED_ELSEWHERE = Sentence(
     "carried-elsewhere", "The {kind} {way} carries what is meant for {goal}, because of {because}"
 )
-LOOK_AT_ROUTES = advice("look for it: ip rule; ip route show table all")
+LOOK_AT_ROUTES = advice(
+    BySystem("look for it: ip rule; ip route show table all", "look for it: route print -4")
+)
 LOOK_AT_LOCAL_ROUTES = advice(
-    "look for it: ip route show table all type local; for that address: {address}"
+    BySystem(
+        "look for it: ip route show table all type local; for that address: {address}",
+        "look for it: route print -4; for that address: {address}",
+    )
 )
 SEND_BY_ADAPTER = advice(
-    "send what is for {address} alone by {adapter}: ip route add {address} dev {adapter}; "
-    "and back: ip route del {address} dev {adapter}"
+    BySystem(
+        "send what is for {address} alone by {adapter}: ip route add {address} dev {adapter}; "
+        "and back: ip route del {address} dev {adapter}",
+        "send what is for {address} alone by {adapter}: netsh interface ipv4 add route "
+        '{address}/32 "{adapter}" store=active; '
+        'and back: netsh interface ipv4 delete route {address}/32 "{adapter}" store=active',
+    )
 )
 LEAVE_OUT_OF_TUNNEL = advice("or have the tunnel leave this subnet out")
 
 # The neighbour.
 ARP_NOT_ASKED = Sentence(
-    "arp-not-asked", "ARP needs root or CAP_NET_RAW, and was not asked; run this with sudo"
+    "arp-not-asked",
+    BySystem(
+        "ARP needs root or CAP_NET_RAW, and was not asked; run this with sudo",
+        "ARP needs a capture driver, and was not asked: portcall help windows",
+    ),
 )
 ONE_DEVICE = Sentence(
     "one-device", "{first} answers ARP by {macs:and3}: plugs of one device on this wire"
@@ -176,7 +196,12 @@ NOBODY_ANSWERS = Sentence(
     "[is_router?, the router to {address}][; {company}][; {found}][; {near}]",
 )
 NOT_SOUGHT = Sentence(
-    "", "who else is there, and where the device is, was not asked: run this with sudo"
+    "",
+    BySystem(
+        "who else is there, and where the device is, was not asked: run this with sudo",
+        "who else is there, and where the device is, was not asked: that needs a capture driver, "
+        "portcall help windows",
+    ),
 )
 ALONE = Sentence("", "nobody else answers in its subnet either")
 COMPANY = Sentence(
@@ -223,8 +248,12 @@ NOTHING_THERE_UNSOUGHT = Sentence(
 )
 UNPLUG_ONE = advice("unplug one of them, and type this again: it says which of them is left")
 DROP_FIXED = advice(
-    "ip neigh del {first} dev {adapter}; and back: ip neigh replace {first} lladdr {lladdr} dev "
-    "{adapter} nud permanent"
+    BySystem(
+        "ip neigh del {first} dev {adapter}; and back: ip neigh replace {first} lladdr {lladdr} "
+        "dev {adapter} nud permanent",
+        'netsh interface ipv4 delete neighbors "{adapter}" {first}; and back: '
+        'netsh interface ipv4 add neighbors "{adapter}" {first} {mac}',
+    )
 )
 COMPARE_LABEL = advice("compare the label with the plan")
 LOOK_WHICH_DEVICE = advice("look which device was put in its place")
@@ -320,7 +349,12 @@ ANSWERS_ARP_ONLY = Sentence(
     "{goal} is on the wire, and answers nothing but ARP. Either it lets nothing in, or its mask "
     "or gateway is wrong, or it serves nothing that was asked for",
 )
-LOOK_AT_RULES = advice("look for the rule that does: nft list ruleset")
+LOOK_AT_RULES = advice(
+    BySystem(
+        "look for the rule that does: nft list ruleset",
+        "look for the rule that does: netsh advfirewall firewall show rule name=all",
+    )
+)
 LET_THROUGH = advice("have that rule let {address} through, and nothing else")
 PULL_CABLE = advice("pull the cable of {by} and type this again")
 LOOSEN_FILTER = advice(
@@ -343,7 +377,12 @@ DEVICE_SETTINGS = advice(
 )
 SHOWS_HOW_FAR = advice("{trace} shows how far it comes")
 FROM_ITS_WIRE = advice("type this from a computer on the device's own wire")
-LOOK_FOR_ENTRY = advice("look for the entry: ip neigh show {address}")
+LOOK_FOR_ENTRY = advice(
+    BySystem(
+        "look for the entry: ip neigh show {address}",
+        "look for the entry: netsh interface ipv4 show neighbors; its address: {address}",
+    )
+)
 COMPARE_WITH_LABEL = advice("compare it with the device's label")
 NAME_THE_DOOR = advice("name the door that it should have: {why}")
 
@@ -408,7 +447,11 @@ LOOK_FOR_NARROW = advice(
     "look for a radio, tunnel or switch on the way that takes no frames of full length"
 )
 SHORTER_FRAMES = advice(
-    "meanwhile: ip link set {adapter} mtu {passed}; and back: ip link set {adapter} mtu {mtu}"
+    BySystem(
+        "meanwhile: ip link set {adapter} mtu {passed}; and back: ip link set {adapter} mtu {mtu}",
+        'meanwhile: netsh interface ipv4 set subinterface "{adapter}" mtu={passed} store=active; '
+        'and back: netsh interface ipv4 set subinterface "{adapter}" mtu={mtu} store=active',
+    )
 )
 
 # Doors, and the protocols behind them.
@@ -498,8 +541,10 @@ SENT_TO_PROXY = Sentence(
     "sent-to-proxy",
     "The device answers, and web programs do not ask it: {variables} sends them to {proxy}",
 )
-LEAVE_OUT_OF_PROXY = advice("export no_proxy={address}")
-OR_UNSET = advice("or: unset {unset}")
+LEAVE_OUT_OF_PROXY = advice(
+    BySystem("export no_proxy={address}", 'in PowerShell: $env:no_proxy="{address}"')
+)
+OR_UNSET = advice(BySystem("or: unset {unset}", "or take {unset} out of this window's environment"))
 
 # Advice that tells a cause from its neighbours.
 PULL_ONE_PLUG = advice("pull one plug of the two, and type this again")
@@ -507,7 +552,11 @@ WHO_ANSWERS_FOR = advice("{find} shows who answers for which addresses")
 LOOK_AROUND = advice("{find} looks at the addresses around it")
 IF_PAGES_HANG = advice("open a page or a program of the device: if that hangs, so do others")
 RULE_OF_ADDRESS = advice(
-    "look for a rule of this computer that concerns {address}: nft list ruleset"
+    BySystem(
+        "look for a rule of this computer that concerns {address}: nft list ruleset",
+        "look for a rule of this computer that concerns {address}: "
+        "netsh advfirewall firewall show rule name=all",
+    )
 )
 
 # One-line forms, for commands that have other things to report.

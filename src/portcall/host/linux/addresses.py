@@ -71,6 +71,11 @@ def add_address(adapter: Adapter, interface: IPv4Interface, lifetime: int | None
     _put(message, adapter, f"{interface} could not be added", again=lifetime is not None)
 
 
+def asks_itself() -> bool:
+    """Whether it is left to the system to ask if an address is taken: this one does not."""
+    return False
+
+
 def remove_address(adapter: Adapter, interface: IPv4Interface) -> bool:
     """Take an address off; False when it was not there. Raises NotPossibleHere."""
     message = _address_message(MessageKind.DELETE_ADDRESS, adapter, interface)

@@ -9,6 +9,7 @@ from collections.abc import Sequence
 from enum import IntEnum
 from pathlib import Path
 
+from portcall.host.privilege import Privilege
 from portcall.host.program import called, one_file
 
 
@@ -18,6 +19,11 @@ def holds(capability: IntEnum) -> bool:
         if line.startswith("CapEff:"):
             return bool(int(line.split()[1], 16) >> capability & 1)
     return False
+
+
+def may_ask() -> bool:
+    """Whether this process may ask who has an address: by frames of its own."""
+    return holds(Privilege.NET_RAW)
 
 
 def how_to_have(missing: Sequence[IntEnum]) -> str:

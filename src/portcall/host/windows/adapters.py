@@ -28,7 +28,8 @@ _KINDS = {
     _TUNNEL: AdapterKind.TUNNEL,
     _PPP: AdapterKind.TUNNEL,
 }
-_BY_DHCP = 3
+BY_DHCP = 3
+"""Of addresses: a server gave it (NL_PREFIX_ORIGIN)."""
 _LOCAL = 2
 """Of routes: Windows made it for an address of its own (MIB_IPPROTO_LOCAL)."""
 _WHOLE = 32
@@ -61,7 +62,7 @@ def _adapter(
         None if seen.bits is None else seen.bits // 1_000_000,
         None,
         tuple(_address(each, seen.name, ours) for each in seen.addresses),
-        tuple(_route(each, seen) for each in ways if each.index == seen.index and _leads(each)),
+        tuple(_route(each, seen) for each in ways if each.index == seen.index and leads(each)),
     )
 
 
@@ -76,12 +77,12 @@ def _address(seen: AddressSeen, name: str, ours: set[tuple[str, IPv4Interface]])
         origin = Origin.MATCHED
     elif seen.interface.ip in SELF_ASSIGNED:
         origin = Origin.LINK_LOCAL
-    elif seen.origin == _BY_DHCP:
+    elif seen.origin == BY_DHCP:
         origin = Origin.DYNAMIC
     return AdapterAddress(seen.interface, origin, seen.seconds_left)
 
 
-def _leads(way: RouteSeen) -> bool:
+def leads(way: RouteSeen) -> bool:
     """Whether a route is one of the kind that people make, and not to an address of our own or to
     everybody at once."""
     net = way.destination

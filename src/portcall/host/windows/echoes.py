@@ -99,6 +99,16 @@ class Echoes:
         self._under_way = threading.Semaphore(_MOST_THREADS)
         self._closed = False
 
+    @classmethod
+    def once(cls, adapter: str, packet: IcmpPacket) -> IcmpPacket | None:
+        """Send one echo and wait for what comes back; None for nothing. Raises NotPossibleHere."""
+        echo = icmp.parse_answer(packet.message)
+        echoes = cls(adapter)
+        try:
+            return echoes._asked(packet, echo) if isinstance(echo, icmp.Echo) else None
+        finally:
+            echoes.close()
+
     @property
     def identifier(self) -> int:
         """The identifier of our echoes, as they are told here; on the wire it is the system's."""

@@ -32,6 +32,11 @@ def holds(capability: IntEnum) -> bool:
     return bool(ctypes.WinDLL("shell32").IsUserAnAdmin())
 
 
+def may_ask() -> bool:
+    """Whether this process may ask who has an address: Windows does it for everybody."""
+    return True
+
+
 def how_to_have(missing: Sequence[IntEnum]) -> str:
     """What is needed for rights that this process has not, and how to have it."""
     return _DRIVER if _RAW_ETHERNET in missing else f"an administrator; {with_rights()}"

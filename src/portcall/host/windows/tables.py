@@ -172,12 +172,13 @@ class _AddressRow(ctypes.Structure):
 
 @dataclass(frozen=True, slots=True)
 class AddressSeen:
-    """An IPv4 address of an adapter; ``origin`` as nldef.h numbers it, ``seconds_left`` None where
-    it stays."""
+    """An IPv4 address of an adapter; ``origin`` and ``state`` as nldef.h numbers them,
+    ``seconds_left`` None where it stays."""
 
     interface: IPv4Interface
     origin: int
     seconds_left: int | None
+    state: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -268,8 +269,8 @@ def _addresses(each: _Adapter) -> Iterator[AddressSeen]:
     for one in _chain(each.first_unicast):
         address = _ipv4(one.address)
         if address is not None and one.prefix <= 32:
-            left = None if one.valid == _FOR_GOOD else int(one.valid)
-            yield AddressSeen(IPv4Interface((address, one.prefix)), one.prefix_origin, left)
+            interface = IPv4Interface((address, one.prefix))
+            yield AddressSeen(interface, one.prefix_origin, _seconds(one.valid), one.state)
 
 
 def _ipv4(address: _SocketAddress) -> IPv4Address | None:
@@ -303,17 +304,27 @@ def link(index: int) -> LinkSeen | None:
 
 def routes() -> tuple[RouteSeen, ...]:
     """Every IPv4 route (GetIpForwardTable2). Raises OSError."""
-    return tuple(
-        RouteSeen(
-            each.index,
-            IPv4Network((bytes(each.destination.address), each.prefix), strict=False),
-            IPv4Address(bytes(each.next_hop.address)) if any(each.next_hop.address) else None,
-            each.metric,
-            each.protocol,
-        )
-        for each in _rows("GetIpForwardTable2", _Route)
-        if each.prefix <= 32
+    rows = _rows("GetIpForwardTable2", _Route)
+    return tuple(_route_seen(each) for each in rows if each.prefix <= 32)
+
+
+def _route_seen(row: _Route) -> RouteSeen:
+    return RouteSeen(
+        row.index,
+        IPv4Network((bytes(row.destination.address), min(row.prefix, 32)), strict=False),
+        IPv4Address(bytes(row.next_hop.address)) if any(row.next_hop.address) else None,
+        row.metric,
+        row.protocol,
     )
+
+
+def _address_seen(row: _AddressRow) -> AddressSeen:
+    interface = IPv4Interface((bytes(row.address.address), min(row.prefix, 32)))
+    return AddressSeen(interface, row.prefix_origin, _seconds(row.valid), row.state)
+
+
+def _seconds(lifetime: int) -> int | None:
+    return None if lifetime == _FOR_GOOD else lifetime
 
 
 def neighbours() -> tuple[NeighbourSeen, ...]:
@@ -327,6 +338,61 @@ def neighbours() -> tuple[NeighbourSeen, ...]:
         )
         for each in _rows("GetIpNetTable2", _Neighbour)
     )
+
+
+def address_rows(index: int) -> list[bytes]:
+    """An adapter's IPv4 addresses, as ``create_row`` takes them (GetUnicastIpAddressTable)."""
+    rows = _rows("GetUnicastIpAddressTable", _AddressRow)
+    return [bytes(each) for each in rows if each.index == index and each.prefix <= 32]
+
+
+def route_rows(index: int) -> list[bytes]:
+    """The IPv4 routes by an adapter, as ``create_row`` takes them (GetIpForwardTable2)."""
+    rows = _rows("GetIpForwardTable2", _Route)
+    return [bytes(each) for each in rows if each.index == index and each.prefix <= 32]
+
+
+def read_row(row: bytes) -> AddressSeen | RouteSeen | None:
+    """An address's row or a route's, by its size; None for one that is neither."""
+    if len(row) == ctypes.sizeof(_AddressRow):
+        return _address_seen(_AddressRow.from_buffer_copy(row))
+    if len(row) == ctypes.sizeof(_Route):
+        return _route_seen(_Route.from_buffer_copy(row))
+    return None
+
+
+def create_row(row: bytes, index: int, elapsed: float) -> int:
+    """Have an adapter have what such a row says, ``elapsed`` seconds after it was read; the
+    system's code (CreateUnicastIpAddressEntry, CreateIpForwardEntry2)."""
+    made: _AddressRow | _Route
+    if len(row) == ctypes.sizeof(_AddressRow):
+        made, function = _AddressRow.from_buffer_copy(row), "CreateUnicastIpAddressEntry"
+        # What the system says of it, and does not take.
+        made.state = made.scope = made.made = 0
+    else:
+        made, function = _Route.from_buffer_copy(row), "CreateIpForwardEntry2"
+        made.age = made.origin = 0
+    # An adapter that was out has other numbers; of the two, the one that is not 0 counts.
+    made.luid, made.index = 0, index
+    made.valid, made.preferred = (
+        each if each == _FOR_GOOD else max(0, int(each - elapsed))
+        for each in (made.valid, made.preferred)
+    )
+    code: int = getattr(_iphlpapi, function)(ctypes.byref(made))
+    return code
+
+
+def resolve(index: int, address: IPv4Address) -> bytes | None:
+    """Have the system ask anew who has an address of an adapter's subnet, and wait; the MAC, None
+    where nobody answers (ResolveIpNetEntry2)."""
+    row = _Neighbour()
+    row.index = index
+    row.address.family = _AF_INET
+    row.address.address[:] = address.packed
+    if _iphlpapi.ResolveIpNetEntry2(ctypes.byref(row), None):
+        return None
+    mac = bytes(row.mac[: min(row.mac_length, 32)])
+    return mac if len(mac) == 6 and any(mac) else None
 
 
 def create_address(index: int, interface: IPv4Interface, lifetime: int | None) -> int:

@@ -14,10 +14,10 @@ from portcall.core.assign.lookout import LONGEST, Offer
 from portcall.core.plan.rows import Plan
 from portcall.core.talk.probe import AddressProbe, Taken
 from portcall.host.adapter_watch import Cable, cable_of
-from portcall.host.link import Link
+from portcall.host.address_link import AddressLink
 from portcall.host.pace import paced
 from portcall.host.privilege import Privilege
-from portcall.host.rights import require
+from portcall.host.rights import require_asking
 from portcall.jobs.look.holders import free_among
 from portcall.jobs.telling import Tell
 from portcall.jobs.workstation.lease import offers
@@ -62,7 +62,7 @@ async def look_before(adapter: Adapter, site: Site, plan: Plan, tell: Tell) -> B
 
     It begins anew when the link is lost meanwhile. Raises NotPossibleHere.
     """
-    require(Privilege.NET_RAW, Privilege.NET_BIND_SERVICE)
+    require_asking(Privilege.NET_BIND_SERVICE)
     own = [each.ip for each in adapter.interfaces]
     async with cable_of(adapter.name) as cable:
         while True:
@@ -88,7 +88,7 @@ async def _held(adapter: Adapter, site: Site, plan: Plan) -> dict[IPv4Address, M
         if planned[fact.address] not in (None, fact.mac):
             held[fact.address] = fact.mac
 
-    with paced(adapter.name, site.pace) as runner, runner.using(Link(adapter.name)) as link:
+    with paced(adapter.name, site.pace) as runner, runner.using(AddressLink(adapter.name)) as link:
         await free_among(runner, link, probes, taken)
     return held
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Callable, Iterable, Iterator
-from contextlib import closing, contextmanager
+from contextlib import ExitStack, closing, contextmanager
 from ipaddress import IPv4Interface
 
 from portcall.core.adapters.adapter import Adapter
@@ -17,9 +17,9 @@ from portcall.core.plan.rows import Plan
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.wire import bootp
 from portcall.host.adapter_watch import watch_adapters
+from portcall.host.address_link import AddressLink
 from portcall.host.datagrams import Datagrams
 from portcall.host.filters import ADDRESSING
-from portcall.host.link import Link
 from portcall.host.runner import Runner, rare_collections
 from portcall.site.turns import turn
 
@@ -36,7 +36,7 @@ class Service:
         self,
         runner: Runner,
         server: AddressServer,
-        link: Link,
+        link: AddressLink,
         report: Callable[[Event], None],
         own: Iterable[IPv4Interface],
     ) -> None:
@@ -82,12 +82,14 @@ def serving(
     no pace: every answer was asked for, and a plant that powers up must not be kept waiting.
     """
     runner = Runner(pacer=None)
-    with (
-        turn(f"assign-{adapter.name}", f"is assigning addresses on {adapter.name} already"),
-        rare_collections(),
-        closing(Datagrams(adapter.name, bootp.SERVER_PORT)),
-        runner.using(Link(adapter.name, ADDRESSING)) as link,
-    ):
+    with ExitStack() as stack:
+        stack.enter_context(
+            turn(f"assign-{adapter.name}", f"is assigning addresses on {adapter.name} already")
+        )
+        stack.enter_context(rare_collections())
+        link = stack.enter_context(runner.using(AddressLink(adapter.name, ADDRESSING)))
+        if link.hears_all:
+            stack.enter_context(closing(Datagrams(adapter.name, bootp.SERVER_PORT)))
         yield Service(runner, server, link, report, adapter.interfaces)
 
 

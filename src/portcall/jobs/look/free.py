@@ -12,10 +12,9 @@ from portcall.core.talk.pacer import Pace
 from portcall.core.talk.probe import PROBE_TIME, AddressProbe, Taken
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.adapter_watch import cable_of
-from portcall.host.link import Link
+from portcall.host.address_link import AddressLink
 from portcall.host.pace import paced
-from portcall.host.privilege import Privilege
-from portcall.host.rights import require
+from portcall.host.rights import require_asking
 from portcall.jobs.look.holders import free_among
 from portcall.jobs.telling import Tell
 
@@ -57,14 +56,14 @@ async def free_numbers(
     Fewer where there are no more, or 1,024 were probed. Raises NotPossibleHere, also where the link
     was lost meanwhile.
     """
-    require(Privilege.NET_RAW)
+    require_asking()
     assert adapter.mac is not None
     found: list[IPv4Address] = []
     taken: list[Taken] = []
     probed, at_once = 0, min(count + _SPARE, MOST)
     async with cable_of(adapter.name) as cable:
         losses = cable.losses
-        with paced(adapter.name, pace) as runner, runner.using(Link(adapter.name)) as link:
+        with paced(adapter.name, pace) as runner, runner.using(AddressLink(adapter.name)) as link:
             while len(found) < count and probed < _MOST_PROBED:
                 batch = list(islice(choices, at_once))
                 if not batch:

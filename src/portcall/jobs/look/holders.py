@@ -13,9 +13,12 @@ from portcall.core.find.sighting import Sighting
 from portcall.core.finding import Finding
 from portcall.core.setting import sentences as say
 from portcall.core.setting.job import Job
+from portcall.core.talk.conversation import Frame
 from portcall.core.talk.pacer import Pacer
 from portcall.core.talk.probe import AddressProbe, Free, Taken
+from portcall.host.address_link import AddressLink
 from portcall.host.link import Link
+from portcall.host.medium import Medium
 from portcall.host.runner import Runner
 from portcall.jobs.telling import nobody
 
@@ -31,14 +34,14 @@ async def holders_of(adapter: Adapter, address: IPv4Address) -> set[Mac]:
 
     runner = Runner(Pacer())
     sweep = ArpSweep(adapter.mac, adapter.interfaces, (AddressRange(address, address),))
-    with runner.using(Link(adapter.name)) as link:
+    with runner.using(AddressLink(adapter.name)) as link:
         await runner.run(sweep, link, report)
     return found
 
 
 async def free_among(
     runner: Runner,
-    link: Link,
+    link: Medium[Frame],
     probes: Sequence[AddressProbe],
     taken: Callable[[Taken], None] = nobody,
     begun: bool = False,

@@ -30,12 +30,15 @@ from portcall.core.find.overhear import Overhear
 from portcall.core.find.protocols import BY_ADDRESS, ON_THE_LINK, PROTOCOLS, WIRE_METHODS
 from portcall.core.find.sighting import Field, Method, Sighting, said_by
 from portcall.core.find.switch_tables import SwitchTables
+from portcall.core.talk.conversation import Frame
 from portcall.core.talk.probe import PROBE_TIME
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.wire import cip
+from portcall.host.address_link import AddressLink
 from portcall.host.filters import NO_CONVERSATIONS
 from portcall.host.leg import Leg
 from portcall.host.link import Link
+from portcall.host.medium import Medium
 from portcall.host.neighbours import known_neighbours
 from portcall.host.pace import paced
 from portcall.host.runner import End, Runner, rare_collections
@@ -45,6 +48,9 @@ from portcall.jobs.look.findings import Findings, NotRun, Orders
 from portcall.jobs.look.holders import MOST_TRIED, free_to_borrow
 from portcall.jobs.telling import nobody
 from portcall.jobs.together import begin, together
+
+_BY_THE_SYSTEM = (Method.ARP, Method.DHCP)
+"""What an operating system asks by itself, for whom sees no frames."""
 
 _ASKING_SECONDS = 4.0
 """Seconds that asking a handful of devices takes; a rough figure, for the time left."""
@@ -106,6 +112,8 @@ class Look:
         self._foreign = 0
         self._free: dict[IPv4Network, asyncio.Task[IPv4Address | None]] = {}
         self._link: Link | None = None
+        self._system: AddressLink | None = None
+        """What the operating system asks instead, without frames of ours."""
         self._stack = AsyncExitStack()
         self._tasks: asyncio.TaskGroup | None = None
         self._networks: list[IPv4Network] = [own.network for own in adapter.interfaces]
@@ -170,14 +178,58 @@ class Look:
         try:
             link = Link(self.adapter.name, NO_CONVERSATIONS)
         except NotPossibleHere as trouble:
+            self._system = self._open_system_link()
             for method in ON_THE_LINK:
-                self.findings.cannot(method, str(trouble))
+                if self._system is None or method not in _BY_THE_SYSTEM:
+                    self.findings.cannot(method, str(trouble))
             return
         self._link = self._stack.enter_context(self._runner.using(link))
+
+    def _open_system_link(self) -> AddressLink | None:
+        """What the operating system asks by itself, where this process sees no frames."""
+        if not self.adapter.addresses:
+            return None
+        try:
+            return self._stack.enter_context(self._runner.using(AddressLink(self.adapter.name)))
+        except NotPossibleHere:
+            return None
+
+    def _start_by_system(self, link: AddressLink, tasks: asyncio.TaskGroup) -> None:
+        """Have the system ask who is there, in the subnets that this computer is in."""
+        orders, mac = self._orders, self.adapter.mac
+        assert mac is not None
+        if Method.DHCP in orders.methods and not orders.known:
+            begin(tasks, self._look_for_servers(link, mac))
+        near = [
+            span for span in orders.ranges if link.reaches(span.first) and link.reaches(span.last)
+        ]
+        if Method.ARP in orders.methods and near:
+            self.swept += near
+            sweep = ArpSweep(mac, self.adapter.interfaces, sorted(near, key=len))
+            self._begin_sweep(sweep, link, self.findings.report, tasks)
+        else:
+            self.findings.swept.set()
+        for span in orders.ranges if Method.ARP in orders.methods else ():
+            if span not in near:
+                self.findings.cannot(
+                    Method.ARP, f"{span}: this computer is in no subnet that has all of it"
+                )
+
+    async def _look_for_servers(self, link: AddressLink, mac: Mac) -> None:
+        own = [each.ip for each in self.adapter.interfaces]
+        servers = Lookout(mac, _IDENTIFIER, serving=own)
+        try:
+            with self.findings.outlook.doing("DHCP servers", LOOKOUT_SECONDS):
+                await self._runner.run(servers, link, self._server_offered)
+        except NotPossibleHere as trouble:
+            self.findings.cannot(Method.DHCP, str(trouble))
 
     def _start_on_link(self, tasks: asyncio.TaskGroup) -> None:
         link, mac, orders = self._link, self.adapter.mac, self._orders
         wanted = orders.methods
+        if self._system is not None:
+            self._start_by_system(self._system, tasks)
+            return
         if link is None or mac is None:
             self.findings.swept.set()
             return
@@ -258,7 +310,7 @@ class Look:
     def _begin_sweep(
         self,
         sweep: ArpSweep,
-        link: Link,
+        link: Medium[Frame],
         report: Callable[[Sighting], None],
         tasks: asyncio.TaskGroup,
     ) -> None:
@@ -266,7 +318,9 @@ class Look:
         self.findings.swept.clear()
         begin(tasks, self._swept(sweep, link, report))
 
-    async def _swept(self, sweep: ArpSweep, link: Link, report: Callable[[Sighting], None]) -> None:
+    async def _swept(
+        self, sweep: ArpSweep, link: Medium[Frame], report: Callable[[Sighting], None]
+    ) -> None:
         """Sweep to the end; when it is the last, nobody new is to be waited for."""
         seconds = ROUNDS * (sweep.total / self.findings.pace.to_all + SWEEP_WAIT)
         with self.findings.outlook.doing("ARP sweep", seconds):

@@ -15,8 +15,7 @@ from portcall.core.plan.targets import Meant
 from portcall.core.setting import sentences as say
 from portcall.core.setting.had import DCP
 from portcall.core.setting.job import Job, Outcome, undone
-from portcall.host.privilege import Privilege
-from portcall.host.rights import require
+from portcall.host.rights import require_asking
 from portcall.jobs.look.holders import taken_by
 from portcall.jobs.look.locate import Located, locate
 from portcall.jobs.setting.keep_one import keep, own_interface, release
@@ -46,7 +45,7 @@ def keep_each(
     ``ended`` is told what came of each. With ``undo`` they ask by BOOTP or DHCP again. ``name`` is
     what a device is to call itself, too. Raises BadInput, NotPossibleHere.
     """
-    require(Privilege.NET_RAW)
+    require_asking()
     good = True
     names = [names_for(each, name) for each in meant]
     log = SettingsLog(site.folder, adapter.name)

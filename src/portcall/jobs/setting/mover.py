@@ -24,8 +24,7 @@ from portcall.core.talk.pacer import Pacer
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.leg import Leg
 from portcall.host.link import Link
-from portcall.host.privilege import Privilege
-from portcall.host.rights import require
+from portcall.host.rights import require_asking
 from portcall.host.runner import Runner
 from portcall.host.vantage import Only, Vantage
 from portcall.jobs.look.echoed import answers_by
@@ -82,7 +81,7 @@ class Mover:
 
     def __enter__(self) -> Self:
         """Put back first what a move that was killed left behind."""
-        require(Privilege.NET_RAW)
+        require_asking()
         put_back_forgotten(self.tell)
         return self
 

@@ -12,8 +12,7 @@ from portcall.core.plan.targets import Meant
 from portcall.core.setting import sentences as say
 from portcall.core.setting.power_cycle import PowerCycle, Return
 from portcall.core.setting.whereabouts import Whereabout, Whereabouts
-from portcall.host.privilege import Privilege
-from portcall.host.rights import require
+from portcall.host.rights import require_asking
 from portcall.jobs.look.locate import Located, locate
 from portcall.jobs.setting.follow import follow
 from portcall.jobs.telling import Tell
@@ -51,7 +50,7 @@ def watch_power_cycle(
 ) -> Cycled:
     """Watch a planned device vanish and return. Raises NotPossibleHere."""
     assert meant.row is not None
-    require(Privilege.NET_RAW)
+    require_asking()
     (found,) = locate(adapter, site, plan, [meant], tell)
     address = meant.row.address
     if found.device is None or address not in found.device.addresses:

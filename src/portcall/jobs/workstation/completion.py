@@ -59,6 +59,7 @@ def install(shell: str, text: str) -> tuple[Path, str | None]:
     Raises NotPossibleHere.
     """
     from portcall.site.files import make_folder, write_whole
+    from portcall.site.matches import state_folder
 
     data = Path(os.environ.get("XDG_DATA_HOME") or Path.home() / ".local" / "share")
     config = Path(os.environ.get("XDG_CONFIG_HOME") or Path.home() / ".config")
@@ -66,13 +67,15 @@ def install(shell: str, text: str) -> tuple[Path, str | None]:
         "bash": data / "bash-completion" / "completions" / program_name(),
         "zsh": data / "zsh" / "site-functions" / f"_{program_name()}",
         "fish": config / "fish" / "completions" / f"{program_name()}.fish",
+        "powershell": state_folder() / "completion.ps1",
     }[shell]
     try:
         make_folder(path.parent)
         write_whole(path, text.encode())
     except OSError as error:
         raise NotPossibleHere(f"{path}: cannot be written: {error.strerror}") from None
-    line = (
-        f"fpath=({path.parent} $fpath); autoload -U compinit; compinit" if shell == "zsh" else None
-    )
-    return path, line
+    lines = {
+        "zsh": f"fpath=({path.parent} $fpath); autoload -U compinit; compinit",
+        "powershell": f'. "{path}"',
+    }
+    return path, lines.get(shell)

@@ -13,7 +13,7 @@ from portcall.core.assign.client import DhcpClient, Lost, Obtained, decline, rel
 from portcall.core.assign.lookout import Lookout, Offer
 from portcall.core.talk.conversation import Frame
 from portcall.core.talk.pacer import Pacer
-from portcall.host.link import Link
+from portcall.host.address_link import AddressLink
 from portcall.host.runner import Runner
 from portcall.site.matches import Lease
 
@@ -35,7 +35,7 @@ async def offers(
     assert adapter.mac is not None
     found: list[Offer] = []
     runner = Runner(Pacer())
-    with runner.using(Link(adapter.name)) as link, suppress(TimeoutError):
+    with runner.using(AddressLink(adapter.name)) as link, suppress(TimeoutError):
         async with asyncio.timeout(patience):
             await runner.run(Lookout(adapter.mac, xid, serving=serving), link, found.append)
     return tuple(found)
@@ -55,7 +55,7 @@ def refuse(adapter: Adapter, address: IPv4Address, server: IPv4Address) -> None:
 
 
 def _say(adapter: Adapter, frame: Frame) -> None:
-    with closing(Link(adapter.name)) as link:
+    with closing(AddressLink(adapter.name)) as link:
         link.send(frame)
 
 
@@ -69,7 +69,7 @@ async def take(adapter: Adapter, offer: Offer, xid: int) -> Obtained | None:
         if isinstance(fact, Obtained) and not told.done():
             told.set_result(fact)
 
-    with runner.using(Link(adapter.name)) as link:
+    with runner.using(AddressLink(adapter.name)) as link:
         runner.start(DhcpClient(adapter.mac, xid, only_server=offer.server), link, report)
         with suppress(TimeoutError):
             async with asyncio.timeout(_TAKE_WAIT):

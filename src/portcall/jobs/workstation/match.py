@@ -10,19 +10,27 @@ from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, replace
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+from itertools import islice
 from typing import TYPE_CHECKING
 
 from portcall.core.adapters.adapter import Adapter
-from portcall.core.adapters.own_address import Wanted, candidates
+from portcall.core.adapters.own_address import AddressTaken, Wanted, candidates
 from portcall.core.finding import Line
 from portcall.core.plan.rows import Plan
 from portcall.core.talk.probe import PROBE_TIME, Taken
 from portcall.core.trouble import NotPossibleHere
 from portcall.core.wire.dhcp import prefix_length
 from portcall.host.adapters import leaves_by, link_counters, managed_by
-from portcall.host.addresses import add_address, remove_address, save, take_off
+from portcall.host.addresses import (
+    add_address,
+    asks_itself,
+    put_back,
+    remove_address,
+    save,
+    take_off,
+)
 from portcall.host.privilege import Privilege
-from portcall.host.rights import require
+from portcall.host.rights import require, require_asking
 from portcall.jobs.telling import Tell
 from portcall.jobs.workstation.adapters import adapters_now
 from portcall.jobs.workstation.free_address import first_free
@@ -144,6 +152,39 @@ def free_address(
     return first_free(adapter, choices, tell, offered)
 
 
+def first_in_force(
+    adapter: Adapter,
+    choices: Iterator[IPv4Address],
+    put: Callable[[IPv4Address], None],
+    tell: Tell,
+    probe: bool = True,
+    offered: Callable[[Offer], None] | None = None,
+) -> IPv4Address | None:
+    """Have the first of these put in force that nobody has; None when there is none.
+
+    Whether somebody has it is asked before; by the operating system as it is put in force, where
+    nobody else can ask.
+    """
+    if probe and asks_itself():
+        tell(Probing(adapter.name))
+        for address in islice(choices, _MOST_BY_THE_SYSTEM):
+            try:
+                put(address)
+            except AddressTaken as taken:
+                tell(taken)
+            else:
+                return address
+        return None
+    free = free_address(adapter, choices, tell, offered) if probe else next(choices, None)
+    if free is not None:
+        put(free)
+    return free
+
+
+_MOST_BY_THE_SYSTEM = 16
+"""Addresses that are tried one after the other, each for some seconds."""
+
+
 def put_in_force(
     adapter: Adapter,
     interface: IPv4Interface,
@@ -151,27 +192,32 @@ def put_in_force(
     lease: matches.Lease | None = None,
     visiting: bool = False,
 ) -> None:
-    """Write down what is about to change, then change it. Raises NotPossibleHere.
+    """Write down what is about to change, then change it. Raises NotPossibleHere; AddressTaken
+    where the operating system finds that somebody has the address, and nothing is changed then.
 
     An address that is there already by a lease is there for as long as its new one says.
     """
     assert adapter.mac is not None
     taken_off = save(adapter, but=interface) if alone else ()
-    matches.write_down(
-        matches.OpenMatch(
-            adapter.name,
-            adapter.mac,
-            interface,
-            matches.lasting(adapter.interfaces),
-            taken_off,
-            Moment.now(),
-            matches.this_process() if visiting else None,
-            lease,
-        )
+    entry = matches.OpenMatch(
+        adapter.name,
+        adapter.mac,
+        interface,
+        matches.lasting(adapter.interfaces),
+        taken_off,
+        Moment.now(),
+        matches.this_process() if visiting else None,
+        lease,
     )
+    matches.write_down(entry)
     take_off(adapter, taken_off)
     lifetime = None if lease is None or lease.seconds is None else max(int(lease.seconds_left), 1)
-    add_address(adapter, interface, lifetime)
+    try:
+        add_address(adapter, interface, lifetime)
+    except AddressTaken:
+        put_back(adapter, taken_off, 0.0)
+        matches.close(entry)
+        raise
 
 
 def is_taken(adapter: Adapter, own: IPv4Interface) -> bool:
@@ -206,7 +252,8 @@ def not_for_devices(site: Site, plan: Plan) -> set[IPv4Address]:
 
 def require_for_match(probe: bool, instead: str) -> None:
     """Raise NotPossibleHere when this process may not match; ``instead`` is what it still may."""
-    require(Privilege.NET_ADMIN, *((Privilege.NET_RAW,) if probe else ()), instead=instead)
+    needs = require_asking if probe else require
+    needs(Privilege.NET_ADMIN, instead=instead)
 
 
 def match(
@@ -223,10 +270,10 @@ def match(
     Raises NotPossibleHere.
     """
     losses = link_counters(adapter.name).losses
-    taken: list[Taken] = []
+    taken: list[Taken | AddressTaken] = []
 
     def told(fact: object) -> None:
-        if typed and isinstance(fact, Taken):
+        if typed and isinstance(fact, (Taken, AddressTaken)):
             taken.append(fact)
         else:
             tell(fact)
@@ -235,11 +282,16 @@ def match(
         if offer.network is not None and offer.network.overlaps(wanted.network):
             tell(HandsOut(offer.server, offer.network))
 
+    def put(address: IPv4Address) -> None:
+        _refuse_lost_link(adapter, losses)
+        put_in_force(adapter, IPv4Interface((address, wanted.network.prefixlen)), alone)
+
     # Who comes with an address that is left over from elsewhere may not know that one is given.
     asks = offered if adapter.interfaces and not typed else None
     with changing_addresses():
-        address = free_address(adapter, choices, told, asks) if probe else next(choices, None)
-        _refuse_lost_link(adapter, losses)
+        address = first_in_force(adapter, choices, put, told, probe, asks)
+        if address is None:
+            _refuse_lost_link(adapter, losses)
         if taken:
             raise NotPossibleHere(f"{taken[0]}", "nothing is changed")
         if address is None:
@@ -247,8 +299,7 @@ def match(
                 f"{wanted.network}: no address is left for this computer",
                 "choose one yourself with --address",
             )
-        interface = IPv4Interface((address, wanted.network.prefixlen))
-        put_in_force(adapter, interface, alone)
+    interface = IPv4Interface((address, wanted.network.prefixlen))
     matched = Matched(adapter, interface, wanted.target, wanted.prefix_from, alone=alone)
     if wanted.prefix_assumed and wanted.target is not None and probe:
         corrected = _by_the_devices_mask(adapter, interface, wanted.target)

@@ -9,11 +9,13 @@ from dataclasses import dataclass
 from ipaddress import IPv4Interface
 
 from portcall.core.adapters.adapter import Adapter
+from portcall.core.adapters.own_address import AddressTaken
 from portcall.core.address import AddressError, check_host
 from portcall.core.assign.client import Obtained
 from portcall.core.assign.lookout import LONGEST, Offer
 from portcall.core.finding import Line
 from portcall.core.trouble import NotPossibleHere
+from portcall.host.addresses import asks_itself
 from portcall.host.privilege import Privilege
 from portcall.host.rights import require
 from portcall.jobs.telling import Tell
@@ -91,16 +93,25 @@ def match_by_dhcp(
             with suppress(OSError):
                 give_back(adapter, interface.ip, lease)
             raise
-        if probe and free_address(adapter, iter((interface.ip,)), tell) is None:
-            with suppress(OSError):
-                refuse(adapter, interface.ip, obtained.server)
-            raise NotPossibleHere(
-                f"{obtained.server} gives {interface.ip}, and somebody has it", "declined"
-            )
+        by_us = probe and not asks_itself()
+        if by_us and free_address(adapter, iter((interface.ip,)), tell) is None:
+            raise _declined(adapter, obtained)
     if added or _is_by_lease(adapter, interface):
-        put_in_force(adapter, interface, alone, lease, visiting)
+        try:
+            put_in_force(adapter, interface, alone, lease, visiting)
+        except AddressTaken:
+            raise _declined(adapter, obtained) from None
     target = obtained.server if obtained.server in interface.network else None
     return Matched(adapter, interface, target, "DHCP", added, alone, lease)
+
+
+def _declined(adapter: Adapter, obtained: Obtained) -> NotPossibleHere:
+    """Tell the server that somebody has what it gave; what a person is told."""
+    with suppress(OSError):
+        refuse(adapter, obtained.interface.ip, obtained.server)
+    return NotPossibleHere(
+        f"{obtained.server} gives {obtained.interface.ip}, and somebody has it", "declined"
+    )
 
 
 def _refuse_useless(adapter: Adapter, obtained: Obtained) -> None:

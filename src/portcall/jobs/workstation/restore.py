@@ -9,6 +9,7 @@ from ipaddress import IPv4Interface
 
 from portcall.core.adapters.adapter import Adapter, found_again
 from portcall.core.adapters.put_back import NotPutBack
+from portcall.core.system_words import SWITCH_ON
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.adapters import read_adapters
 from portcall.host.addresses import described, put_back, remove_alone
@@ -140,7 +141,8 @@ def _what_to_do(adapter: Adapter, entry: OpenMatch, left: Sequence[NotPutBack]) 
     if all(each.damaged for each in left):
         return f"Delete {entry.path} when {adapter.name} is right"
     if not adapter.up:
-        return f"Switch it on (ip link set {adapter.name} up), and run restore again"
+        line = SWITCH_ON.here.format(adapter=adapter.name)
+        return f"Switch it on ({line}), and run restore again"
     if not adapter.link:
         return "Plug the cable in, and run restore again"
     return "Run restore again when that can be reached, or put it back by hand"

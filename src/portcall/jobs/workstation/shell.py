@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput
 from portcall.host.privilege import Privilege
-from portcall.host.rights import require
+from portcall.host.rights import require_asking
 from portcall.host.shell import Beside, finds, own_shell, run_beside
 from portcall.jobs.workstation.adapters import ADAPTER_VARIABLE
 from portcall.jobs.workstation.stay import Stay
@@ -22,7 +22,7 @@ def require_for_visit(words: Sequence[str]) -> None:
     """Raise BadInput for a line of a program that is not here, NotPossibleHere without rights."""
     if words and not finds(words[0]):
         raise BadInput(f"{printable(words[0], 60)}: there is no such program here")
-    require(Privilege.NET_ADMIN, Privilege.NET_RAW)
+    require_asking(Privilege.NET_ADMIN)
 
 
 async def last(stay: Stay, words: Sequence[str]) -> int:

@@ -22,9 +22,9 @@ from portcall.core.trouble import NotPossibleHere
 from portcall.core.wire.dhcp import prefix_length
 from portcall.host.adapter_watch import watch_adapters
 from portcall.host.adapters import managed_by
+from portcall.host.address_link import AddressLink
 from portcall.host.addresses import add_address, remove_address
 from portcall.host.filters import NO_CONVERSATIONS
-from portcall.host.link import Link
 from portcall.host.runner import Runner
 from portcall.jobs.look.holders import holders_of
 from portcall.jobs.telling import Tell, nobody
@@ -358,7 +358,7 @@ class Stay:
             accompanied=True,
         )
         runner = Runner(Pacer())
-        with runner.using(Link(adapter.name, NO_CONVERSATIONS)) as link:
+        with runner.using(AddressLink(adapter.name, NO_CONVERSATIONS)) as link:
             ended = runner.start(device, link, news.put_nowait)
             while not (over.is_set() or ended.is_set() or self._meets_again):
                 if not self._holding.is_ready:

@@ -13,12 +13,12 @@ from portcall.core.adapters.own_address import candidates, wanted_for
 from portcall.core.plan.rows import NO_PLAN, Plan
 from portcall.core.trouble import NotPossibleHere
 from portcall.host.privilege import Privilege
-from portcall.host.rights import require
+from portcall.host.rights import require_asking
 from portcall.jobs.telling import Tell
 from portcall.jobs.workstation.adapters import as_it_is_now
 from portcall.jobs.workstation.match import (
     changing_addresses,
-    free_address,
+    first_in_force,
     put_in_force,
     refuse_managed,
     refuse_overlap,
@@ -85,7 +85,7 @@ def go_in(
     there = _within(adapter, target)
     if there is not None and not _is_anothers(adapter, there):
         return None
-    require(Privilege.NET_ADMIN, Privilege.NET_RAW)
+    require_asking(Privilege.NET_ADMIN)
     plan = site.plan()
     wanted = wanted_for(target, plan, site.subnets)
     if prefix is not None and wanted.prefix_assumed and wanted.target is not None:
@@ -101,11 +101,15 @@ def go_in(
         avoid |= {entry.added.ip for entry in open_matches()}
         avoid |= {own.ip for own in adapter.interfaces}
         choices = candidates(wanted, site.workstation, avoid, site.starting)
-        address = free_address(adapter, choices, tell)
+
+        def put(address: IPv4Address) -> None:
+            interface = IPv4Interface((address, wanted.network.prefixlen))
+            put_in_force(as_it_is_now(adapter), interface, alone=False, visiting=True)
+
+        address = first_in_force(adapter, choices, put, tell)
         if address is None:
             raise NotPossibleHere(f"{wanted.network}: no address is left for this computer")
         interface = IPv4Interface((address, wanted.network.prefixlen))
-        put_in_force(as_it_is_now(adapter), interface, alone=False, visiting=True)
     tell(Visiting(adapter.name, interface))
     return interface
 
