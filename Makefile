@@ -30,9 +30,9 @@ long: export PORTCALL_TEST_MOMENTS = all
 long: test                ## every test, and each kill at every moment
 
 windows: export PORTCALL_WINDOWS = $(abspath .windows)
-windows: $(READY)         ## the tool in a Python for Windows, under Wine; installs what that needs
+windows: $(READY) clients $(COUNTERPARTS) $(STICK) $(WHEEL)    ## the tool in a Python for Windows, under Wine; installs what that needs
 	PYTHON=$(BIN)/python ./tests/windows/interpreter.sh $(PORTCALL_WINDOWS)
-	$(BIN)/pytest tests/windows
+	$(BIN)/pytest -n $(shell expr 2 \* $$(nproc)) --dist loadgroup --no-loadscope-reorder tests/commands tests/windows
 
 check: $(READY)           ## lint, format, types, import rules
 	$(BIN)/ruff check .

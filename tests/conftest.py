@@ -14,7 +14,8 @@ from portcall.host.linux import cables, namespaces
 for folder in (".", "core", "commands"):
     sys.path.insert(0, str(Path(__file__).parent / folder))
 
-# Its folder is on the path since the lines above.
+# Their folder is on the path since the lines above.
+import laptop  # noqa: E402
 import nursery  # noqa: E402
 
 import moments  # noqa: E402
@@ -61,7 +62,16 @@ def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
 
 @pytest.hookimpl(wrapper=True)
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> Iterator[None]:
-    """Those that wait longest begin first; those that share something run in one process."""
+    """Those that wait longest begin first; those that share something run in one process.
+
+    In the lane for Windows, those that have its mark.
+    """
+    if laptop.IS_WANTED:
+        items[:] = [
+            each
+            for each in items
+            if each.get_closest_marker("windows") or each.path.parent.name == "windows"
+        ]
     for item in items:
         if os.geteuid() != 0 and item.path.parent.name in ON_LOOPBACK:
             item.add_marker(pytest.mark.xdist_group("loopback"))

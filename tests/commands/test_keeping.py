@@ -23,6 +23,7 @@ def addresses(plant):
     return plant.run("ip -o -4 addr show usb0").out
 
 
+@pytest.mark.windows
 @pytest.mark.long
 def test_a_kept_drive_holds_its_address_over_a_power_cycle_and_the_other_does_not(plant):
     plant.run("sed -i s/4C-0E-53/4C-0E-58/ plan.csv")
@@ -55,6 +56,7 @@ def test_a_kept_drive_holds_its_address_over_a_power_cycle_and_the_other_does_no
     assert "10.61.20.99: not done: nothing answers at 10.61.20.99" in nothing.out
 
 
+@pytest.mark.windows
 @pytest.mark.long
 def test_an_island_goes_from_nothing_to_named_and_addressed_without_an_address_here(plant):
     before = plant.run("ip addr").out

@@ -76,6 +76,7 @@ def wire(plant, expression):
     return plant.run(f"tcpdump -n -e -r {CAPTURE} {expression}").out.splitlines()
 
 
+@pytest.mark.windows
 @pytest.mark.parametrize("client", CLIENTS)
 def test_a_planned_client_ends_up_with_exactly_its_address_mask_and_router(served, client):
     server = served.start("portcall assign spare-1 --until-done --for 25 --json")

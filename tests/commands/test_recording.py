@@ -8,6 +8,7 @@ import signal
 import pytest
 
 
+@pytest.mark.windows
 @pytest.mark.long
 def test_a_day_is_told_by_its_logbook(plant):
     assert {row["state"] for row in plant.run("portcall status --json").json["rows"]} == {

@@ -39,6 +39,7 @@ def planned(plant, name):
     return next(row for row in rows if row["name"] == name)
 
 
+@pytest.mark.windows
 @pytest.mark.long
 @pytest.mark.parametrize("name", ["fan-drive", "io-island"])
 def test_a_device_that_a_protocol_can_set_is_in_place_in_seconds(night, name):

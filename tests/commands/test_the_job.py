@@ -10,6 +10,7 @@ import time
 
 import pytest
 from inside import PORTCALL
+from laptop import otherwise
 
 FAN_2_WRONG, FAN_2_RIGHT = "02-77-B1-4C-0E-53", "02-77-B1-4C-0E-58"
 
@@ -18,20 +19,24 @@ def names(entries, key="name"):
     return [entry[key] for entry in entries]
 
 
+@pytest.mark.windows
 def test_adapters_tells_the_two_apart(quiet_plant):
     shown = quiet_plant.run("portcall adapters")
     assert shown.code == 0
-    assert re.search(r"lan0 +wired +10 Gbit/s +198.51.100.77/24 +static", shown.out)
+    # Wine does not tell how fast a link is.
+    link = otherwise("10 Gbit/s", "link")
+    assert re.search(rf"lan0 +wired +{link} +198.51.100.77/24 +static", shown.out)
     document = quiet_plant.run("portcall adapters --json").json
     office, plant_side, loopback = document["adapters"]
     assert office["routes"] == [{"to": "0.0.0.0/0", "gateway": "198.51.100.1"}]
     assert (office["name"], loopback["kind"]) == ("lan0", "loopback")
-    assert (document["name_servers"], document["warnings"]) == ([], [])
+    assert (document["name_servers"], document["warnings"]) == (otherwise([], ["127.0.0.1"]), [])
     assert (plant_side["name"], plant_side["addresses"]) == ("usb0", [])
     assert plant_side["link"] is True
     assert plant_side["mac"] == "02-1A-40-7C-00-06"
 
 
+@pytest.mark.windows
 def test_find_without_an_address_sees_the_addressed_and_hears_the_asking(quiet_plant):
     before = quiet_plant.run("ip addr").out
     found = quiet_plant.run("portcall find --json")
@@ -62,10 +67,14 @@ def test_find_without_an_address_sees_the_addressed_and_hears_the_asking(quiet_p
     assert any("by DHCP" in remark for remark in by_mac["02-77-B1-61-13-A4"]["remarks"])
     assert any("digit from fan-drive-2" in remark for remark in by_mac[FAN_2_RIGHT]["remarks"])
     assert by_mac["02-77-B1-4C-09-21"]["name"] == "fan-drive-1"
-    assert document["not_run"] == []
+    # Without private networks, nobody is asked from a borrowed address.
+    outside = {each["method"] for each in document["not_run"] if "borrowed" in each["reason"]}
+    assert {each["method"] for each in document["not_run"]} == outside
+    assert bool(outside) is otherwise(False, True)
     assert quiet_plant.run("ip addr").out == before
 
 
+@pytest.mark.windows
 @pytest.mark.long
 def test_the_whole_job(plant):
     matched = plant.run("portcall match dryer-plc --json")
@@ -137,7 +146,9 @@ def test_the_whole_job(plant):
     reached = plant.run("portcall reach dryer-plc 10.61.20.21-22 --count 2 --interval 0.2 --json")
     assert reached.code == 0
     assert [entry["received"] for entry in reached.json["targets"]] == [2, 2, 2]
-    assert all(0 < entry["median_ms"] < 100 for entry in reached.json["targets"])
+    # Under Wine each echo goes by way of another process.
+    slowest = otherwise(100, 2000)
+    assert all(0 < entry["median_ms"] < slowest for entry in reached.json["targets"])
 
     cycled = plant.run("portcall plant power-cycle fan-drive-1")
     assert "started again, without an address: asks by BOOTP" in cycled.out
@@ -211,6 +222,7 @@ def test_assign_on_a_terminal_draws_a_board_with_the_near_miss(tmp_path):
     assert re.search("open: [34] of 6: .*; [23] done", plain)
 
 
+@pytest.mark.windows
 def test_a_plan_is_checked_and_shown(quiet_plant):
     assert "8 rows, no mistakes" in quiet_plant.run("portcall plan check").out
     rows = quiet_plant.run("portcall plan show --json").json["rows"]

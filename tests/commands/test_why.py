@@ -12,11 +12,22 @@ import pytest
 from advice import advised, type_in
 from causes import CASES, HARMLESS, HEALTHY, PREPARED, write_scenario
 from inside import PORTCALL, Plant
+from laptop import IS_WANTED, otherwise
 
 SIDE_BY_SIDE = 6
 
 ONE_EACH = list({case.cause: case for case in CASES}.values())
 """The last case of each cause."""
+
+
+TYPED = otherwise(
+    {case.cause for case in CASES},
+    {
+        *("no-link", "no-address", "other-subnet", "own-address-taken", "nobody-there", "asking"),
+        *("wrong-device", "address-shared", "ping-ignored", "door-closed", "stops-at-hop"),
+    },
+)
+"""The causes that are made; the lines of Windows' own programs cannot be typed under Wine."""
 
 
 def ask(plant, case, more=""):
@@ -46,10 +57,13 @@ def prepared(tmp_path) -> Iterator[Plant]:
         yield plant
 
 
+@pytest.mark.windows
 @pytest.mark.long
 @pytest.mark.parametrize("part", range(SIDE_BY_SIDE))
 def test_every_cause_is_named_and_nothing_healthy_is(prepared, part):
     for number, case in enumerate(ONE_EACH[part::SIDE_BY_SIDE]):
+        if case.cause not in TYPED:
+            continue
         oddity = HARMLESS[(part + number) % len(HARMLESS)]
         for line in case.lines(oddity):
             assert prepared.run(line).code == 0, line
@@ -61,9 +75,10 @@ def test_every_cause_is_named_and_nothing_healthy_is(prepared, part):
         broken = [each["verdict"] for each in told.json["rungs"]].index("broken")
         below = told.json["rungs"][:broken]
         assert {each["verdict"] for each in below} <= {"holds"}
-        type_all_that_is_advised(prepared, case, told.json["do"])
+        if not IS_WANTED:
+            type_all_that_is_advised(prepared, case, told.json["do"])
         assert prepared.run("portcall plant mend").code == 0
-    for case in HEALTHY[part::SIDE_BY_SIDE]:
+    for case in HEALTHY[part :: otherwise(SIDE_BY_SIDE, len(HEALTHY))]:
         told = ask(prepared, case)
         assert (told.code, told.json["cause"], told.json["reachable"]) == (0, None, True), told.out
 

@@ -100,7 +100,7 @@ def told():
     links = json.loads(subprocess.run(["ip", "-j", "addr"], capture_output=True).stdout)
     return {
         str(link["ifindex"]): {
-            "name": link.get("ifalias", link["ifname"]),
+            "name": _called(link["ifname"]),
             "addresses": {
                 own["local"]: _origin(link["ifindex"], own)
                 for own in link["addr_info"]
@@ -109,6 +109,12 @@ def told():
         }
         for link in links
     }
+
+
+def _called(adapter):
+    """Its name as a person wrote it."""
+    with open(f"/sys/class/net/{adapter}/ifalias") as file:
+        return file.read().strip() or adapter
 
 
 def _origin(index, own):

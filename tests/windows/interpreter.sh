@@ -55,12 +55,14 @@ import sys, tomllib
 
 with open(sys.argv[1], "rb") as file:
     needs = tomllib.load(file)["project"]["dependencies"]
-print("\n".join([*(each for each in needs if "linux" not in each), "colorama"]))
+print("\n".join([*(each for each in needs if "linux" not in each), "colorama", "pytest", "hypothesis"]))
 P
 "$python" -m pip install -qq "${windows[@]}" --target "$out/Lib/site-packages" -r "$work/needs"
 
 # What Wine makes at its first start; each plant of the tests begins with a copy. It needs no network.
 alone=$([ "$(id -u)" = 0 ] && echo "unshare -n" || echo "unshare -rn")
 WINEPREFIX=$out/prefix WINEDEBUG=-all WINEDLLOVERRIDES=mscoree,mshtml= $alone wineboot -i </dev/null >/dev/null 2>&1
+starts='HKLM\SYSTEM\CurrentControlSet\Control\Session Manager\Memory Management\PrefetchParameters'
+WINEPREFIX=$out/prefix WINEDEBUG=-all $alone wine reg add "$starts" /v BootId /t REG_DWORD /d 7 /f </dev/null >/dev/null 2>&1
 WINEPREFIX=$out/prefix wineserver -w
 touch "$out/ready"

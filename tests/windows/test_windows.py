@@ -1,184 +1,224 @@
-"""The built program in a CPython for Windows, under Wine, on the practice plant's real frames."""
+"""What is Windows' own: names, consoles, the firewall, a computer without a capture driver.
+
+The command tests that have the mark ``windows`` are typed there too, in the same lane.
+"""
 
 from __future__ import annotations
 
 import base64
-import os
 import re
 import shlex
+import signal
 from pathlib import Path
 
+import laptop
 import pytest
-from inside import Plant
+from inside import PORTCALL, Plant
+from ordinary import the_stick
 
-from conftest import INTERPRETER
-
-HERE = Path(__file__).parent
-SOURCE = HERE.parents[1] / "src"
-PORT = 7007
-
-
-class Windows:
-    """A person at a Windows computer in a practice plant."""
-
-    def __init__(self, plant: Plant, prefix: Path) -> None:
-        self.plant = plant
-        python = Path(os.environ[INTERPRETER]) / "python.exe"
-        variables = {
-            "WINEPREFIX": prefix,
-            "WINEDEBUG": "-all",
-            "WINEDLLOVERRIDES": "mscoree,mshtml=",
-            "PYTHONPATH": f"Z:{HERE};Z:{SOURCE}",
-            "PYTHONUTF8": "1",
-            "PORTCALL_WINDOWS_HELPER": PORT,
-        }
-        words = shlex.join(f"{name}={value}" for name, value in variables.items())
-        self.python = f"env {words} wine {shlex.quote(str(python))}"
-
-    def line(self, typed):
-        return typed.replace("portcall", f"{self.python} -m portcall", 1)
-
-    def run(self, typed, timeout=120):
-        # A program under Wine wants handles that are real.
-        return self.plant.run(f"sh -c {shlex.quote(self.line(typed) + ' </dev/null')}", timeout)
+NAME = "Ethernet 2 [B\xfcro] (USB)"
+ROOT = Path(__file__).parents[2]
 
 
 @pytest.fixture(scope="module")
-def there(tmp_path_factory):
-    prefix = tmp_path_factory.mktemp("wine")
+def there():
     with Plant() as plant:
-        helper = plant.start(f"python3 {HERE / 'helper.py'} {PORT}")
-        plant.until(helper, "ready")
-        windows = Windows(plant, prefix)
-        assert windows.run("portcall --version").out.startswith("portcall ")
-        yield windows
-        plant.run(f"env WINEPREFIX={prefix} wineserver -k")
+        yield plant
+
+
+def without_driver(line):
+    """A line of ours on a computer that has no capture driver."""
+    return f"env PORTCALL_WINDOWS_NO_DRIVER=1 {shlex.join(PORTCALL)} {line}"
+
+
+def python(plant, words, **variables):
+    """A line of the Python for Windows itself, and not of ours; Wine wants real handles."""
+    changed = shlex.join(f"{name}={value}" for name, value in variables.items())
+    line = f"env {changed} wine {shlex.quote(laptop.python())} {words} </dev/null"
+    return plant.run(f"sh -c {shlex.quote(line)}", timeout=120)
+
+
+@pytest.fixture
+def alone(there):
+    """What Wine has in its environment, for a line that is not typed by the plant's other end."""
+    all_of_them = there.run('sh -c \'cat /proc/[0-9]*/environ | tr "\\0" "\\n"\'').out
+    (folder,) = set(re.findall("^WINEPREFIX=(.*)", all_of_them, re.MULTILINE))
+    return {**laptop.VARIABLES, "WINEPREFIX": folder}
 
 
 def addresses(there):
-    return there.plant.run("ip -br -4 addr show usb0").out.split()[2:]
+    return there.run("ip -br -4 addr show usb0").out.split()[2:]
 
 
-def test_every_page_of_help_can_be_had(there):
-    script = (
-        "import click\n"
-        "from click.testing import CliRunner\n"
-        "from portcall.cli.main import portcall\n"
-        "def each(group, words):\n"
-        "    yield words\n"
-        "    if isinstance(group, click.Group):\n"
-        "        for name in group.list_commands(click.Context(group)):\n"
-        "            command = group.get_command(click.Context(group), name)\n"
-        "            yield from each(command, [*words, name])\n"
-        "for words in each(portcall, []):\n"
-        "    ended = CliRunner().invoke(portcall, [*words, '--help'])\n"
-        "    assert ended.exit_code == 0 and 'Usage' in ended.output, (words, ended)\n"
-        "print('all')\n"
-    )
-    there.plant.write("help.py", script)
-    ended = there.plant.run(f"sh -c {shlex.quote(there.python + ' help.py </dev/null')}")
-    assert ended.out.strip().endswith("all"), ended
+HELP = """
+import click
+from click.testing import CliRunner
+from portcall.cli.main import portcall
+def each(group, words):
+    yield words
+    if isinstance(group, click.Group):
+        for name in group.list_commands(click.Context(group)):
+            command = group.get_command(click.Context(group), name)
+            yield from each(command, [*words, name])
+for words in each(portcall, []):
+    ended = CliRunner().invoke(portcall, [*words, "--help"])
+    assert ended.exit_code == 0 and "Usage" in ended.output, (words, ended)
+print("all")
+"""
 
 
-def test_adapters_are_the_systems_own(there):
-    found = there.run("portcall adapters --json").json["adapters"]
-    usb0 = next(each for each in found if each["name"] == "usb0")
-    assert (usb0["kind"], usb0["link"], usb0["mac"]) == ("wired", True, "02-1A-40-7C-00-06")
-    assert usb0["addresses"] == []
-    lan0 = next(each for each in found if each["name"] == "lan0")
-    assert {"to": "0.0.0.0/0", "gateway": "198.51.100.1"} in lan0["routes"]
-    there.plant.run("portcall plant unplug usb0")
-    refused = there.run("portcall match dryer-plc")
-    assert (refused.code, "no wired adapter has a link" in refused.err) == (3, True)
-    there.plant.run("portcall plant plug usb0")
+def test_every_page_of_help_can_be_had(there, alone):
+    there.write("help.py", HELP)
+    assert python(there, "help.py", **alone).out.split() == ["all"]
 
 
-def test_a_plan_keeps_its_lines_and_its_letters(there):
-    kept = there.plant.run("cat plan.csv").out
-    there.plant.write(
-        "plan.csv",
-        "name;mac;address\r\nTrockner;;10.61.20.10\r\nL\xfcfter;;10.61.20.21\r\n".encode("cp1252"),
-    )
+def test_the_tests_of_plan_files_pass_there(there, alone):
+    tests = ROOT / "tests" / "cli" / "test_plan_files.py"
+    more = {"PYTHONPATH": f"{alone['PYTHONPATH']};Z:{ROOT / 'tests'};Z:{tests.parent}"}
+    words = f"-m pytest --noconftest -q -p no:cacheprovider {tests}"
+    ran = python(there, words, **{**alone, **more})
+    assert (ran.code, "100%" in ran.out) == (0, True), ran
+
+
+def test_a_plan_keeps_its_lines_and_its_letters_and_paths_are_windows_own(there):
+    kept = there.run("cat plan.csv").out
+    spreadsheets = "name;mac;address\r\nTrockner;;10.61.20.10\r\nL\xfcfter;;10.61.20.21\r\n"
+    there.write("plan.csv", spreadsheets.encode("cp1252"))
     assert there.run("portcall plan set Trockner mac=02-5A-1D-20-7F-10").code == 0
-    seen = base64.b64decode(there.plant.run("base64 plan.csv").out)
+    seen = base64.b64decode(there.run("base64 plan.csv").out)
     assert seen.splitlines(keepends=True)[1:] == [
         b"Trockner;02-5A-1D-20-7F-10;10.61.20.10\r\n",
         b"L\xfcfter;;10.61.20.21\r\n",
     ]
-    there.plant.write("plan.csv", kept)
+    there.write("plan.csv", kept)
+    there.run("mkdir -p 'Anlage 3'")
+    folder = f"Z:{there.site}".replace("/", "\\")
+    whole = shlex.quote(f"{folder}\\Anlage 3\\Liste.xlsx")
+    assert there.run(f"portcall plan export {whole}").code == 0
+    compared = there.run("portcall plan import 'Anlage 3\\Liste.xlsx' --dry-run")
+    assert compared.code == 0, compared
 
 
-def test_what_is_on_the_wire_is_found_by_frames_without_an_address(there):
-    found = there.run("portcall find --json")
-    there_by_mac = {device["mac"]: device for device in found.json["devices"]}
-    assert there_by_mac["02-77-B1-90-00-3D"]["product"] == "Islet 16"
-    assert there_by_mac["02-77-B1-4C-09-21"]["asks"] == ["BOOTP"]
-    assert there_by_mac["02-5A-1D-20-7F-10"]["addresses"] == ["10.61.20.10"]
-    assert addresses(there) == []
+def test_adapters_go_by_any_name_and_are_the_same_under_another(there):
+    there.run(f"ip link set usb0 alias {shlex.quote(NAME)}")
+    matched = there.run(f"portcall match dryer-plc --no-probe --adapter {shlex.quote(NAME)}")
+    assert (matched.code, f"{NAME} now has 10.61.20.200/24" in matched.out) == (0, True), matched
+    asks = "_PORTCALL_COMPLETE=powershell_complete 'COMP_WORDS=portcall\nfind\n--adapter'"
+    told = there.run(f"env {asks} COMP_CWORD=Eth {shlex.join(PORTCALL)}")
+    assert told.out == f"{NAME}\t\n"
+    there.run("ip link set usb0 alias Werk")
+    assert "Werk: 10.61.20.200/24 removed" in there.run("portcall restore").out
+    there.run("ip link set usb0 alias ''")
+    written = there.run("portcall completion powershell --install").err
+    assert re.search(r'once its settings have: \. ".*completion.ps1"', written)
+    script = there.run("portcall completion powershell").out
+    assert "Register-ArgumentCompleter -Native" in script
 
 
-def test_match_is_read_back_and_restored_also_after_a_kill(there):
-    matched = there.run("portcall match dryer-plc --json")
-    assert (matched.code, matched.json["in_force"]) == (0, True), matched
+@pytest.mark.parametrize("how", [signal.SIGINT, signal.SIGTERM, signal.SIGHUP])
+def test_ctrl_c_ctrl_break_and_a_closed_window_put_back_what_was_matched(there, how):
+    serving = there.start("portcall assign fan-drive-2 --match --for 60", signalled=True)
+    there.until(serving, "Ctrl-C ends it")
     assert addresses(there) == ["10.61.20.200/24"]
-    assert there.run("portcall match dryer-plc").code == 0
-    assert there.run("portcall reach dryer-plc --count 2 --wait 4").code == 0
-    assert there.run("portcall why dryer-plc").code == 0
-    assert there.run("portcall trace dryer-plc").code == 0
-    assert there.run("portcall open dryer-plc --json").json["open"][0]["port"] == 80
-    there.plant.run("portcall plant unplug dryer-plc")
-    gone = there.run("portcall why dryer-plc --json")
-    assert (gone.code, gone.json["cause"]) == (1, "nobody-there"), gone
-    there.plant.run("portcall plant plug dryer-plc")
-    assert there.run("portcall restore").code == 0
-    assert addresses(there) == []
-    # Killed while it is matched for the time of a command, the next one takes it off.
-    typed = there.line("portcall move weigh-gateway </dev/null 2>&1 | cat")
-    moving = there.plant.start(f"sh -c {shlex.quote(typed)}")
-    there.plant.until(moving, "watching for", timeout=90)
-    assert len(addresses(there)) == 2
-    there.plant.run("pkill -9 -f python.exe")
-    there.plant.finish(moving)
-    assert len(addresses(there)) == 2
-    told = there.run("portcall move io-island-1")
-    assert (told.code, told.err.count("from a command that was killed")) == (0, 2), told
-    assert addresses(there) == []
+    there.finish(serving, how)
+    there.until_true("! ip -br -4 addr show usb0 | grep -q 10.61")
+    assert there.run("portcall restore --show").out == "nothing is open\n"
 
 
-def test_devices_that_ask_get_their_address_and_keep_it(there):
-    line = "portcall assign fan-drive-1 belt-drive --match --keep --until-done --for 60"
-    given = there.run(line)
-    assert (given.code, given.out.count(" kept ")) == (0, 2), given
-    assert addresses(there) == []
-    there.plant.run("portcall plant power-cycle fan-drive-1 belt-drive")
-    assert there.run("portcall match dryer-plc --no-probe").code == 0
-    judged = there.run("portcall verify fan-drive-1 belt-drive dryer-plc io-island-1 --json")
-    assert (judged.code, judged.json["right"]) == (0, 4), judged
-    assert "4 of 8 verified right" in there.run("portcall report record.xlsx").err
-    assert there.run("portcall restore").code == 0
+def test_two_lines_at_once_both_stand_in_the_logbook(there):
+    rows = [f"lamp-{number}" for number in range(6)]
+    started = [
+        there.start(f"portcall plan add {row} 10.61.20.{70 + number}")
+        for number, row in enumerate(rows)
+    ]
+    assert [there.finish(each).code for each in started] == [0] * len(rows)
     told = there.run("portcall logbook show --json").json["entries"]
-    assert {"match", "assigned", "setting", "verification"} <= {each["kind"] for each in told}
+    assert set(rows) <= {name for entry in told for name in re.findall(r"lamp-\d", str(entry))}
+    assert there.run(f"portcall plan remove {' '.join(rows)} --yes").code == 0
 
 
-def test_a_visit_has_this_computer_in_the_devices_subnet_while_a_line_runs(there):
-    inner = f"Z:{os.environ[INTERPRETER]}/python.exe -m portcall reach --count 1 --wait 4"
-    visited = there.run(f"portcall visit dryer-plc --capture visit.pcapng -- {inner}")
-    assert (visited.code, "1 of 1" in visited.out) == (0, True), visited
-    assert "10.61.20.200/24 removed, as it was before: no address" in visited.err
+def test_without_a_capture_driver_the_system_is_asked(there):
+    bare = there.run(without_driver("find"))
+    assert (bare.code, "portcall help windows" in bare.err) == (3, True)
+    # Windows asks by itself whether somebody has an address, when that is added.
+    taken = there.run(without_driver("match dryer-plc --address 10.61.20.15/24"))
+    assert (taken.code, "10.61.20.15 is taken; nothing is changed" in taken.err) == (3, True)
     assert addresses(there) == []
-    asked = "arp.opcode==1 && eth.src==02:1a:40:7c:00:06"
-    seen = there.plant.run(f"tshark -r visit.pcapng -Y '{asked}' -T fields -e arp.dst.proto_ipv4")
-    assert "10.61.20.10" in seen.out.split()
+    assert there.run(without_driver("match dryer-plc")).code == 0
+    found = there.run(without_driver("find --json")).json
+    who = {device["addresses"][0]: device["mac"] for device in found["devices"]}
+    assert (
+        who.items()
+        >= {
+            "10.61.20.1": "02-D0-11-3E-20-01",
+            "10.61.20.10": "02-5A-1D-20-7F-10",
+            "10.61.20.15": "02-5A-1D-04-40-3B",
+        }.items()
+    )
+    assert {"lldp", "dcp", "listen"} <= {each["method"] for each in found["not_run"]}
+    assert there.run(without_driver("why dryer-plc")).code == 0
+    assert there.run(without_driver("keep dryer-plc")).code == 0
+    line = "assign fan-drive-1 --until-done --for 40"
+    given = there.run(without_driver(line))
+    assert (given.code, given.out.count("answering  fan-drive-1")) == (0, 1), given
+    served = there.run(without_driver("verify fan-drive-1 dryer-plc --json"))
+    assert (served.code, served.json["right"]) == (0, 2), served
+    for line in ("listen --for 1", "blink io-island-1", "find --capture seen.pcapng"):
+        refused = there.run(without_driver(line))
+        assert (refused.code, "a capture driver" in refused.err) == (3, True), (line, refused)
+    assert there.run("portcall restore").code == 0
+    there.run("portcall plant power-cycle fan-drive-1")
 
 
-def test_what_is_not_built_for_windows_says_so_in_a_sentence(there):
+POLICY = r"HKLM\SYSTEM\CurrentControlSet\Services\SharedAccess\Parameters\FirewallPolicy"
+
+
+def test_the_firewall_of_windows_is_named_where_it_keeps_devices_out(there, alone):
+    def register(key, name, kind, value):
+        words = ["reg", "add", rf"{POLICY}\{key}", "/v", name, "/t", kind, "/d", value, "/f"]
+        changed = [f"{name}={value}" for name, value in alone.items()]
+        line = f"{shlex.join(['env', *changed, 'wine', *words])} </dev/null"
+        assert there.run(f"sh -c {shlex.quote(line)}").code == 0
+
+    def told():
+        return there.run(without_driver("assign fan-drive-2 --for 1")).out
+
+    assert there.run("portcall match dryer-plc --no-probe").code == 0
+    assert "firewall" not in told()
+    register("PublicProfile", "EnableFirewall", "REG_DWORD", "1")
+    assert "where the Windows firewall asks about Python, allow it" in told()
+    program = f"Z:{laptop.python()}".replace("/", "\\")
+    rule = f"v2.30|Action=Block|Active=TRUE|Dir=In|Protocol=17|App={program}|Name=Python|"
+    register("FirewallRules", "{1}", "REG_SZ", rule)
+    assert "the Windows firewall has a rule that keeps out what comes to" in told()
+    register("FirewallRules", "{1}", "REG_SZ", rule.replace("Block", "Allow"))
+    assert "firewall" not in told()
+    assert there.run("portcall restore").code == 0
+
+
+def test_the_one_file_and_the_wheel_run_there(there, alone):
+    there.run("mkdir -p 'Stick 1' wheel")
+    for file in (the_stick(), the_stick().with_suffix(".cmd")):
+        there.run(f"cp {file} 'Stick 1'")
+    folder = str(Path(laptop.python()).parent)
+    changed = shlex.join(f"{name}={value}" for name, value in alone.items() if name != "PYTHONPATH")
+    clean = f"env -u PYTHONPATH {changed} WINEPATH=Z:{folder} wine cmd /c portcall.cmd"
+    for line, code in (("--version", 0), ("find 300.1.1.1", 2)):
+        typed = f"cd 'Stick 1'; {clean} {line} </dev/null"
+        ended = there.run(f"sh -c {shlex.quote(typed)}", timeout=120)
+        assert ended.code == code, ended
+    (wheel,) = (ROOT / "dist").glob("portcall-*.whl")
+    assert python(there, f"-m zipfile -e {wheel} wheel", **alone).code == 0
+    shown = python(there, "-m portcall --version", **{**alone, "PYTHONPATH": "wheel"})
+    assert shown.out.startswith("portcall "), shown
+
+
+def test_what_cannot_be_on_windows_says_so_in_a_sentence(there):
     for line, words in (
         ("portcall demo", "the practice plant is made of private networks, which only Linux has"),
-        ("portcall plant list", "the practice plant is made of private networks"),
         ("portcall setup", "a program has rights by its file on Linux only"),
         ("portcall reach 203.0.113.40 --count 1", "on Windows no address can be borrowed there"),
     ):
         refused = there.run(line)
         assert (refused.code, words in refused.err) == (3, True), (line, refused)
         assert "Traceback" not in refused.err
-    assert re.search(r"wired +link", there.run("portcall adapters").out)

@@ -14,7 +14,7 @@ from portcall.host.echoes import Echoes
 from portcall.host.vantage import Vantage
 
 if sys.platform == "win32":
-    from portcall.host.windows.lacking import Refused as DoorHops
+    from portcall.host.windows.hops import DoorHops
 else:
     from portcall.host.linux.hops import DoorHops
 

@@ -439,12 +439,15 @@ class Runner:
             self._drain_alarm = loop.call_later(again_in, self._drain)
 
 
+_FORBIDDEN_BY_WINDOWS = 10013
+"""WSAEACCES: what a firewall there says instead."""
+
 FORBIDDEN = "this computer's firewall forbids it"
 """Why a packet could not leave: a filter rule of this computer drops it on its way out."""
 
 
 def _reason(error: OSError) -> str:
-    if error.errno == errno.EPERM:
+    if error.errno == errno.EPERM or getattr(error, "winerror", None) == _FORBIDDEN_BY_WINDOWS:
         return FORBIDDEN
     return (error.strerror or str(error)).lower()
 

@@ -69,6 +69,8 @@ class OpenMatch:
     """The process that is to take it off itself; None for a match that a person takes off."""
     lease: Lease | None = None
     """By which a server gave the address; None for one that was chosen."""
+    guid: str | None = None
+    """By which the operating system knows the adapter, where it has one."""
     folder: Path | None = None
     """Where it is written down, when that is not where it would be now."""
 
@@ -126,6 +128,7 @@ def _write(match: OpenMatch) -> None:
         "taken_off": list(match.taken_off),
         **match.since.entry,
         "visitor": match.visitor,
+        "guid": match.guid,
         "lease": None if match.lease is None else _lease_entry(match.lease),
     }
     path = match.path
@@ -232,6 +235,7 @@ def _read(path: Path) -> OpenMatch | None:
             # Without a process and its start, a person has to restore it.
             entry.get("visitor", a_process),
             _lease(entry.part("lease")),
+            entry.get("guid", a_text),
             None if path.parent == _folder() else path.parent,
         )
     except (OSError, OddDocument):

@@ -13,6 +13,9 @@ from typing import TextIO
 
 assert sys.platform == "win32"
 
+_BREAK = 1
+"""The person presses Ctrl-Break."""
+
 _CLOSED = (2, 5, 6)
 """The console's window is closed, the person logs off, the computer is shut down."""
 
@@ -24,7 +27,11 @@ _SO_OFTEN = 0.1
 
 
 def _ended(event: int) -> bool:
-    """Have the program end as by Ctrl-C when its window is closed, and wait while it does."""
+    """Have the program end as by Ctrl-C for Ctrl-Break, and when its window is closed; then wait
+    while it does."""
+    if event == _BREAK:
+        signal.raise_signal(signal.SIGINT)
+        return True
     if event not in _CLOSED:
         return False
     signal.raise_signal(signal.SIGINT)

@@ -80,6 +80,8 @@ class Adapter:
     routes: tuple[Route, ...] = ()
     strict_about_sources: bool = False
     """Strict reverse-path filtering (RFC 3704 §2.2) is on."""
+    guid: str | None = None
+    """By which the operating system knows it whatever it is called; None where it has none."""
 
     @property
     def interfaces(self) -> tuple[IPv4Interface, ...]:
@@ -176,12 +178,18 @@ def choose(adapters: Sequence[Adapter], name: str | None) -> Adapter:
     )
 
 
-def found_again(adapters: Sequence[Adapter], mac: Mac, name: str) -> Adapter | None:
+def found_again(
+    adapters: Sequence[Adapter], mac: Mac, name: str, guid: str | None = None
+) -> Adapter | None:
     """An adapter by its MAC, since it may have come back under another name; None when it is gone.
 
-    Of several with this MAC, the one of this name.
+    Of several with this MAC, the one that the operating system knows by ``guid``; else the one of
+    this name.
     """
     same = [each for each in adapters if each.mac == mac]
+    known = next((each for each in same if guid is not None and each.guid == guid), None)
+    if known is not None:
+        return known
     return next((each for each in same if each.name == name), same[0] if same else None)
 
 

@@ -48,6 +48,7 @@ NOT_KEPT = Sentence("not-kept", "not kept: {because}")
 ANOTHER_SERVER = Sentence(
     "another-server", "another DHCP server is here: {server}[ at {server_mac}]"
 )
+FIREWALL = Sentence("own-firewall", "{told}")
 LINK = Sentence("link", "{adapter}: {happened}[ {detail}]")
 PLAN_NOT_USED = Sentence(
     "plan-not-used", "the edited plan is not used, the last good one stays: {because}"

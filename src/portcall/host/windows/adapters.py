@@ -63,6 +63,7 @@ def _adapter(
         None,
         tuple(_address(each, seen.name, ours) for each in seen.addresses),
         tuple(_route(each, seen) for each in ways if each.index == seen.index and leads(each)),
+        guid=seen.guid,
     )
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import errno
 import os
 import socket
 from collections.abc import Iterator
@@ -14,11 +13,8 @@ from portcall.core.talk.door_knock import DoorState, Knock
 from portcall.host.medium import MOST_AT_ONCE
 from portcall.host.vantage import Vantage
 from portcall.host.windows.bell import Bell
-from portcall.host.windows.sockets import CONNECTING
+from portcall.host.windows.sockets import CONNECTING, REFUSED
 from portcall.host.windows.streams import Stream, open_socket
-
-_REFUSED = (errno.ECONNREFUSED, 10061)
-"""The second is WSAECONNREFUSED."""
 
 
 class Doors:
@@ -63,7 +59,7 @@ class Doors:
             self._bell.put(Knock(door, DoorState.OPEN))
             return
         sock.close()
-        state = DoorState.REFUSED if code in _REFUSED else DoorState.SILENT
+        state = DoorState.REFUSED if code in REFUSED else DoorState.SILENT
         self._bell.put(Knock(door, state))
 
     def give_up(self, door: Endpoint) -> None:

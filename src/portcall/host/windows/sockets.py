@@ -38,3 +38,6 @@ def bind_to_adapter(
 
 CONNECTING = frozenset((0, errno.EWOULDBLOCK, errno.EINPROGRESS, _WOULD_BLOCK))
 """What a socket that does not block says when it begins to connect."""
+
+REFUSED = (errno.ECONNREFUSED, 10061)
+"""What it says when nobody listens there; the second is WSAECONNREFUSED."""

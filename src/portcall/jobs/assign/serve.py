@@ -20,6 +20,7 @@ from portcall.host.adapter_watch import watch_adapters
 from portcall.host.address_link import AddressLink
 from portcall.host.datagrams import Datagrams
 from portcall.host.filters import ADDRESSING
+from portcall.host.firewall import keeps_out
 from portcall.host.runner import Runner, rare_collections
 from portcall.site.turns import turn
 
@@ -90,6 +91,9 @@ def serving(
         link = stack.enter_context(runner.using(AddressLink(adapter.name, ADDRESSING)))
         if link.hears_all:
             stack.enter_context(closing(Datagrams(adapter.name, bootp.SERVER_PORT)))
+        elif (kept_out := keeps_out(bootp.SERVER_PORT)) is not None:
+            told = say.FIREWALL(told=kept_out)
+            report(Event(EventKind.NOTICE, None, told=told))
         yield Service(runner, server, link, report, adapter.interfaces)
 
 

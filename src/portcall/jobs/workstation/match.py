@@ -208,6 +208,7 @@ def put_in_force(
         Moment.now(),
         matches.this_process() if visiting else None,
         lease,
+        adapter.guid,
     )
     matches.write_down(entry)
     take_off(adapter, taken_off)

@@ -150,7 +150,7 @@ def _what_to_do(adapter: Adapter, entry: OpenMatch, left: Sequence[NotPutBack]) 
 
 def _find(entry: OpenMatch) -> Adapter | None:
     """The adapter as it is now."""
-    return found_again(read_adapters(), entry.mac, entry.adapter)
+    return found_again(read_adapters(), entry.mac, entry.adapter, entry.guid)
 
 
 def listed(interfaces: Sequence[IPv4Interface]) -> str:
