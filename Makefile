@@ -32,7 +32,7 @@ long: test                ## every test, and each kill at every moment
 windows: export PORTCALL_WINDOWS = $(abspath .windows)
 windows: $(READY) clients $(COUNTERPARTS) $(STICK) $(WHEEL)    ## the tool in a Python for Windows, under Wine; installs what that needs
 	PYTHON=$(BIN)/python ./tests/windows/interpreter.sh $(PORTCALL_WINDOWS)
-	$(BIN)/pytest -n $(shell expr 2 \* $$(nproc)) --dist loadgroup --no-loadscope-reorder tests/commands tests/windows
+	$(BIN)/pytest -n $(shell expr 3 \* $$(nproc)) --dist loadgroup --no-loadscope-reorder tests/commands tests/windows
 
 check: $(READY)           ## lint, format, types, import rules
 	$(BIN)/ruff check .

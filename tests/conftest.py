@@ -64,14 +64,9 @@ def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> Iterator[None]:
     """Those that wait longest begin first; those that share something run in one process.
 
-    In the lane for Windows, those that have its mark.
+    In the lane for Windows, those that have its mark, and those of Windows alone.
     """
-    if laptop.IS_WANTED:
-        items[:] = [
-            each
-            for each in items
-            if each.get_closest_marker("windows") or each.path.parent.name == "windows"
-        ]
+    items[:] = filter(_is_for_this_system, items)
     for item in items:
         if os.geteuid() != 0 and item.path.parent.name in ON_LOOPBACK:
             item.add_marker(pytest.mark.xdist_group("loopback"))
@@ -79,6 +74,13 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> Iterator[None]:
             item.add_marker(pytest.mark.xdist_group(f"{item.path.stem} {fixture}"))
     items.sort(key=_rank)
     return (yield)
+
+
+def _is_for_this_system(item: pytest.Item) -> bool:
+    is_of_windows = item.path.parent.name == "windows"
+    if laptop.IS_WANTED:
+        return is_of_windows or item.get_closest_marker("windows") is not None
+    return not is_of_windows
 
 
 def _rank(item: pytest.Item) -> int:

@@ -38,14 +38,6 @@ ASKS = {
         *(") #", "portcall reach --count 1"),
         *(") #", "exit"),
     ),
-    "portcall assign": (
-        *("which one?", ""),
-        *("in which subnet", "10.61.20.0/24"),
-        *("address?", ""),
-        *("gateway?", ""),
-        *("name?", "fan-drive-1"),
-        *("another device?", "n"),
-    ),
 }
 """Lines that put questions, how each begins, and what is typed then."""
 
@@ -86,6 +78,10 @@ ON_THE_PACKING_LINE = {
         seconds=30,
     ),
 }  # fmt: skip
+ROOT = HERE.parents[1]
+WINDOWS = f'eval "$({sys.executable} {ROOT}/tests/commands/laptop.py {ROOT}/.windows)"'
+"""From here on, what is typed is typed into the Python for Windows that make windows makes."""
+
 TYPED = f"{sys.executable} {HERE / 'typed.py'}"
 """Runs a line, and presses Enter when it asks."""
 
@@ -123,7 +119,21 @@ SCENES = {
         points=8,
         scenario=BARE,
     ),
-    "assign-asks": Scene(("portcall assign --keep",), seconds=90, scenario=BARE),
+    "windows": Scene(
+        (
+            "portcall match dryer-plc",
+            "portcall assign fan-drive-1 belt-drive --keep --until-done",
+            "portcall move io-island-1",
+            "portcall verify",
+            "portcall why weigh-gateway",
+            "portcall report record.xlsx",
+            "portcall restore",
+        ),
+        (WINDOWS,),
+        seconds=200,
+        grid=WIDE,
+        points=8,
+    ),
     "keep": Scene(
         (
             "portcall keep fan-drive-1 10.61.20.15 10.61.20.60",

@@ -10,6 +10,7 @@ from __future__ import annotations
 import fcntl
 import os
 import pty
+import shlex
 import shutil
 import signal
 import subprocess
@@ -142,3 +143,17 @@ def otherwise(usual: T, on_windows: T) -> T:
 
 KILLED = otherwise(-signal.SIGKILL, 9)
 """The exit code of a program that ``killed_at`` kills."""
+
+
+def _for_a_shell() -> str:
+    """Lines for a shell in a plant, in which ``portcall`` is typed on Windows from then on."""
+    told = {name: value for name, value in VARIABLES.items() if name != WANTED}
+    exports = [f"export {name}={shlex.quote(value)}" for name, value in told.items()]
+    line = f'{shlex.join(words([]))} "$@" </dev/null 2>&1 | cat'
+    return "\n".join((*exports, f"portcall() {{ {line}; }}"))
+
+
+if __name__ == "__main__":
+    os.environ[WANTED] = sys.argv[1]
+    boot()
+    print(_for_a_shell())

@@ -39,11 +39,15 @@ def test_doors_are_timed_and_a_better_reason_than_silence_is_given(matched):
         "fault hood-vent slow 20",
     ):
         matched.run(f"portcall plant {line}")
-    targets = "10.61.20.60 10.61.20.99 203.0.113.40 io-island-1"
+    targets = "10.61.20.60 10.61.20.99 io-island-1"
+    if not IS_WANTED:
+        targets += " 203.0.113.40"
     told = matched.run(f"portcall reach {targets} --count 1 --json").json["targets"]
     reasons = {each["address"]: each["reason"] for each in told}
     assert reasons["10.61.20.60"] == "this computer's firewall forbids it"
     assert reasons["10.61.20.99"] == "nobody answers ARP for 10.61.20.99"
+    if IS_WANTED:
+        return  # Without private networks, no address is borrowed.
     assert "it answers an address that was borrowed beside it" in reasons["203.0.113.40"]
     assert "not reach it: portcall visit 203.0.113.40" in reasons["203.0.113.40"]
 

@@ -29,7 +29,8 @@ KILLED_AT = "PORTCALL_WINDOWS_KILLED_AT"
 CONSOLE = "PORTCALL_WINDOWS_CONSOLE"
 """A file; when it is there, it names what is done to the console: break, close."""
 
-_CTRL_BREAK, _CLOSED = 1, 2
+_CLOSED = 2
+_EVENTS = {"break": 1, "close": _CLOSED}
 """Events of a console (HandlerRoutine)."""
 
 _ADDRESS, _ROW_INDEX, _ROW_VALID, _ROW_PREFIX = 4, 40, 52, 60
@@ -154,18 +155,14 @@ _handlers = []
 
 
 def _do_to_the_console():
-    kernel = _real("kernel32")
     while not os.path.exists(os.environ[CONSOLE]):
         time.sleep(0.05)
     with open(os.environ[CONSOLE]) as file:
-        if file.read() == "break":
-            kernel.GenerateConsoleCtrlEvent(_CTRL_BREAK, 0)
-            return
-    # Windows calls who is to be told, last first, in a thread; then, or after 5 s, it is over.
-    for handler in reversed(_handlers):
-        if handler(_CLOSED):
-            break
-    kernel.TerminateProcess(ctypes.c_void_p(-1), 0xC000013A)
+        event = _EVENTS[file.read()]
+    # Windows calls who is to be told, last first, in a thread, until one says that it was for it.
+    told = any(handler(event) for handler in reversed(_handlers))
+    if event == _CLOSED or not told:
+        _real("kernel32").TerminateProcess(ctypes.c_void_p(-1), 0xC000013A)
 
 
 class _Waiting:

@@ -31,8 +31,8 @@ SYSTEM = "windows"
 HAS_NAMESPACES = False
 """Whether private networks can be made, which a practice plant is made of."""
 
-ENDINGS = (signal.SIGTERM,)
-"""The signals by which a process is told to end; a console tells it otherwise (begin)."""
+ENDINGS = (signal.SIGTERM, signal.SIGBREAK)
+"""The signals by which a process is told to end, or that its console is gone."""
 
 _kernel = ctypes.WinDLL("kernel32", use_last_error=True)
 _kernel.GetTickCount64.restype = ctypes.c_uint64

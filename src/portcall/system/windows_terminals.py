@@ -13,11 +13,9 @@ from typing import TextIO
 
 assert sys.platform == "win32"
 
-_BREAK = 1
-"""The person presses Ctrl-Break."""
-
-_CLOSED = (2, 5, 6)
-"""The console's window is closed, the person logs off, the computer is shut down."""
+_BREAK, _CLOSED = 1, (2, 5, 6)
+"""Ctrl-Break is pressed; the console's window is closed, the person logs off, the computer is shut
+down."""
 
 _TIME_TO_END = 4.5
 """Seconds that Windows gives a program whose window was closed, less a little (HandlerRoutine)."""
@@ -27,15 +25,15 @@ _SO_OFTEN = 0.1
 
 
 def _ended(event: int) -> bool:
-    """Have the program end as by Ctrl-C for Ctrl-Break, and when its window is closed; then wait
-    while it does."""
-    if event == _BREAK:
-        signal.raise_signal(signal.SIGINT)
-        return True
-    if event not in _CLOSED:
+    """Have the program end for Ctrl-Break, and when its window is closed; then wait while it does.
+
+    It is told by SIGBREAK, as the C library would tell it: that library lets it be ended at once.
+    """
+    if event != _BREAK and event not in _CLOSED:
         return False
-    signal.raise_signal(signal.SIGINT)
-    time.sleep(_TIME_TO_END)
+    signal.raise_signal(signal.SIGBREAK)
+    if event in _CLOSED:
+        time.sleep(_TIME_TO_END)
     return True
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import ctypes
 import os
+import re
 import shutil
 import signal
 import subprocess
@@ -20,6 +21,7 @@ assert sys.platform == "win32"
 
 _POWERSHELLS = ("powershell.exe", "pwsh.exe")
 _MARKED = "$portcall = $function:prompt; function prompt {{ '{mark} ' + (& $portcall) }}"
+_NOT_IN_A_PROMPT = re.compile(r'[&|<>^%"]')
 _HEEDED = (signal.SIGINT, signal.SIGBREAK)
 _PATIENCE = 3.0
 """Seconds for a program to end by itself once it was told to."""
@@ -78,9 +80,10 @@ def own_shell(mark: str, folder: Path) -> Beside:
         words = [shell, "-NoLogo", "-NoExit", "-Command", _MARKED.format(mark=quoted)]
         return Beside(words, {}, True)
     usual = os.environ.get("PROMPT", "$P$G")
-    # In the prompt of this shell a $ begins a word of its own.
-    marked = mark.replace("$", "$$")
-    return Beside([os.environ.get("COMSPEC", "cmd.exe")], {"PROMPT": f"{marked} {usual}"}, True)
+    # In the prompt of this shell a $ begins a word of its own; the others would end its line.
+    marked = _NOT_IN_A_PROMPT.sub("", mark).replace("$", "$$")
+    shell = os.environ.get("COMSPEC", "cmd.exe")
+    return Beside([shell, "/K", f"prompt {marked}$S{usual}"], {}, True)
 
 
 async def run_beside(
