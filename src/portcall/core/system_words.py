@@ -41,9 +41,6 @@ SWITCH_ON = BySystem(
 )
 """Switches an adapter on that is switched off in the computer's settings."""
 
-AS_ROOT = BySystem("run this with sudo", "portcall help windows tells what that needs")
-"""What helps where frames may not be read."""
-
 _AS_ROOT = BySystem("sudo {line}", "{line} (with a capture driver: portcall help windows)")
 
 _PLAIN = re.compile(r"[\w@%+=:,./\\-]+", re.ASCII)

@@ -287,14 +287,20 @@ NEARER_ANSWERED = Sentence(
     "nothing comes back to {source}[answered?; {address} answers {nearer}, which is nearer to it]"
     "[; its mask is {mask}, by {mask_by}]",
 )
-NO_ANSWER = Sentence(
-    "no-answer",
+_NO_ANSWER = (
     "[no_echoes!no answer to {echoes} echoes[doors? and {doors} doors]]"
     "[no_echoes?no answer of {doors} doors, and no echo was sent: {no_echoes}]"
     "[routed?; no router says why]"
-    "[watched!; whether answers came to the adapter was not asked: run this with sudo]"
+    "[watched!; whether answers came to the adapter was not asked: <what helps>]"
     "[; all of it was sent to {fixed}, as this computer's own table says]"
-    "[, also not to {nearer}, which is nearer to it]",
+    "[, also not to {nearer}, which is nearer to it]"
+)
+NO_ANSWER = Sentence(
+    "no-answer",
+    BySystem(
+        _NO_ANSWER.replace("<what helps>", "run this with sudo"),
+        _NO_ANSWER.replace("<what helps>", "it needs a capture driver, portcall help windows"),
+    ),
 )
 NOT_LET_OUT = Sentence(
     "not-let-out", "This computer's own firewall does not let out what is meant for {goal}"
@@ -358,7 +364,11 @@ LOOK_AT_RULES = advice(
 LET_THROUGH = advice("have that rule let {address} through, and nothing else")
 PULL_CABLE = advice("pull the cable of {by} and type this again")
 LOOSEN_FILTER = advice(
-    "sysctl -w net.ipv4.conf.{by}.rp_filter=2; and back: sysctl -w net.ipv4.conf.{by}.rp_filter=1"
+    BySystem(
+        "sysctl -w net.ipv4.conf.{by}.rp_filter=2; "
+        "and back: sysctl -w net.ipv4.conf.{by}.rp_filter=1",
+        "have the filter of {by} take answers from other subnets",
+    )
 )
 OR_BY_ROUTER = advice("or have the router send them back by the way they came")
 ASK_WHO_LOOKS_AFTER = advice("ask who looks after {by} to let this computer through to {address}")
