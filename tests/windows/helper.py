@@ -45,8 +45,9 @@ def address(what, index, interface, seconds):
     return code
 
 
-def route(what, index, to, gateway):
-    words = ["ip", "route", what, to, "dev", socket.if_indextoname(index)]
+def route(what, index, to, gateway, metric):
+    # Wine reads the digits of a metric as a hexadecimal number.
+    words = ["ip", "route", what, to, "dev", socket.if_indextoname(index), "metric", f"{metric:x}"]
     return _done([*words, "via", gateway] if gateway else words, what)
 
 

@@ -42,7 +42,7 @@ _WHO_INDEX, _WHO_MAC, _WHO_LENGTH = 28, 40, 72
 _BAD_NET_NAME = 67
 """What Windows says where nobody answers for an address."""
 
-_WAY_INDEX, _WAY_TO, _WAY_PREFIX, _WAY_GATEWAY = 8, 16, 40, 48
+_WAY_INDEX, _WAY_TO, _WAY_PREFIX, _WAY_GATEWAY, _WAY_METRIC = 8, 16, 40, 48, 84
 """Where they are in MIB_IPFORWARD_ROW2."""
 
 _INDEX, _NEXT, _FIRST_ADDRESS, _NAME = 4, 8, 24, 72
@@ -82,7 +82,8 @@ def _route(what, row):
     to = f"{_ipv4(octets[_WAY_TO:])}/{octets[_WAY_PREFIX]}"
     gateway = octets[_WAY_GATEWAY : _WAY_GATEWAY + 4]
     index = _number(octets, _WAY_INDEX)
-    return _asked("route", what, index, to, _ipv4(gateway) if any(gateway) else None)
+    by = _ipv4(gateway) if any(gateway) else None
+    return _asked("route", what, index, to, by, _number(octets, _WAY_METRIC))
 
 
 def _pointer(at):
