@@ -158,6 +158,9 @@ def test_without_a_capture_driver_the_system_is_asked(there):
     assert {"lldp", "dcp", "listen"} <= {each["method"] for each in found["not_run"]}
     assert there.run(without_driver("why dryer-plc")).code == 0
     assert there.run(without_driver("keep dryer-plc")).code == 0
+    moved = there.run(without_driver("move dryer-plc --to 10.61.20.11"))
+    assert (moved.code, "is at 10.61.20.11/24" in moved.out) == (0, True), moved
+    assert there.run(without_driver("move dryer-plc --undo")).code == 0
     line = "assign fan-drive-1 --until-done --for 40"
     given = there.run(without_driver(line))
     assert (given.code, given.out.count("answering  fan-drive-1")) == (0, 1), given

@@ -76,6 +76,11 @@ def asks_itself() -> bool:
     return False
 
 
+def found_taken(adapter: Adapter, interface: IPv4Interface) -> bool:
+    """Whether the system found that somebody has an address: this one does not ask."""
+    return False
+
+
 def remove_address(adapter: Adapter, interface: IPv4Interface) -> bool:
     """Take an address off; False when it was not there. Raises NotPossibleHere."""
     message = _address_message(MessageKind.DELETE_ADDRESS, adapter, interface)

@@ -184,6 +184,12 @@ def asks_itself() -> bool:
     return not has_driver()
 
 
+def found_taken(adapter: Adapter, interface: IPv4Interface) -> bool:
+    """Whether Windows found that somebody has an address of this adapter; it asks anew when a link
+    is back."""
+    return _state_of(adapter.index, interface) == _DUPLICATE
+
+
 def _state_of(index: int, interface: IPv4Interface) -> int | None:
     """How far Windows is with an address (NL_DAD_STATE); None where it is not there."""
     here = (each for each in tables.adapters() if each.index == index)

@@ -8,7 +8,7 @@ from typing import Any, TypeVar
 
 from portcall.core.talk.conversation import Conversation, Frame
 from portcall.core.talk.pacer import Pacer
-from portcall.host.link import Link
+from portcall.host.address_link import AddressLink
 from portcall.host.runner import Runner
 
 F = TypeVar("F")
@@ -31,7 +31,7 @@ async def follow(
     loop = asyncio.get_running_loop()
     deadline = None if wait is None else loop.time() + wait
     runner = Runner(Pacer())
-    with runner.using(Link(adapter)) as link:
+    with runner.using(AddressLink(adapter)) as link:
         ended = runner.start(device, link, tell)
         while not over(loop.time()):
             if ended.is_set():

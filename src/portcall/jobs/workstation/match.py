@@ -24,6 +24,7 @@ from portcall.host.adapters import leaves_by, link_counters, managed_by
 from portcall.host.addresses import (
     add_address,
     asks_itself,
+    found_taken,
     put_back,
     remove_address,
     save,
@@ -223,6 +224,8 @@ def put_in_force(
 
 def is_taken(adapter: Adapter, own: IPv4Interface) -> bool:
     """Whether somebody else answers for an address that this computer has."""
+    if asks_itself():
+        return found_taken(adapter, own)
     return first_free(adapter, iter((own.ip,)), lambda taken: None) is None
 
 
