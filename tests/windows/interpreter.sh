@@ -17,7 +17,9 @@ missing=()
 for each in "${needed[@]}"; do dpkg -s "$each" >/dev/null 2>&1 || missing+=("$each"); done
 if [ ${#missing[@]} -gt 0 ]; then
   as_root=$([ "$(id -u)" = 0 ] || echo sudo)
-  $as_root apt-get install -y -q --no-install-recommends "${missing[@]}"
+  export DEBIAN_FRONTEND=noninteractive
+  $as_root apt-get update -q >/dev/null
+  $as_root apt-get install -y -q --no-install-recommends "${missing[@]}" >/dev/null
 fi
 
 work=$(mktemp -d)
