@@ -124,7 +124,7 @@ SCENES = {
             "portcall match dryer-plc",
             "portcall assign fan-drive-1 belt-drive --keep --until-done",
             "portcall move io-island-1",
-            "portcall verify",
+            "portcall verify dryer-plc fan-drive-1 belt-drive io-island-1",
             "portcall why weigh-gateway",
             "portcall report record.xlsx",
             "portcall restore",

@@ -223,7 +223,7 @@ def test_without_privilege_what_can_be_shown_is_shown_and_the_rest_is_named(plan
     assert "run this with sudo" in found.json["not_run"][0]["reason"]
     for line, need in (
         ("match 203.0.113.40", "changing an adapter's addresses and raw Ethernet needs privilege"),
-        ("assign --for 3", "raw Ethernet and listening on port 67 needs privilege"),
+        ("assign --for 3", "listening on port 67 and raw Ethernet needs privilege"),
         ("restore", "CAP_NET_ADMIN"),
         ("reach dryer-plc", "ping needs root or CAP_NET_RAW"),
     ):
