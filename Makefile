@@ -15,6 +15,9 @@ unexport PYTHONDONTWRITEBYTECODE
 # Tests wait more than they work, and practice plants are isolated from each other.
 SIDE_BY_SIDE := -n $(shell expr 5 \* $$(nproc)) --dist loadgroup --no-loadscope-reorder
 
+# Wine's server may stall on a busy computer: what failed there is tried once more.
+ON_WINDOWS = $(BIN)/pytest -n $(shell expr 3 \* $$(nproc)) --dist loadgroup --no-loadscope-reorder tests/commands tests/windows
+
 .PHONY: demo test quick long windows check bench fuzz screenshots words guide man wheel stick setup-user clients clean
 
 demo: $(READY)            ## the whole job on the practice plant
@@ -32,7 +35,7 @@ long: test                ## every test, and each kill at every moment
 windows: export PORTCALL_WINDOWS = $(abspath .windows)
 windows: $(READY) clients $(COUNTERPARTS) $(STICK) $(WHEEL)    ## the tool in a Python for Windows, under Wine; installs what that needs
 	PYTHON=$(BIN)/python ./tests/windows/interpreter.sh $(PORTCALL_WINDOWS)
-	$(BIN)/pytest -n $(shell expr 3 \* $$(nproc)) --dist loadgroup --no-loadscope-reorder tests/commands tests/windows
+	$(ON_WINDOWS) || $(ON_WINDOWS) --last-failed
 
 check: $(READY)           ## lint, format, types, import rules
 	$(BIN)/ruff check .

@@ -23,7 +23,6 @@ def addresses(plant):
     return plant.run("ip -o -4 addr show usb0").out
 
 
-@pytest.mark.windows
 @pytest.mark.long
 def test_a_kept_drive_holds_its_address_over_a_power_cycle_and_the_other_does_not(plant):
     plant.run("sed -i s/4C-0E-53/4C-0E-58/ plan.csv")

@@ -161,9 +161,9 @@ def test_without_a_capture_driver_the_system_is_asked(there):
     moved = there.run(without_driver("move dryer-plc --to 10.61.20.11"))
     assert (moved.code, "is at 10.61.20.11/24" in moved.out) == (0, True), moved
     assert there.run(without_driver("move dryer-plc --undo")).code == 0
-    line = "assign fan-drive-1 --until-done --for 40"
-    given = there.run(without_driver(line))
+    given = there.run(without_driver("assign fan-drive-1 --keep --until-done --for 40"))
     assert (given.code, given.out.count("answering  fan-drive-1")) == (0, 1), given
+    assert "kept       fan-drive-1" in given.out
     served = there.run(without_driver("verify fan-drive-1 dryer-plc --json"))
     assert (served.code, served.json["right"]) == (0, 2), served
     for line in ("listen --for 1", "blink io-island-1", "find --capture seen.pcapng"):
