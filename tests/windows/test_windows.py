@@ -166,7 +166,12 @@ def test_without_a_capture_driver_the_system_is_asked(there):
     assert "kept       fan-drive-1" in given.out
     served = there.run(without_driver("verify fan-drive-1 dryer-plc --json"))
     assert (served.code, served.json["right"]) == (0, 2), served
-    for line in ("listen --for 1", "blink io-island-1", "find --capture seen.pcapng"):
+    for line in (
+        "listen --for 1",
+        "blink io-island-1",
+        "swap belt-drive --yes",
+        "find --capture seen.pcapng",
+    ):
         refused = there.run(without_driver(line))
         assert (refused.code, "a capture driver" in refused.err) == (3, True), (line, refused)
     assert there.run("portcall restore").code == 0

@@ -20,6 +20,8 @@ from portcall.core.swap import (
     predecessor,
     still_there,
 )
+from portcall.host.privilege import Privilege
+from portcall.host.rights import require
 from portcall.jobs.look.looked import look
 from portcall.jobs.look.orders import gathering_for, orders_for, with_starting
 from portcall.jobs.telling import Tell
@@ -73,8 +75,10 @@ def look_for_new(
 ) -> Around:
     """Look until a candidate or the old device is heard, for so many seconds after the first look.
 
-    Raises NotPossibleHere.
+    Raises NotPossibleHere, also where frames cannot be heard: who asks for an address would be
+    missed.
     """
+    require(Privilege.NET_RAW)
     until = None
     while True:
         around = _look(adapter, site, plan, row, tell)
