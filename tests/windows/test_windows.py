@@ -198,7 +198,10 @@ def test_the_firewall_of_windows_is_named_where_it_keeps_devices_out(there, alon
     rule = f"v2.30|Action=Block|Active=TRUE|Dir=In|Protocol=17|App={program}|Name=Python|"
     register("FirewallRules", "{1}", "REG_SZ", rule)
     assert "the Windows firewall has a rule that keeps out what comes to" in told()
-    register("FirewallRules", "{1}", "REG_SZ", rule.replace("Block", "Allow"))
+    allowed = rule.replace("Block", "Allow")
+    register("FirewallRules", "{1}", "REG_SZ", f"{allowed}Profile=Private|LPort=67|LPort=68|")
+    assert "where the Windows firewall asks about Python, allow it" in told()
+    register("FirewallRules", "{1}", "REG_SZ", f"{allowed}Profile=Public|LPort=67|LPort=68|")
     assert "firewall" not in told()
     assert there.run("portcall restore").code == 0
 

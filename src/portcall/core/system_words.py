@@ -43,7 +43,8 @@ SWITCH_ON = BySystem(
 
 _AS_ROOT = BySystem("sudo {line}", "{line} (with a capture driver: portcall help windows)")
 
-_PLAIN = re.compile(r"[\w@%+=:,./\\-]+", re.ASCII)
+_PLAIN = re.compile(r"[\w+=:./\\-]+", re.ASCII)
+"""What needs no quotes in either shell of Windows: a comma makes a list there, an @ a table."""
 
 
 def typed(words: Sequence[str], as_root: bool = False) -> str:

@@ -138,9 +138,11 @@ class Echoes:
 
     def _ask(self, packet: IcmpPacket, echo: icmp.Echo) -> None:
         try:
-            told = self._asked(packet, echo)
-            if told is not None and not self._closed:
-                self._bell.put((told, monotonic()))
+            # An adapter that goes meanwhile answers nothing.
+            with suppress(OSError):
+                told = self._asked(packet, echo)
+                if told is not None and not self._closed:
+                    self._bell.put((told, monotonic()))
         finally:
             self._under_way.release()
 

@@ -9,7 +9,11 @@ from __future__ import annotations
 import os
 import sys
 import winreg
+from collections import defaultdict
 from collections.abc import Iterator
+from typing import TypeAlias
+
+from portcall.core.printable import told_by_others
 
 assert sys.platform == "win32"
 
@@ -18,6 +22,9 @@ _POLICIES = (
     r"SOFTWARE\Policies\Microsoft\WindowsFirewall",
 )
 """The person's own rules, and those of who runs the computer."""
+
+Rule: TypeAlias = defaultdict[str, list[str]]
+"""The fields of a rule; some stand in it several times."""
 
 _RULES = "FirewallRules"
 _PROFILES = ("StandardProfile", "PublicProfile", "DomainProfile", "PrivateProfile")
@@ -31,14 +38,14 @@ def keeps_out(port: int) -> str | None:
     if not any(_is_on(policy, profile) for policy in _POLICIES for profile in _PROFILES):
         return None
     ours = [each for each in _rules() if _is_about(each, port)]
-    blocking = [each for each in ours if each.get("Action") == "Block"]
-    if blocking:
+    blocking = next((each for each in ours if "Block" in each["Action"]), None)
+    if blocking is not None:
+        name = told_by_others("".join(blocking["Name"])) or "without a name"
         return (
             f"the Windows firewall has a rule that keeps out what comes to {sys.executable} "
-            f"({blocking[0].get('Name', 'without a name')}): take it out in wf.msc, or devices "
-            "that ask are not heard"
+            f"({name}): take it out in wf.msc, or devices that ask are not heard"
         )
-    if any(each.get("Action") == "Allow" for each in ours):
+    if any("Allow" in each["Action"] and _is_for_public(each) for each in ours):
         return None
     return (
         "where the Windows firewall asks about Python, allow it, for public networks too: what "
@@ -59,7 +66,7 @@ def _value(key: str, name: str) -> object:
         return None
 
 
-def _rules() -> Iterator[dict[str, str]]:
+def _rules() -> Iterator[Rule]:
     """The rules that are in force, as their fields."""
     for policy in _POLICIES:
         try:
@@ -69,17 +76,32 @@ def _rules() -> Iterator[dict[str, str]]:
         except OSError:
             continue
         for text in texts:
-            pairs = (field.partition("=") for field in text.split("|"))
-            rule = {name: value for name, equals, value in pairs if equals}
-            if rule.get("Active") == "TRUE" and rule.get("Dir") == "In":
+            rule: Rule = defaultdict(list)
+            for field in text.split("|"):
+                name, _, value = field.partition("=")
+                rule[name].append(value)
+            if rule["Active"] == ["TRUE"] and rule["Dir"] == ["In"]:
                 yield rule
 
 
-def _is_about(rule: dict[str, str], port: int) -> bool:
+def _is_for_public(rule: Rule) -> bool:
+    """Whether a rule holds in a network that Windows does not know, such as a plant's."""
+    return not rule["Profile"] or "Public" in rule["Profile"]
+
+
+def _is_about(rule: Rule, port: int) -> bool:
     """Whether a rule is about this program and a UDP port, or about all programs and that port."""
-    program = os.path.expandvars(rule.get("App", ""))
+    program = os.path.expandvars("".join(rule["App"]))
     mine = os.path.normcase(program) == os.path.normcase(sys.executable)
-    ports = rule.get("LPort")
-    if rule.get("Protocol", _UDP) != _UDP or (program and not mine):
+    if (rule["Protocol"] or [_UDP]) != [_UDP] or (program and not mine):
         return False
-    return mine if ports is None else ports == str(port)
+    named = rule["LPort"] or rule["LPort2_10"]
+    return mine if not named else any(_holds(each, port) for each in named)
+
+
+def _holds(ports: str, port: int) -> bool:
+    """Whether one port, or a range of them, has a port in it."""
+    first, _, last = ports.partition("-")
+    if not first.isdecimal() or (last and not last.isdecimal()):
+        return False
+    return int(first) <= port <= int(last or first)

@@ -99,7 +99,9 @@ class SystemLink:
 
         def run() -> None:
             try:
-                work()
+                # An adapter that goes meanwhile answers nothing; that it went is told elsewhere.
+                with suppress(OSError, NotPossibleHere):
+                    work()
             finally:
                 self._under_way.release()
 
@@ -174,7 +176,7 @@ class SystemLink:
                 if self._over.wait(_LOOK_AGAIN):
                     return
                 continue
-            with suppress(Malformed, ValueError):
+            with suppress(Malformed, ValueError, OSError):
                 self._tell(self._as_frame(IPv4Address(sender), sender_port, port, data))
 
     def _as_frame(self, sender: IPv4Address, sender_port: int, port: int, data: bytes) -> bytes:

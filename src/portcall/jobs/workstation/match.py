@@ -211,6 +211,7 @@ def put_in_force(
         lease,
         adapter.guid,
     )
+    is_new = not entry.path.exists()
     matches.write_down(entry)
     take_off(adapter, taken_off)
     lifetime = None if lease is None or lease.seconds is None else max(int(lease.seconds_left), 1)
@@ -218,7 +219,9 @@ def put_in_force(
         add_address(adapter, interface, lifetime)
     except AddressTaken:
         put_back(adapter, taken_off, 0.0)
-        matches.close(entry)
+        # One that was open before still knows what it took off then.
+        if is_new:
+            matches.close(entry)
         raise
 
 
