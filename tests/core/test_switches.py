@@ -11,13 +11,14 @@ from hypothesis import strategies as st
 
 from portcall.core.address import Mac
 from portcall.core.document import Part
+from portcall.core.find.snmp_walk import Walk
 from portcall.core.find.switch_tables import (
     Neighbour,
     Port,
-    ReadTables,
     SwitchTables,
     natural,
     read_tables,
+    switch_tables,
     tables_document,
 )
 from portcall.core.sketch.wiring import Plugged, Wiring
@@ -54,7 +55,7 @@ def bridge(count, column=snmp.BRIDGE_FORWARDING, prefix=""):
 def ask(values, version=snmp.Version.V2C, answers=10_000, odd=None):
     """Drive the conversation against an agent that has these values; what it learnt, and asked."""
     wire = Wire()
-    party = wire.join(ReadTables(SWITCH))
+    party = wire.join(Walk(SWITCH, switch_tables(SWITCH)))
     ordered = sorted(values, key=numbers)
     done = 0
     while not party.conversation.over and done < 2000:

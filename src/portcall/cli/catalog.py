@@ -150,6 +150,7 @@ def _counts(catalog: Catalog) -> dict[str, int]:
         "products": len(catalog.products),
         "defaults": len(catalog.defaults),
         "ports": len(catalog.doors),
+        "instruments": len(catalog.instruments),
     }
 
 
@@ -163,5 +164,9 @@ def _rows(catalog: Catalog) -> list[tuple[str, str, str, str]]:
         for codes, product in sorted(catalog.products.items(), key=lambda each: str(each[0]))
     ]
     rows += [("default", "", "", str(span)) for span in catalog.defaults]
+    rows += [
+        ("instrument", "modbus", "", ", ".join(filter(None, (each.product, each.maker))))
+        for each in catalog.instruments
+    ]
     rows += [("port", "", str(port), name) for port, name in sorted(catalog.doors.items())]
     return rows

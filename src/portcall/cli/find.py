@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from functools import partial
 from ipaddress import IPv4Address
 from time import monotonic
@@ -35,11 +35,14 @@ from portcall.cli.views.devices import (
     print_found,
     summary,
 )
+from portcall.cli.views.inside import print_inside
 from portcall.cli.views.watch import watch_view
 from portcall.core.address import AddressRange, hosts
 from portcall.core.counted import counted
 from portcall.core.find.device import Device
 from portcall.core.find.protocols import WIRE_METHODS
+from portcall.core.find.sighting import Field
+from portcall.core.part_path import parts_wanted
 from portcall.core.plan.rows import Plan
 from portcall.core.plan.targets import parse_targets, with_group
 from portcall.core.record.entry import Kind
@@ -47,8 +50,9 @@ from portcall.core.record.look import device_document
 from portcall.core.talk.pacer import HIGHEST_PACE
 from portcall.core.trouble import BadInput
 from portcall.jobs.look.findings import LISTEN_SECONDS
+from portcall.jobs.look.inside import Inside
 from portcall.jobs.look.looked import Looked
-from portcall.jobs.look.orders import gathering_for, orders_for, with_starting
+from portcall.jobs.look.orders import gathering_for, orders_for, with_inside, with_starting
 from portcall.jobs.look.watching import LookWatch
 from portcall.jobs.record.by import By
 from portcall.jobs.record.looks import look_body, scope
@@ -84,6 +88,20 @@ LONGEST_LISTEN = 3600
     help="Seconds to listen at least; switches announce themselves every 30.",
 )
 @click.option("--watch", is_flag=True, help="Keep looking, and show what changes.")
+@click.option("--inside", is_flag=True, help="Ask what is inside: interfaces, modules, units.")
+@click.option(
+    "--unit",
+    "units",
+    metavar="NUMBERS",
+    help="The Modbus units to ask for, 1-32 or 1,7,17; all of 1-247 otherwise.",
+)
+@click.option("--slot", "slots", metavar="NUMBERS", help="The slots of a rack to ask for, 0-9.")
+@click.option(
+    "--beyond",
+    multiple=True,
+    metavar="SLOT=ADDRESS",
+    help="A further rack, on the network of the module in SLOT; may be repeated.",
+)
 @click.option("--csv", "as_csv", is_flag=True, help="Print CSV instead.")
 @wide_option
 @group_option
@@ -98,6 +116,10 @@ def find_command(
     large: bool,
     listen: float,
     watch: bool,
+    inside: bool,
+    units: str | None,
+    slots: str | None,
+    beyond: tuple[str, ...],
     as_csv: bool,
     wide: bool,
     group: str | None,
@@ -110,14 +132,24 @@ def find_command(
     catalogue name. This computer need not be in any of them: where it is not, it borrows an address
     there for the time of asking, and keeps its own.
 
+    With --inside each device is asked for its interfaces, the modules in its rack and the Modbus
+    units behind it: read only, one question at a time, and slowly, because a plant may be polling
+    the same line. Name the device, and the units if you know which there may be.
+
     Ctrl-C shows what was found so far.
 
     \b
     portcall find
+    portcall find weigh-gateway --unit 1-32
     portcall find 10.61.20.0/24 --csv > found.csv
     """
     if (pace and unpaced) or (as_csv and (wants_json() or watch)):
         raise BadInput("--pace with --unpaced, or --csv with --json or --watch: choose one")
+    wants_inside = inside or units is not None or slots is not None or bool(beyond)
+    if wants_inside and (watch or as_csv or not (ranges or group)):
+        raise BadInput(
+            "--inside asks devices one by one", "name them, and leave out --watch and --csv"
+        )
     site = this_site()
     gathering = gathering_for(site, plan_if_sound(site))
     if ranges:
@@ -133,6 +165,8 @@ def find_command(
     asked_pace = site.pace if pace is None else dataclasses.replace(site.pace, in_all=pace)
     orders = orders_for(adapter, site, gathering, named, wanted, asked_pace, unpaced, listen)
     orders = with_starting(orders)
+    if wants_inside:
+        orders = with_inside(orders, gathering, parts_wanted(units, slots, beyond), unpaced)
     if watch:
         with watch_view(adapter, gathering, site) as view:
             watching = LookWatch(adapter, gathering, view.tell, view.refreshed)
@@ -155,10 +189,12 @@ def find_command(
         print_csv(found)
     elif one is not None:
         print_cards(found, meant, monotonic())
+        _print_inside(meant, gathering.plan, orders.inside)
         if not meant:
             note(f"nothing was heard of {ranges[0]}: portcall why {ranges[0]}")
     elif found.devices:
         print_found(found, wide, numbered=True)
+        _print_inside(found.devices, gathering.plan, orders.inside)
     if not wants_json():
         _say_how_it_went(found, looked, is_list=one is None)
     return ending(looked, YES if (found.devices if one is None else meant) else NO)
@@ -167,6 +203,13 @@ def find_command(
 def _the_one(named: Sequence[AddressRange]) -> IPv4Address | None:
     """The address, where nothing else was asked for."""
     return named[0].first if len(named) == 1 and len(named[0]) == 1 else None
+
+
+def _print_inside(devices: Iterable[Device], plan: Plan, inside: Inside | None) -> None:
+    """What is inside of each, where that was asked."""
+    for device in devices if inside is not None else ():
+        name = device.value(Field.NAME) or str((*device.addresses, device.mac)[0])
+        print_inside(device, plan, name, inside.units if inside is not None else ())
 
 
 def _meant(address: IPv4Address, found: Found, plan: Plan) -> list[Device]:

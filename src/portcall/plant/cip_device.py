@@ -5,11 +5,12 @@ from __future__ import annotations
 from ipaddress import IPv4Interface
 
 from portcall.core.address import UNSPECIFIED
-from portcall.core.wire import cip, cip_file, cip_message, cip_tcpip
+from portcall.core.wire import cip, cip_file, cip_link, cip_message, cip_route, cip_tcpip
 from portcall.core.wire.cip_tcpip import Attribute, ConfigurationCapability, Control
 from portcall.core.wire.dhcp import prefix_length
 from portcall.core.wire.octets import Malformed
 from portcall.plant.memory import Memory, Verdict
+from portcall.plant.parts import configuration, interfaces, link_value, sent_on
 from portcall.plant.scenario import Asks, Setting
 
 _SESSION = 0x0000CA11
@@ -77,6 +78,17 @@ def _serve(memory: Memory, wanted: cip_message.Request) -> cip_message.Response 
         return response(cip_message.SUCCESS)
     if place == (cip_file.FILE, cip_file.DESCRIPTION) and memory.entry.description:
         return response(*_serve_description(memory, wanted))
+    if place == (cip_route.CONNECTION_MANAGER, 1) and wanted.service == cip_route.UNCONNECTED_SEND:
+        return sent_on(memory, wanted.data)
+    if wanted.class_number == cip_link.ETHERNET_LINK:
+        value = link_value(memory, wanted.instance, wanted.attribute)
+        if wanted.service != cip_message.GET_ATTRIBUTE_SINGLE or value is None:
+            return response(cip_message.PATH_UNKNOWN)
+        return response(cip_message.SUCCESS, value)
+    if wanted.class_number == cip_tcpip.TCP_IP_INTERFACE and wanted.instance > 1:
+        others = _serve_interface(memory, wanted)
+        if others is not None:
+            return others
     if wanted.class_number == cip_tcpip.TCP_IP_INTERFACE and memory.other_port is not None:
         if wanted.instance == 0 and wanted.attribute == cip_tcpip.LAST_INSTANCE:
             return response(cip_message.SUCCESS, (2).to_bytes(2, "little"))
@@ -84,6 +96,8 @@ def _serve(memory: Memory, wanted: cip_message.Request) -> cip_message.Response 
             return _serve_other_port(memory, wanted)
         place = (place[0], wanted.instance - 1)
     values = _values(memory)
+    if place == (cip_message.IDENTITY, 1) and wanted.service == cip_message.GET_ATTRIBUTES_ALL:
+        return response(cip_message.SUCCESS, cip.encode_attributes(_identity(memory)))
     if place != (cip_tcpip.TCP_IP_INTERFACE, 1) or wanted.attribute not in values:
         return response(cip_message.PATH_UNKNOWN)
     if wanted.service == cip_message.GET_ATTRIBUTE_SINGLE:
@@ -146,6 +160,38 @@ def _serve_other_port(memory: Memory, wanted: cip_message.Request) -> cip_messag
         told = cip_tcpip.InterfaceConfiguration(own.ip, own.netmask, *nothing)
         data = cip_tcpip.encode_configuration(told)
     return cip_message.Response(wanted.service, cip_message.SUCCESS, data)
+
+
+def _serve_interface(memory: Memory, wanted: cip_message.Request) -> cip_message.Response | None:
+    """The answer of an interface on another wire, or on none; None where there is none."""
+    own = next((each for each in interfaces(memory) if each.number == wanted.instance), None)
+    if own is None:
+        return None
+
+    def response(status: int, data: bytes = b"") -> cip_message.Response:
+        return cip_message.Response(wanted.service, status, data)
+
+    number = wanted.instance - 2
+    if wanted.service == cip_message.SET_ATTRIBUTE_SINGLE:
+        if wanted.attribute != Attribute.CONFIGURATION or number >= len(memory.legs):
+            return response(cip_message.NOT_SETTABLE)
+        told = cip_tcpip.parse_configuration(wanted.data)
+        prefix = prefix_length(told.mask)
+        if prefix is None or told.address == UNSPECIFIED:
+            return response(cip_message.INVALID_VALUE)
+        memory.set_leg(number, IPv4Interface((told.address, prefix)))
+        return response(cip_message.SUCCESS)
+    word = cip_tcpip.encode_word
+    values = {
+        Attribute.STATUS: word(_CONFIGURED),
+        Attribute.CAPABILITY: word(ConfigurationCapability.SETTABLE),
+        Attribute.CONTROL: word(Control.STORED),
+        Attribute.CONFIGURATION: configuration(own.address or IPv4Interface("0.0.0.0/0")),
+        Attribute.HOST_NAME: cip_tcpip.encode_text(memory.host_name.encode()),
+    }
+    if wanted.attribute not in values:
+        return response(cip_message.PATH_UNKNOWN)
+    return response(cip_message.SUCCESS, values[Attribute(wanted.attribute)])
 
 
 def _values(memory: Memory) -> dict[int, bytes]:

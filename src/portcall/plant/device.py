@@ -77,6 +77,7 @@ class SimulatedDevice:
         self._links: list[Link] = []
         self._client: Link | None = None
         self._applied: tuple[IPv4Interface, IPv4Address | None] | None = None
+        self._legs: list[IPv4Interface] = []
         self._datagrams: list[Datagrams] = []
         self._servers: dict[int, asyncio.Server] = {}
         self._endings: set[asyncio.Task[None]] = set()
@@ -144,11 +145,13 @@ class SimulatedDevice:
 
     def set_legs(self, up: bool) -> None:
         """Switch a router's other wires on, and forward to them, or off."""
-        for number, leg in enumerate(self.entry.legs, 1):
+        self._legs = list(self.memory.legs)
+        for number in range(1, 1 + len(self.entry.legs)):
             name = leg_name(number)
             self.namespace.call(partial(cables.set_link, name, up=up))
             if up:
-                self.namespace.call(partial(cables.set_address, name, leg.address, None))
+                address = self.memory.legs[number - 1]
+                self.namespace.call(partial(cables.set_address, name, address, None))
                 self.namespace.call(forward)
 
     async def readdress(
@@ -240,6 +243,12 @@ class SimulatedDevice:
                 await self._release()
             elif (memory.interface, memory.gateway) != self._applied:
                 await self._take(memory.interface, memory.gateway)
+            if memory.legs != self._legs:
+                for number, address in enumerate(memory.legs, 1):
+                    name = leg_name(number)
+                    self.namespace.call(partial(cables.clear_addresses, name))
+                    self.namespace.call(partial(cables.set_address, name, address, None))
+                self._legs = list(memory.legs)
 
         self._begin(apply())
 

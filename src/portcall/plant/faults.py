@@ -25,6 +25,7 @@ from portcall.core.address import (
     parse_subnet,
 )
 from portcall.core.finding import Line, Name
+from portcall.core.part_path import TOP, PartKind, PartPath
 from portcall.core.trouble import BadInput
 from portcall.host.adapters import read_adapters
 from portcall.host.linux import addresses, cables, neighbours, packet_filter
@@ -386,6 +387,22 @@ async def _return_filtered(faults: Faults, device: SimulatedDevice, how: str) ->
     return await faults.come_back_otherwise(device)
 
 
+async def _unit_silent(faults: Faults, device: SimulatedDevice, how: str) -> Undo:
+    return await _without(device, TOP.below(PartKind.UNIT, _number(how, "unit", 247)))
+
+
+async def _slot_empty(faults: Faults, device: SimulatedDevice, how: str) -> Undo:
+    return await _without(device, TOP.below(PartKind.SLOT, _number(how, "slot", 254)))
+
+
+async def _without(device: SimulatedDevice, path: PartPath) -> Undo:
+    """Take a part away, or off its line."""
+    if all(part.path != path for part in device.entry.parts):
+        raise BadInput(f"{device.entry.name} has no {path}")
+    device.memory.missing.add(path)
+    return _later(partial(device.memory.missing.discard, path))
+
+
 async def _device_unplugged(faults: Faults, device: SimulatedDevice, how: str) -> Undo:
     return await faults.unplug(device.entry.name)
 
@@ -416,6 +433,8 @@ ON_DEVICES: dict[str, OnDevice] = {
     "slow": _slow,
     "stops-at-hop": _stops_at_hop,
     "return-filtered": _return_filtered,
+    "unit-silent": _unit_silent,
+    "slot-empty": _slot_empty,
 }
 
 

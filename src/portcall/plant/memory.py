@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from enum import Enum
 from ipaddress import IPv4Address, IPv4Interface
 
+from portcall.core.part_path import PartPath
 from portcall.plant.scenario import Asks, DeviceEntry, Setting
 
 _LINGERING = 0.7
@@ -41,6 +42,12 @@ class Memory:
     station_name: str = field(init=False)
     interface: IPv4Interface | None = None
     gateway: IPv4Address | None = None
+    legs: list[IPv4Interface] = field(init=False)
+    """The addresses on the other wires that it is on."""
+    missing: set[PartPath] = field(default_factory=set)
+    """Parts that are gone, or do not answer."""
+    line: asyncio.Lock = field(default_factory=asyncio.Lock)
+    """The serial line behind it."""
     shown: int = 0
     """How often it was told to show itself."""
     sends_pieces_of: int = 0
@@ -50,6 +57,7 @@ class Memory:
 
     def __post_init__(self) -> None:
         self.asks, self.other_port = self.entry.asks, self.entry.other_port
+        self.legs = [leg.address for leg in self.entry.legs]
         self.stored, self.stored_gateway = self.entry.address, self.entry.gateway
         self.host_name, self.station_name = self.entry.host_name, self.entry.station_name
 
@@ -81,6 +89,15 @@ class Memory:
             if at_once and self.entry.setting is not Setting.RESTARTS:
                 self.interface, self.gateway = interface, gateway
                 self.apply()
+
+        return self._set(change)
+
+    def set_leg(self, number: int, interface: IPv4Interface) -> Verdict:
+        """Take an address on another wire that it is on."""
+
+        def change() -> None:
+            self.legs[number] = interface
+            self.apply()
 
         return self._set(change)
 

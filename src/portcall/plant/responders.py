@@ -18,6 +18,7 @@ from portcall.core.wire.dhcp import prefix_length
 from portcall.core.wire.octets import Malformed, Reader
 from portcall.plant.cip_device import cip_reply
 from portcall.plant.memory import Memory, Verdict
+from portcall.plant.parts import interface_values
 from portcall.plant.scenario import DeviceEntry
 from portcall.plant.switch import switch_values
 
@@ -72,6 +73,7 @@ class SnmpResponder(Responder):
             snmp.SYS_OBJECT_ID: f"{snmp.ENTERPRISES}{plate.vendor}.{plate.product_code}",
             snmp.SYS_NAME: self.memory.host_name.encode(),
             snmp.SYS_LOCATION: self.entry.place.encode(),
+            **(interface_values(self.memory) if not self.entry.behind else {}),
             **switch_values(self.entry),
         }
         own = self.memory.interface

@@ -15,6 +15,7 @@ from pathlib import Path
 from portcall.core.address import AddressError, Mac, parse_address, parse_interface, parse_mac
 from portcall.core.cip.file_object import LARGEST_FILE
 from portcall.core.find.switch_tables import Neighbour, Port
+from portcall.core.part_path import PartPath, parse_path
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.plant.toml_table import Table
 from portcall.site.files import read_bounded
@@ -101,6 +102,24 @@ class FaultEntry:
 
 
 @dataclass(frozen=True, slots=True)
+class PartEntry:
+    """A unit behind a gateway, a module in a rack, or an interface that is on no wire.
+
+    ``registers`` are those of an instrument; one that ``says`` nothing does not tell its identity
+    otherwise. ``answers_after`` are seconds; ``refuses`` is an exception that it answers with.
+    """
+
+    path: PartPath
+    nameplate: Nameplate
+    says: bool = True
+    answers_after: float = 0.0
+    refuses: int = 0
+    registers: Mapping[int, int] = field(default_factory=dict)
+    address: IPv4Interface | None = None
+    mac: Mac | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class DeviceEntry:
     """One device; times in seconds."""
 
@@ -136,6 +155,11 @@ class DeviceEntry:
     """What its tables say of that."""
     description: bytes = b""
     """The EDS that it carries in its CIP file object."""
+    parts: tuple[PartEntry, ...] = ()
+    """What is inside it, besides its interfaces on wires."""
+    serial_seconds: float = 0.02
+    serial_timeout: float = 0.3
+    """How long a question takes on the serial line behind it, and when it gives a unit up."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -272,27 +296,47 @@ def _fault(table: Table) -> FaultEntry:
     return entry
 
 
-def _device(table: Table, folder: Path) -> DeviceEntry:
-    name = table.text("name")
+def _part(table: Table) -> PartEntry:
+    path = table.parsed("part", parse_path)
+    entry = PartEntry(
+        path,
+        _nameplate(table, str(path)),
+        table.flag("says", True),
+        table.number("answers_after", 0, 30),
+        int(table.number("refuses", 0, 0x7F)),
+        table.words("registers"),
+        table.parsed_or_none("address", parse_interface),
+        table.parsed_or_none("mac", parse_mac),
+    )
+    table.done()
+    return entry
+
+
+def _nameplate(table: Table, name: str) -> Nameplate:
     firmware = table.text("firmware", "1.001")
     major, _, minor = firmware.partition(".")
     if not (major.isdigit() and minor.isdigit() and int(major) < 256 and int(minor) < 256):
         raise table.wrong("firmware", f"{firmware!r} is not two numbers under 256: 20.013")
+    return Nameplate(
+        table.text("product", name, longest=32),
+        table.parsed("serial", _hex_number) if table.has("serial") else 0,
+        int(table.number("vendor", 0, 0xFFFF)),
+        int(table.number("device_type", 0, 0xFFFF)),
+        int(table.number("product_code", 0, 0xFFFF)),
+        int(major),
+        int(minor),
+        table.text("maker", ""),
+    )
+
+
+def _device(table: Table, folder: Path) -> DeviceEntry:
+    name = table.text("name")
     entry = DeviceEntry(
         name,
         table.text("kind", "bare"),
         table.text("wire"),
         table.parsed("mac", parse_mac),
-        Nameplate(
-            table.text("product", name, longest=32),
-            table.parsed("serial", _hex_number) if table.has("serial") else 0,
-            int(table.number("vendor", 0, 0xFFFF)),
-            int(table.number("device_type", 0, 0xFFFF)),
-            int(table.number("product_code", 0, 0xFFFF)),
-            int(major),
-            int(minor),
-            table.text("maker", ""),
-        ),
+        _nameplate(table, name),
         table.parsed_or_none("address", parse_interface),
         table.parsed_or_none("gateway", parse_address),
         table.one_of("asks", Asks) if table.has("asks") else None,
@@ -312,6 +356,9 @@ def _device(table: Table, folder: Path) -> DeviceEntry:
         tuple(_leg(leg) for leg in table.tables("forwards")),
         table.lists("ports"),
         description=_description(table, folder),
+        parts=tuple(_part(part) for part in table.tables("parts")),
+        serial_seconds=table.number("serial_seconds", 0.02, 10),
+        serial_timeout=table.number("serial_timeout", 0.3, 10),
     )
     table.done()
     if entry.gives is not None and (

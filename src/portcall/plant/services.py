@@ -15,17 +15,18 @@ from urllib.parse import parse_qs
 
 from portcall.core.address import UNSPECIFIED, AddressError, parse_interface
 from portcall.core.find import web_page
+from portcall.core.part_path import TOP, PartKind
 from portcall.core.wire import cip, modbus, opcua
 from portcall.core.wire.octets import Malformed
 from portcall.plant.cip_device import cip_reply
 from portcall.plant.memory import Memory, Verdict
-from portcall.plant.scenario import DeviceEntry, Speaks
+from portcall.plant.parts import NO_ANSWER_BEHIND, answer, ask_unit
+from portcall.plant.scenario import PartEntry, Speaks
 
 _REQUEST_WAIT = 10.0
+_CONVERSATION_WAIT = 600.0
+"""Seconds that a connection lasts at most; one with a serial line behind it, much longer."""
 _LONGEST_HEAD = 8192
-_ILLEGAL_FUNCTION, _NO_ANSWER_BEHIND = 0x01, 0x0B
-"""MODBUS Application Protocol V1.1b3 §7."""
-
 _CHANNEL = opcua.Channel(0xCA, 1)
 
 
@@ -56,28 +57,15 @@ async def _serve_modbus(
         head = await reader.readexactly(modbus.HEADER_LENGTH)
         length = modbus.whole_length(head) or 0
         asked = modbus.parse(head + await reader.readexactly(length - modbus.HEADER_LENGTH))
-        function = asked.pdu[0]
-        pdu = bytes((function | 0x80, _ILLEGAL_FUNCTION))
-        if memory.entry.modbus_units and asked.unit not in memory.entry.modbus_units:
-            pdu = bytes((function | 0x80, _NO_ANSWER_BEHIND))
-        elif asked.pdu[:2] == bytes((modbus.ENCAPSULATED, modbus.DEVICE_IDENTIFICATION)):
-            pdu = _modbus_identification(memory.entry, asked.pdu)
+        units = memory.entry.modbus_units
+        if any(part.path.kind is PartKind.UNIT for part in memory.entry.parts):
+            pdu = await ask_unit(memory, asked.unit, asked.pdu)
+        elif units and asked.unit not in units:
+            pdu = bytes((asked.pdu[0] | 0x80, NO_ANSWER_BEHIND))
+        else:
+            pdu = answer(PartEntry(TOP, memory.entry.nameplate), asked.pdu)
         writer.write(modbus.encode(modbus.ModbusMessage(asked.transaction, asked.unit, pdu)))
         await writer.drain()
-
-
-def _modbus_identification(entry: DeviceEntry, asked: bytes) -> bytes:
-    plate = entry.nameplate
-    objects = (
-        (modbus.ObjectId.VENDOR_NAME, plate.maker),
-        (modbus.ObjectId.PRODUCT_CODE, str(plate.product_code)),
-        (modbus.ObjectId.REVISION, f"{plate.major}.{plate.minor:03d}"),
-        (modbus.ObjectId.PRODUCT_NAME, plate.product),
-    )
-    code, first = asked[2], asked[3]
-    limit = modbus.ObjectId.VENDOR_URL if code == modbus.ReadCode.BASIC else 0x80
-    said = tuple((int(n), text.encode()) for n, text in objects if first <= n < limit)
-    return modbus.encode_identification(modbus.Identification(said), code)
 
 
 async def _serve_opcua(
@@ -206,7 +194,8 @@ async def start_service(spoken: Speaks, memory: Memory, sock: socket.socket) -> 
     async def serve(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         with closing(writer):
             try:
-                async with asyncio.timeout(_REQUEST_WAIT):
+                lasts = _CONVERSATION_WAIT if spoken is Speaks.MODBUS else _REQUEST_WAIT
+                async with asyncio.timeout(lasts):
                     await service(memory, reader, writer)
             except (
                 TimeoutError,

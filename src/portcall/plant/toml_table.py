@@ -6,11 +6,11 @@ from collections.abc import Callable
 from enum import StrEnum
 from typing import Any, TypeVar
 
-from portcall.core.address import AddressError
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput
 
 _LONGEST_NAME = 40
+_HIGHEST_WORD = 0xFFFF
 T = TypeVar("T")
 E = TypeVar("E", bound=StrEnum)
 
@@ -59,7 +59,7 @@ class Table:
         """A text as ``parse`` reads it."""
         try:
             return parse(self.text(key))
-        except AddressError as error:
+        except BadInput as error:
             raise self.wrong(key, str(error)) from None
 
     def parsed_or_none(self, key: str, parse: Callable[[str], T]) -> T | None:
@@ -104,6 +104,20 @@ class Table:
             raise self.wrong(key, f"{shown} is not a table of lists of names")
         return {each: tuple(names) for each, names in value.items()}
 
+    def words(self, key: str) -> dict[int, int]:
+        """A table of registers: from each number on, the words of 16 bits in a list."""
+        value = self._data.pop(key, {})
+        good = isinstance(value, dict) and all(
+            first.isdecimal() and isinstance(words, list) and all(map(_is_word, words))
+            for first, words in value.items()
+        )
+        if not good:
+            shown = printable(repr(value), 40)
+            raise self.wrong(key, f"{shown} is not a table such as 10 = [1, 65535]")
+        return {
+            int(first) + n: word for first, words in value.items() for n, word in enumerate(words)
+        }
+
     def flag(self, key: str, default: bool) -> bool:
         """True or false."""
         value = self._data.pop(key, default)
@@ -115,3 +129,7 @@ class Table:
         """Raise BadInput for a key that nobody took."""
         for key in self._data:
             raise self.wrong(key, "is not a key that is known here")
+
+
+def _is_word(value: object) -> bool:
+    return type(value) is int and 0 <= value <= _HIGHEST_WORD

@@ -20,6 +20,8 @@
     [[ports]]
     port = 9100
     name = "feeder console"
+
+    [[instruments]]                   # read by ``instruments``
 """
 
 from __future__ import annotations
@@ -37,6 +39,7 @@ from portcall.core.catalog.eds import parse_eds
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.site.files import make_folder, read_bounded, write_whole
+from portcall.site.instruments import as_table, read_instruments
 from portcall.site.toml_text import parse_toml
 
 FOLDER = "catalog"
@@ -81,7 +84,9 @@ def add_catalog(path: Path, site: Path | None) -> tuple[Path, Catalog]:
     """
     added = read_catalog(path)
     if not added.entries:
-        raise BadInput(f"{path.name}: says nothing: no makers, products, defaults or ports in it")
+        raise BadInput(
+            f"{path.name}: says nothing: no makers, products, defaults, ports or instruments in it"
+        )
     return keep_catalog(added, path.stem, path.name, site), added
 
 
@@ -128,6 +133,7 @@ def _as_toml(catalog: Catalog, source: str) -> str:
         ],
         "defaults": [{"addresses": str(span)} for span in catalog.defaults],
         "ports": [{"port": port, "name": name} for port, name in catalog.doors.items()],
+        "instruments": [as_table(each) for each in catalog.instruments],
     }
     for name, entries in tables.items():
         if entries:
@@ -145,7 +151,7 @@ class _Reading:
         self._source = source
 
     def catalog(self, tables: dict[str, Any]) -> Catalog:
-        known = ("makers", "products", "defaults", "ports")
+        known = ("makers", "products", "defaults", "ports", "instruments")
         for key, entries in tables.items():
             if key not in known:
                 raise BadInput(f"{self._source}: {key}: is none of {', '.join(known)}")
@@ -174,7 +180,8 @@ class _Reading:
             self._number(entry, "ports", "port", 65535): self._text(entry, "ports", "name")
             for entry in tables.get("ports", ())
         }
-        return Catalog(makers, products, defaults, ports)
+        instruments = read_instruments(tables.get("instruments", []), self._source)
+        return Catalog(makers, products, defaults, ports, tuple(instruments))
 
     def _wrong(self, table: str, key: str, what: str) -> BadInput:
         return BadInput(f"{self._source}: {table}: {key}: {what}")

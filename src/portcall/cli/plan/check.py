@@ -43,11 +43,11 @@ def check_command(file: Path | None) -> int:
             {"line": problem.line or None, "column": problem.column, "problem": problem.text}
             for problem in (error.problems if error else ())
         ]
-        print_json({"plan": str(path), "rows": len(plan.devices), "problems": problems})
+        print_json({"plan": str(path), "rows": len(plan.rows), "problems": problems})
         return BAD_INPUT if error else YES
     if error:
         raise error
-    sound = f"{shown_path(path)}: {counted(len(plan.devices), 'row')}, no mistakes"
+    sound = f"{shown_path(path)}: {counted(len(plan.rows), 'row')}, no mistakes"
     print_lines([Remark(sound, Tone.DONE), *_still_to_do(plan)])
     return YES
 

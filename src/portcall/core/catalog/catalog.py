@@ -12,6 +12,7 @@ from enum import StrEnum
 from typing import NamedTuple
 
 from portcall.core.address import AddressRange
+from portcall.core.catalog.registers import Description
 
 USUAL_DOORS: Mapping[int, str] = {
     # Ports of the trade, by the names that engineers use. The industrial ones come first: a device
@@ -68,6 +69,8 @@ class Catalog:
     products: Mapping[Codes, Product] = field(default_factory=dict)
     defaults: tuple[AddressRange, ...] = ()
     doors: Mapping[int, str] = field(default_factory=dict)
+    instruments: tuple[Description, ...] = ()
+    """Where instruments keep in registers what they are."""
 
     def maker(self, codes: Codes) -> str | None:
         """The name of a maker, or None."""
@@ -84,12 +87,14 @@ class Catalog:
             {**self.products, **other.products},
             tuple(dict.fromkeys((*self.defaults, *other.defaults))),
             {**self.doors, **other.doors},
+            tuple({each.product: each for each in self.instruments + other.instruments}.values()),
         )
 
     @property
-    def entries(self) -> frozenset[Codes | AddressRange | int]:
-        """The entries that are named: makers and products by codes, default ranges, doors."""
-        return frozenset((*self.makers, *self.products, *self.defaults, *self.doors))
+    def entries(self) -> frozenset[Codes | AddressRange | int | str]:
+        """What is named: makers and products by codes, default ranges, doors, instruments."""
+        named = (each.product for each in self.instruments)
+        return frozenset((*self.makers, *self.products, *self.defaults, *self.doors, *named))
 
     @property
     def all_doors(self) -> dict[int, str]:

@@ -119,7 +119,7 @@ def find_instance(session: Session, at: IPv4Address) -> Part[Found | OtherAddres
     """
     others: list[IPv4Address] = []
     last = None
-    for instance in range(1, _MOST_INSTANCES + 1):
+    for instance in range(1, MOST_INSTANCES + 1):
         wanted = cip_message.Request(TCP_IP_INTERFACE, instance, Attribute.CONFIGURATION)
         response = yield from ask(session, wanted)
         if response is None:
@@ -145,7 +145,7 @@ def find_instance(session: Session, at: IPv4Address) -> Part[Found | OtherAddres
 _CLASS = 0
 """The instance that stands for the class itself (volume 1 §4-4.1)."""
 
-_MOST_INSTANCES = 8
+MOST_INSTANCES = 8
 
 
 def read_settings(session: Session, at: IPv4Address) -> Part[CipSettings | OtherAddresses | None]:

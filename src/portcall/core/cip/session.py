@@ -11,6 +11,7 @@ from typing import TypeAlias, TypeVar
 
 from portcall.core.talk.dialogue import Exchange
 from portcall.core.wire import cip, cip_message
+from portcall.core.wire.cip_route import Route, unconnected_send
 from portcall.core.wire.octets import Malformed
 
 T = TypeVar("T")
@@ -57,6 +58,19 @@ def ask(session: Session, request: cip_message.Request) -> Part[cip_message.Resp
         return cip_message.parse_response(cip_message.parse_unconnected(cip.parse(reply)))
     except Malformed:
         return None
+
+
+def ask_by(
+    session: Session, request: cip_message.Request, route: Route
+) -> Part[cip_message.Response | None]:
+    """The same of whom a route leads to; of the device itself where it is empty.
+
+    What is answered by the way, because the request did not arrive, has the service of sending on.
+    """
+    if not route:
+        return (yield from ask(session, request))
+    sent_on = unconnected_send(cip_message.encode_request(request), route)
+    return (yield from ask(session, sent_on))
 
 
 def close_session(session: Session) -> Part[None]:

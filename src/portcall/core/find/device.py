@@ -14,7 +14,7 @@ from typing import NamedTuple
 from portcall.core.address import Mac
 from portcall.core.catalog.catalog import Codes
 from portcall.core.find.protocols import TRUST
-from portcall.core.find.sighting import Door, Field, Method, Said, Told
+from portcall.core.find.sighting import Door, Field, FoundPart, Method, Said, Told
 from portcall.core.talk.request import AddressProtocol
 
 _RANK = {method: rank for rank, method in enumerate(TRUST)}
@@ -60,6 +60,8 @@ class Device:
     ipv6: tuple[IPv6Address, ...] = ()
     heard: float = 0.0
     """When it was last heard of."""
+    parts: tuple[FoundPart, ...] = ()
+    """What was seen inside it, where somebody asked; those that are not there among them."""
 
     @property
     def answers_for_others(self) -> bool:

@@ -8,7 +8,7 @@ exactly one; where there are several, each of them is said to be possibly meant.
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from ipaddress import IPv4Address, IPv6Address
 from itertools import chain
 
@@ -16,13 +16,24 @@ from portcall.core.address import Mac
 from portcall.core.catalog.catalog import Catalog, Codes
 from portcall.core.find import sentences as say
 from portcall.core.find.device import Asking, Device, in_order
-from portcall.core.find.sighting import Field, Method, Said, Sighting, Told, as_text
+from portcall.core.find.inside.merging import together
+from portcall.core.find.sighting import (
+    Field,
+    FoundPart,
+    Method,
+    Said,
+    Sighting,
+    Told,
+    as_text,
+)
+from portcall.core.part_path import PartPath
 from portcall.core.plan.rows import Plan
 from portcall.core.talk.request import AddressProtocol
 
 _MOST_SAID = 64
 """Values kept of one device: one that invents new ones for ever is not followed."""
 _MOST_ADDRESSES = 1024
+_MOST_PARTS = 1024
 _MOST_DEVICES = 100_000
 
 _NEVER = float("-inf")
@@ -48,6 +59,7 @@ class _Gathered:
     ipv6: dict[IPv6Address, None] | None = None
     lacked: float = _NEVER
     """When it last showed that it has no address."""
+    parts: dict[tuple[Method, PartPath], FoundPart] | None = None
 
     def add(self, seen: Sighting) -> None:
         if seen.at > self.heard:
@@ -74,6 +86,10 @@ class _Gathered:
             self.codes = {**(self.codes or {}), seen.codes: seen.at}
         if seen.ipv6 and len(self.ipv6 or ()) < _MOST_SAID:
             self.ipv6 = {**(self.ipv6 or {}), seen.ipv6: None}
+        if seen.part:
+            self.parts = self.parts if self.parts is not None else {}
+            if len(self.parts) < _MOST_PARTS:
+                self.parts[seen.part.method, seen.part.path] = seen.part
 
     def leave(self, before: float, taken: Collection[IPv4Address]) -> list[IPv4Address]:
         """Drop the addresses that the device is known to have left since ``before``, and return
@@ -133,6 +149,7 @@ class _Gathered:
             {**(self.codes or {}), **(other.codes or {})},
             self.ipv6,
             self.lacked,
+            {**(self.parts or {}), **(other.parts or {})},
         )
 
 
@@ -252,7 +269,14 @@ class Gathering:
             codes,
             tuple(sorted(known.ipv6 or ())),
             known.heard,
+            together(map(self._named, (known.parts or {}).values())),
         )
+
+    def _named(self, part: FoundPart) -> FoundPart:
+        """A part, with the words that a catalogue has for its numbers."""
+        if part.codes is None:
+            return part
+        return replace(part, said=(*part.said, *self._looked_up(None, (part.codes,))))
 
     def _elsewhere(self, known: _Gathered, holders: dict[IPv4Address, list[Mac]]) -> Iterator[Said]:
         """Where a device says that it is managed, and another answers."""

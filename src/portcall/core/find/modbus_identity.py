@@ -43,7 +43,7 @@ _FIELDS = {
 }
 
 
-class _Kind(Enum):
+class UnitKind(Enum):
     """The kinds of answers of a unit that is asked for its identity."""
 
     NAMED = auto()
@@ -54,27 +54,32 @@ class _Kind(Enum):
     SILENT = auto()
 
 
-class _Unit(NamedTuple):
-    kind: _Kind
+class UnitSaid(NamedTuple):
+    """What a unit said of itself."""
+
+    kind: UnitKind
     said: tuple[tuple[Field, DeviceText], ...] = ()
+    exception: int | None = None
+    """What a gateway refused with."""
 
     @property
     def is_there(self) -> bool:
-        return self.kind in (_Kind.NAMED, _Kind.NAMELESS)
+        """Whether it answers."""
+        return self.kind in (UnitKind.NAMED, UnitKind.NAMELESS)
 
 
-Part: TypeAlias = Generator[Exchange, bytes | None, _Unit]
+Part: TypeAlias = Generator[Exchange, bytes | None, UnitSaid]
 
 
 def script() -> Script[Learnt]:
     """Ask the device itself; where it does not say, the units behind it, one at a time."""
     numbers = count(1)
-    own = yield from _ask(OWN_UNIT, numbers)
-    silences = int(own.kind is _Kind.SILENT)
-    found: dict[int, _Unit] = {}
-    for unit in _others(found) if own.kind is not _Kind.NAMED else ():
-        told = yield from _ask(unit, numbers)
-        silences += told.kind is _Kind.SILENT
+    own = yield from ask_unit(OWN_UNIT, numbers)
+    silences = int(own.kind is UnitKind.SILENT)
+    found: dict[int, UnitSaid] = {}
+    for unit in _others(found) if own.kind is not UnitKind.NAMED else ():
+        told = yield from ask_unit(unit, numbers)
+        silences += told.kind is UnitKind.SILENT
         if told.is_there:
             found[unit] = told
         # A device that answers for itself may answer so for every unit number.
@@ -83,7 +88,7 @@ def script() -> Script[Learnt]:
     yield Learnt(said_by(Method.MODBUS, *_together(own, found)))
 
 
-def _others(found: Mapping[int, _Unit]) -> Iterator[int]:
+def _others(found: Mapping[int, UnitSaid]) -> Iterator[int]:
     """Which units to ask, one after the other, as those before them were ``found``."""
     yield from range(1, FIRST_UNITS + 1)
     for unit in range(FIRST_UNITS + 1, MOST_UNITS + 1):
@@ -94,8 +99,11 @@ def _others(found: Mapping[int, _Unit]) -> Iterator[int]:
         yield LAST_UNIT
 
 
-def _ask(unit: int, numbers: Iterator[int]) -> Part:
-    """Ask one unit: device identification (43/14), or else the server ID (17)."""
+def ask_unit(unit: int, numbers: Iterator[int], rest: float = 0.0) -> Part:
+    """Ask one unit: device identification (43/14), or else the server ID (17).
+
+    ``rest`` is how long the line is left alone before each question (``Exchange``).
+    """
     objects: dict[int, bytes] = {}
     for code in (ReadCode.BASIC, ReadCode.REGULAR):
         first: int | None = 0 if code is ReadCode.BASIC else ObjectId.VENDOR_URL
@@ -103,10 +111,10 @@ def _ask(unit: int, numbers: Iterator[int]) -> Part:
             if first is None:
                 break
             pdu = modbus.encode_identification_request(code, first)
-            reply = yield _exchange(ModbusMessage(next(numbers), unit, pdu))
-            kind = _without_answer(reply)
+            reply = yield exchange(ModbusMessage(next(numbers), unit, pdu), rest)
+            kind = without_answer(reply)
             if kind is not None and not objects:
-                return _Unit(kind)
+                return UnitSaid(kind, exception=modbus.parse(reply).exception if reply else None)
             said = _identification(reply)
             if said is None:
                 break
@@ -115,52 +123,53 @@ def _ask(unit: int, numbers: Iterator[int]) -> Part:
         if not objects:
             break
     if objects:
-        return _Unit(_Kind.NAMED, _fields(objects))
+        return UnitSaid(UnitKind.NAMED, _fields(objects))
     pdu = bytes((modbus.REPORT_SERVER_ID,))
-    reply = yield _exchange(ModbusMessage(next(numbers), unit, pdu))
+    reply = yield exchange(ModbusMessage(next(numbers), unit, pdu), rest)
     text = _server_id(reply)
     if text:
-        return _Unit(_Kind.NAMED, ((Field.DESCRIPTION, text),))
-    return _Unit(_Kind.NAMELESS)
+        return UnitSaid(UnitKind.NAMED, ((Field.DESCRIPTION, text),))
+    return UnitSaid(UnitKind.NAMELESS)
 
 
-def _together(own: _Unit, found: Mapping[int, _Unit]) -> Iterator[tuple[Field, Told | None]]:
+def _together(own: UnitSaid, found: Mapping[int, UnitSaid]) -> Iterator[tuple[Field, Told | None]]:
     """The values of the device and of the units behind it, first those of the first named one."""
     yield from own.said
-    named = [unit for unit, told in found.items() if told.kind is _Kind.NAMED]
-    if own.kind is not _Kind.NAMED and named:
+    named = [unit for unit, told in found.items() if told.kind is UnitKind.NAMED]
+    if own.kind is not UnitKind.NAMED and named:
         first, *others = named
         yield from found[first].said
         yield Field.MANNER, say.MODBUS_AS_UNIT(unit=first)
         for unit in others:
             says = [value for _, value in found[unit].said if value]
             yield Field.MANNER, say.MODBUS_BEHIND(unit=unit, says=says)
-    nameless = [unit for unit, told in found.items() if told.kind is _Kind.NAMELESS]
-    if own.kind is _Kind.NAMELESS and not named:
+    nameless = [unit for unit, told in found.items() if told.kind is UnitKind.NAMELESS]
+    if own.kind is UnitKind.NAMELESS and not named:
         yield Field.MANNER, say.MODBUS_NAMELESS()
-    elif nameless and own.kind is not _Kind.NAMELESS:
+    elif nameless and own.kind is not UnitKind.NAMELESS:
         manner = say.MODBUS_UNITS_NAMELESS(several=len(nameless) > 1, units=nameless)
         yield Field.MANNER, manner
-    elif own.kind is _Kind.ABSENT and not found:
+    elif own.kind is UnitKind.ABSENT and not found:
         yield Field.MANNER, say.MODBUS_GATEWAY()
-    elif own.kind is _Kind.SILENT and not found:
+    elif own.kind is UnitKind.SILENT and not found:
         yield Field.MANNER, say.MODBUS_SILENT()
 
 
-def _exchange(message: ModbusMessage) -> Exchange:
+def exchange(message: ModbusMessage, rest: float = 0.0) -> Exchange:
+    """A question to a unit, and how long its answer is waited for."""
     request = modbus.encode(message)
-    return Exchange(request, modbus.whole_length, modbus.is_answer, wait=ANSWER_WAIT)
+    return Exchange(request, modbus.whole_length, modbus.is_answer, wait=ANSWER_WAIT, rest=rest)
 
 
-def _without_answer(reply: bytes | None) -> _Kind | None:
+def without_answer(reply: bytes | None) -> UnitKind | None:
     """Why there is nothing to read in a reply, or None."""
     if reply is None:
-        return _Kind.SILENT
+        return UnitKind.SILENT
     refused = modbus.parse(reply).exception in modbus.GATEWAY_REFUSALS
-    return _Kind.ABSENT if refused else None
+    return UnitKind.ABSENT if refused else None
 
 
-def _answer(reply: bytes | None) -> bytes | None:
+def pdu_of(reply: bytes | None) -> bytes | None:
     """The PDU of an answer that is no refusal."""
     if reply is None:
         return None
@@ -169,7 +178,7 @@ def _answer(reply: bytes | None) -> bytes | None:
 
 
 def _identification(reply: bytes | None) -> Identification | None:
-    pdu = _answer(reply)
+    pdu = pdu_of(reply)
     if pdu is None:
         return None
     try:
@@ -179,7 +188,7 @@ def _identification(reply: bytes | None) -> Identification | None:
 
 
 def _server_id(reply: bytes | None) -> DeviceText:
-    pdu = _answer(reply)
+    pdu = pdu_of(reply)
     try:
         return NO_TEXT if pdu is None else decoded(modbus.parse_server_id(pdu))
     except Malformed:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 
@@ -27,13 +27,17 @@ class Outlook:
         self.now = now
 
     @contextmanager
-    def doing(self, what: str, seconds: float) -> Iterator[None]:
-        """Inside of this, ``what`` goes on."""
+    def doing(self, what: str, seconds: float) -> Iterator[Callable[[str, float], None]]:
+        """Inside of this, ``what`` goes on; the function says how far, and how long from now."""
         self._number += 1
         number = self._number
-        self._stages[number] = (what, self.now + seconds)
+
+        def is_now(what: str, seconds: float) -> None:
+            self._stages[number] = (what, self.now + seconds)
+
+        is_now(what, seconds)
         try:
-            yield
+            yield is_now
         finally:
             del self._stages[number]
 

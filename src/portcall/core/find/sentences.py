@@ -34,6 +34,31 @@ MODBUS_GATEWAY = Sentence(
 )
 MODBUS_SILENT = Sentence("modbus-silent", "its Modbus port is open, and it does not answer there")
 
+# What was seen of a part that was asked for.
+UNIT_NOT_THERE = Sentence(
+    "unit-not-there",
+    "the gateway says that unit {unit} does not answer it (Modbus exception {exception:02X})",
+)
+UNIT_SILENT = Sentence("unit-silent", "no answer came to a question for unit {unit}")
+UNIT_NAMELESS = Sentence("unit-nameless", "unit {unit} answers, and does not say what it is")
+SLOT_NOT_THERE = Sentence(
+    "slot-not-there",
+    "the rack says that nothing can be reached in slot {slot} "
+    "(CIP general status {status:#04x}[, {extended:#06x}])",
+)
+SLOT_OF_ITSELF = Sentence("slot-of-itself", "slot {slot} is that of the module that was asked")
+SLOT_SILENT = Sentence("slot-silent", "no answer came to a question for slot {slot}")
+PORT_NO_LINK = Sentence("port-no-link", "nothing is plugged in at port {port}, as the device says")
+
+PARTS = {
+    each.code: each
+    for each in (
+        *(UNIT_NOT_THERE, UNIT_SILENT, UNIT_NAMELESS, SLOT_NOT_THERE, SLOT_SILENT, PORT_NO_LINK),
+        SLOT_OF_ITSELF,
+    )
+}
+"""Those that a look writes down of parts, by their codes."""
+
 MANNERS = {
     each.code: each
     for each in (

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import dataclass
 from enum import StrEnum
-from ipaddress import IPv4Address, IPv6Address
+from ipaddress import IPv4Address, IPv4Interface, IPv6Address
 from typing import ClassVar, NamedTuple, Protocol, TypeAlias
 
 from portcall.core.address import Mac
 from portcall.core.catalog.catalog import Codes
 from portcall.core.finding import Finding
+from portcall.core.part_path import PartPath
 from portcall.core.printable import DeviceText, told_by_others
 from portcall.core.talk.ask_each import Question
 from portcall.core.talk.request import AddressProtocol
@@ -78,6 +80,9 @@ class Field(StrEnum):
     """What one of the devices at its address says, and nobody knows which; one of several."""
     SERVES = "serves"
     """What it gives to others: DHCP."""
+    STATION = "station number"
+    BATTERY = "battery"
+    """Both as an instrument keeps them in registers."""
 
     @property
     def is_single(self) -> bool:
@@ -85,7 +90,10 @@ class Field(StrEnum):
         return self not in _OTHERWISE
 
 
-_OTHERWISE = (Field.DOOR, Field.PORT_HERE, Field.MANNER, Field.EITHER)
+_OTHERWISE = (
+    *(Field.DOOR, Field.PORT_HERE, Field.MANNER, Field.EITHER),
+    *(Field.STATION, Field.BATTERY),
+)
 
 
 class Door(NamedTuple):
@@ -117,6 +125,46 @@ class Learnt(NamedTuple):
     codes: Codes | None = None
 
 
+class PartState(StrEnum):
+    """What was seen of a part; the words are part of the record."""
+
+    THERE = "there"
+    NO_LINK = "no link"
+    """An interface that is there, and says that nothing is plugged in."""
+    NOT_THERE = "not there"
+    """Who would know says so: the gateway of a unit, the rack of a slot."""
+    SILENT = "silent"
+    """No answer, and nobody says why."""
+
+
+@dataclass(frozen=True, slots=True)
+class FoundPart:
+    """A part of a device that was asked for, by a method; ``evidence`` says what tells its state.
+
+    ``interfaces`` are its own addresses, each with its mask, one of 32 bits where none was told;
+    ``macs`` its own. ``seconds`` is how long its slowest answer took, 0 where that was not told.
+    """
+
+    path: PartPath
+    state: PartState
+    method: Method
+    said: tuple[Said, ...] = ()
+    interfaces: tuple[IPv4Interface, ...] = ()
+    macs: tuple[Mac, ...] = ()
+    codes: Codes | None = None
+    evidence: Finding | None = None
+    seconds: float = 0.0
+
+    @property
+    def is_there(self) -> bool:
+        """Whether it exists."""
+        return self.state in (PartState.THERE, PartState.NO_LINK)
+
+    def value(self, wanted: Field) -> str | None:
+        """The first value of a field, as it is written, or None."""
+        return next((str(each.value) for each in self.said if each.field is wanted), None)
+
+
 class Sighting(NamedTuple):
     """When, by which method, which addresses, and what was said; ``asks`` when it wanted one.
 
@@ -133,6 +181,8 @@ class Sighting(NamedTuple):
     ipv6: IPv6Address | None = None
     vlan: int | None = None
     """The VLAN in which it was heard, for a tagged frame; None for this wire itself."""
+    part: FoundPart | None = None
+    """What was seen of one of its parts."""
 
     @property
     def lacks_address(self) -> bool:

@@ -6,7 +6,7 @@ second. A device that is no switch is asked two questions, and has neither.
 
 from __future__ import annotations
 
-from collections.abc import Generator, Iterable, Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from functools import partial
 from ipaddress import IPv4Address
@@ -22,37 +22,16 @@ from portcall.core.document import (
     a_truth,
     an_address,
 )
-from portcall.core.find.snmp_system import DEFAULT_COMMUNITY
+from portcall.core.find.snmp_walk import MOST_ROWS, Asking, Reading, column, numbers, single
 from portcall.core.printable import decoded
-from portcall.core.talk.conversation import (
-    Actions,
-    Conversation,
-    Datagram,
-    Endpoint,
-    Report,
-    Send,
-)
 from portcall.core.wire import lldp, snmp
-from portcall.core.wire.octets import Malformed
-from portcall.core.wire.snmp import Value, Version
-
-_AT_ONCE = 24
-"""Values of one answer: some 1,000 octets."""
-
-_MOST_ROWS = 2048
-"""Rows of one column that are read: a switch of a whole site knows more MACs than a line has."""
+from portcall.core.wire.snmp import Value
 
 _MOST_LISTED = 24
 """MACs behind one port that are kept whoever they are: behind it is a machine, not a whole site."""
 
-_MOST_QUESTIONS = 240
-"""At the pace to one device that is some ten seconds."""
-
 _LONGEST = 40
 """Characters of a name that are kept."""
-
-_ANSWER_WAIT = 1.0
-_ATTEMPTS = 2
 
 
 class Neighbour(NamedTuple):
@@ -89,166 +68,23 @@ class SwitchTables:
     whole: bool = True
 
 
-class ReadTables(Conversation[Datagram, SwitchTables]):
-    """Ask one device, one question at a time; the conversation ends with at most one report.
-
-    Version 2c, which gives many values at once; who is silent to that is asked by version 1, which
-    gives one.
-    """
-
-    def __init__(self, address: IPv4Address, community: str = DEFAULT_COMMUNITY) -> None:
-        self._peer = Endpoint(address, snmp.PORT)
-        self._community = community.encode()
-        self._version = Version.V2C
-        self._number = 0
-        self._attempts = 0
-        self._answered = False
-        self._script = _tables(address)
-        self._after = next(self._script)
-
-    def begin(self, now: float) -> Actions[Datagram, SwitchTables]:
-        """The first question."""
-        yield self._ask()
-
-    def left(self, packet: Datagram, now: float) -> Actions[Datagram, SwitchTables]:
-        """The question has left: wait for the answer."""
-        if not self.over:
-            self.wake_at = now + _ANSWER_WAIT
-        yield from ()
-
-    def heard(self, packet: Datagram, now: float) -> Actions[Datagram, SwitchTables]:
-        """Take the answer to the last question."""
-        if self.over or packet.peer != self._peer:
-            return
-        if packet.refused:
-            self._end()
-            return
-        try:
-            number, values = _answer(packet.payload)
-        except Malformed:
-            return
-        if number == self._number:
-            self._answered = True
-            yield from self._go_on(values)
-
-    def woke(self, now: float) -> Actions[Datagram, SwitchTables]:
-        """No answer: once more, by the older version, or no more."""
-        if self._attempts < _ATTEMPTS:
-            yield self._ask()
-        elif not self._answered and self._version is Version.V2C:
-            self._version, self._attempts = Version.V1, 0
-            yield self._ask()
-        else:
-            yield from self._go_on(None)
-
-    def _go_on(self, values: Mapping[str, Value] | None) -> Actions[Datagram, SwitchTables]:
-        self.wake_at = None
-        self._attempts = 0
-        if self._number >= _MOST_QUESTIONS:
-            values = None
-        try:
-            self._after = self._script.send(values)
-            while values is None:
-                # Do not wait for a silent switch at each of the other columns, too.
-                self._after = self._script.send(None)
-        except StopIteration as end:
-            self._end()
-            if end.value is not None:
-                yield Report(end.value)
-            return
-        yield self._ask()
-
-    def _ask(self) -> Send[Datagram]:
-        self._number += 1
-        self._attempts += 1
-        bulk = self._version is Version.V2C
-        message = snmp.SnmpMessage(
-            self._version,
-            self._community,
-            self._number,
-            {self._after: None},
-            repetitions=_AT_ONCE if bulk else 0,
-        )
-        encode = snmp.encode_get_bulk if bulk else snmp.encode_get_next
-        return Send(Datagram(self._peer, encode(message)))
-
-    def _end(self) -> None:
-        self.over = True
-        self.wake_at = None
-
-
-def _answer(payload: bytes) -> tuple[int, Mapping[str, Value]]:
-    """The number of an answer, and its values: none where it says that nothing follows.
-
-    Raises Malformed.
-    """
-    try:
-        message = snmp.parse(payload)
-    except Malformed:
-        return snmp.parse_error(payload), {}
-    return message.request, message.values
-
-
-_Rows = Mapping[str, Value]
-_Asking = Generator[str, Mapping[str, Value] | None, "tuple[_Rows, bool]"]
-
-
-def _column(column: str) -> _Asking:
-    """The rows of a column by what follows its name, and whether these are all of them."""
-    rows: dict[str, Value] = {}
-    after = column
-    while len(rows) < _MOST_ROWS:
-        found = yield after
-        if found is None:
-            return rows, False
-        for key, value in found.items():
-            if not key.startswith(f"{column}.") or value is None or not _follows(key, after):
-                return rows, True
-            rows[key.removeprefix(f"{column}.")] = value
-            after = key
-        if not found:
-            return rows, True
-    return rows, False
-
-
-def _single(name: str) -> Generator[str, Mapping[str, Value] | None, bytes]:
-    """The octets of an object that a device has once, or none; one question, whatever it answers.
-
-    What is no switch may answer any question with something else that it has.
-    """
-    found = yield name
-    value = (found or {}).get(f"{name}.0")
-    return value if isinstance(value, bytes) else b""
-
-
-def _follows(key: str, before: str) -> bool:
-    """Whether an object comes after another one: who goes back would lead in a circle."""
-    return _numbers(key) > _numbers(before)
-
-
-def _numbers(key: str) -> tuple[int, ...]:
-    return tuple(map(int, key.split(".")))
-
-
-def _tables(
-    address: IPv4Address,
-) -> Generator[str, Mapping[str, Value] | None, SwitchTables | None]:
+def switch_tables(address: IPv4Address) -> Reading[SwitchTables]:
     """Read the tables: asks for what follows each object, and ends with what they come to."""
-    bridge = yield from _single(snmp.BRIDGE_ADDRESS)
-    chassis = yield from _single(snmp.LLDP_CHASSIS)
+    bridge = yield from single(snmp.BRIDGE_ADDRESS)
+    chassis = yield from single(snmp.LLDP_CHASSIS)
     if not bridge and not chassis:
         return None
     is_whole = True
     behind: dict[str, dict[Mac, None]] = {}
     called: dict[str, str] = {}
     if bridge:
-        interfaces, has_all = yield from _column(snmp.BRIDGE_PORT_INTERFACE)
-        names, _ = yield from _column(snmp.INTERFACE_NAME)
+        interfaces, has_all = yield from column(snmp.BRIDGE_PORT_INTERFACE)
+        names, _ = yield from column(snmp.INTERFACE_NAME)
         if not names:
-            names, _ = yield from _column(snmp.INTERFACE_DESCRIPTION)
-        known, rest = yield from _column(snmp.VLAN_FORWARDING)
+            names, _ = yield from column(snmp.INTERFACE_DESCRIPTION)
+        known, rest = yield from column(snmp.VLAN_FORWARDING)
         if not known:
-            known, rest = yield from _column(snmp.BRIDGE_FORWARDING)
+            known, rest = yield from column(snmp.BRIDGE_FORWARDING)
         is_whole = has_all and rest
         called = {
             number: _label(names.get(str(interface)), number)
@@ -263,7 +99,7 @@ def _tables(
     if chassis:
         neighbours, rest = yield from _neighbours(called)
         is_whole = is_whole and rest
-    own = [_mac(bridge), _mac(chassis)]
+    own = [mac_of(bridge), mac_of(chassis)]
     ports = [
         Port(name, tuple(sorted(behind.get(name, ()))), tuple(neighbours.get(name, ())))
         for name in sorted({*behind, *neighbours}, key=natural)
@@ -273,22 +109,22 @@ def _tables(
 
 def _neighbours(
     called: Mapping[str, str],
-) -> Generator[str, Mapping[str, Value] | None, tuple[dict[str, list[Neighbour]], bool]]:
+) -> Asking[tuple[dict[str, list[Neighbour]], bool]]:
     """The neighbours at each port; ``called`` are the bridge's ports by their numbers.
 
     A port goes by the name that the bridge has for it, so that it is one port: LLDP counts a
     bridge's ports as the bridge does (IEEE 802.1AB-2005 §12, LldpPortNumber).
     """
-    subtypes, whole = yield from _column(snmp.LLDP_REMOTE_CHASSIS_SUBTYPE)
+    subtypes, whole = yield from column(snmp.LLDP_REMOTE_CHASSIS_SUBTYPE)
     if not subtypes:
         return {}, whole
-    chassis, _ = yield from _column(snmp.LLDP_REMOTE_CHASSIS)
-    port_subtypes, _ = yield from _column(snmp.LLDP_REMOTE_PORT_SUBTYPE)
-    ports, _ = yield from _column(snmp.LLDP_REMOTE_PORT)
-    names, _ = yield from _column(snmp.LLDP_REMOTE_NAME)
-    own_subtypes, _ = yield from _column(snmp.LLDP_PORT_ID_SUBTYPE)
-    own_ports, _ = yield from _column(snmp.LLDP_PORT_ID)
-    own_described, _ = yield from _column(snmp.LLDP_PORT_DESCRIPTION)
+    chassis, _ = yield from column(snmp.LLDP_REMOTE_CHASSIS)
+    port_subtypes, _ = yield from column(snmp.LLDP_REMOTE_PORT_SUBTYPE)
+    ports, _ = yield from column(snmp.LLDP_REMOTE_PORT)
+    names, _ = yield from column(snmp.LLDP_REMOTE_NAME)
+    own_subtypes, _ = yield from column(snmp.LLDP_PORT_ID_SUBTYPE)
+    own_ports, _ = yield from column(snmp.LLDP_PORT_ID)
+    own_described, _ = yield from column(snmp.LLDP_PORT_DESCRIPTION)
     found: dict[str, list[Neighbour]] = {}
     for index, subtype in subtypes.items():
         parts = index.split(".")
@@ -297,7 +133,7 @@ def _neighbours(
         number = parts[1]
         textual = own_subtypes.get(number) in lldp.PORT_TEXTS
         label = own_ports.get(number) if textual else own_described.get(number)
-        mac = _mac(chassis.get(index)) if subtype == lldp.Subtype.CHASSIS_MAC else None
+        mac = mac_of(chassis.get(index)) if subtype == lldp.Subtype.CHASSIS_MAC else None
         theirs = ports.get(index) if port_subtypes.get(index) in lldp.PORT_TEXTS else None
         neighbour = Neighbour(mac, _text(names.get(index)), _text(theirs))
         own = _text(label)
@@ -315,13 +151,14 @@ def _text(value: Value) -> str:
     return decoded(value, _LONGEST) if isinstance(value, bytes) else ""
 
 
-def _mac(value: Value) -> Mac | None:
+def mac_of(value: Value) -> Mac | None:
+    """A MAC that stands in a table, or None."""
     return Mac(value) if isinstance(value, bytes) and len(value) == 6 else None
 
 
 def _mac_in(index: str) -> Mac | None:
     """The MAC that a row's index ends with, a number an octet."""
-    octets = _numbers(index)[-6:]
+    octets = numbers(index)[-6:]
     return Mac(bytes(octets)) if len(octets) == 6 and max(octets) < 256 else None
 
 
@@ -376,8 +213,8 @@ def read_tables(switch: Part) -> SwitchTables | None:
     address = switch.get("address", an_address)
     if address is None or not switch.has_list("ports"):
         return None
-    ports = filter(None, map(_read_port, switch.parts("ports", _MOST_ROWS)))
-    macs = switch.each("macs", a_mac, _MOST_ROWS)
+    ports = filter(None, map(_read_port, switch.parts("ports", MOST_ROWS)))
+    macs = switch.each("macs", a_mac, MOST_ROWS)
     return SwitchTables(address, tuple(macs), tuple(ports), switch.get("whole", a_truth, False))
 
 
@@ -388,9 +225,9 @@ def _read_port(port: Part) -> Port | None:
         return None
     neighbours = (
         Neighbour(each.get("mac", a_mac), each.get("name", _name, ""), each.get("port", _name, ""))
-        for each in port.parts("neighbours", _MOST_ROWS)
+        for each in port.parts("neighbours", MOST_ROWS)
     )
-    return Port(name, tuple(port.each("behind", a_mac, _MOST_ROWS)), tuple(neighbours), others)
+    return Port(name, tuple(port.each("behind", a_mac, MOST_ROWS)), tuple(neighbours), others)
 
 
 _name = partial(a_text, longest=_LONGEST)

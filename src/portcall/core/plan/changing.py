@@ -33,7 +33,12 @@ def setting(name: str, cells: Cells) -> Edit:
         text = PlanText(data)
         for column in cells:
             _check_column(column, text.columns)
-        return text.with_cells(_row(name, plan).line, _parted(cells))
+        row = _row(name, plan)
+        changed = {row.line: _parted(cells)}
+        if cells.get("name") and not row.of:
+            # Its parts go on to be its parts.
+            changed |= {each.line: {"of": cells["name"]} for each in plan.parts_of(row.name)}
+        return text.changed(changed)
 
     return edit
 
@@ -56,7 +61,7 @@ def removing(names: Sequence[str]) -> Edit:
 
     def edit(plan: Plan, data: bytes) -> bytes:
         lines = {_row(name, plan).line for name in names}
-        if len(lines) == len(plan.devices):
+        if len(lines) == len(plan.rows):
             raise BadInput("a plan has one row at least", "for none, delete its file")
         # From the last one up: the lines above keep their numbers.
         for line in sorted(lines, reverse=True):
@@ -147,10 +152,10 @@ def changes(before: Plan, after: Plan) -> tuple[Change, ...]:
 
 
 def _changes(before: Plan, after: Plan) -> Iterator[Change]:
-    old = {row.name: row for row in before}
-    new = {row.name for row in after}
+    old = {row.name: row for row in before.rows}
+    new = {row.name for row in after.rows}
     gone = {name: row for name, row in old.items() if name not in new}
-    for row in after:
+    for row in after.rows:
         was = old.get(row.name)
         if was is None:
             was = next((each for each in gone.values() if _is_the_same(each, row)), None)
@@ -164,6 +169,8 @@ def _changes(before: Plan, after: Plan) -> Iterator[Change]:
 
 
 def _is_the_same(one: PlannedDevice, other: PlannedDevice) -> bool:
+    if one.of or other.of:
+        return (one.of, one.part) == (other.of, other.part)
     return one.address == other.address or (one.mac is not None and one.mac == other.mac)
 
 
@@ -175,22 +182,31 @@ def cells_of(row: PlannedDevice | None) -> dict[str, str]:
         "name": row.name,
         "mac": str(row.mac or ""),
         "circuit": row.circuit.hex(),
-        "address": str(row.address),
-        "mask": "" if row.mask_assumed else str(row.interface.network.prefixlen),
+        "address": "" if row.has_no_address else str(row.address),
+        "mask": "" if row.mask_assumed or row.has_no_address else _prefix(row),
         "gateway": str(row.gateway or ""),
         "group": row.group,
         "kind": row.kind,
         "place": row.place,
         **row.expected.asked,
+        "of": row.of,
+        "part": str(row.part or ""),
         "note": row.note,
         **dict(row.extra),
     }
     return {column: value for column, value in said.items() if value}
 
 
+def _prefix(row: PlannedDevice) -> str:
+    return str(row.interface.network.prefixlen)
+
+
 def _described(row: PlannedDevice | None) -> str:
     """A row's address and MAC, with what it is and where."""
     if row is None:
         return ""
-    parts = (row.interface, row.mac or "no MAC", row.kind, row.place)
+    if row.has_no_address:
+        parts: tuple[object, ...] = (f"{row.part} of {row.of}", row.kind, row.place)
+    else:
+        parts = (row.interface, row.mac or "no MAC", row.kind, row.place)
     return ", ".join(str(part) for part in parts if part)

@@ -9,7 +9,8 @@ STARTING = ("name", "mac", "circuit", "address", "mask", "gateway", "kind", "pla
 """The columns of a plan that is begun; the others are added when a row needs them."""
 
 IDENTITY = ("maker", "product", "serial", "firmware")
-COLUMNS = (*STARTING[:6], "group", *STARTING[6:8], *IDENTITY, "note")
+INSIDE = ("of", "part")
+COLUMNS = (*STARTING[:6], "group", *STARTING[6:8], *IDENTITY, *INSIDE, "note")
 """All that have a meaning; a file may have others besides, which stay as they are."""
 
 MEANINGS = {
@@ -24,6 +25,8 @@ MEANINGS = {
     "product": "Which product it should be.",
     "serial": "Which serial number it should have.",
     "firmware": "Which firmware: a version, or a limit such as '>= 5.002'.",
+    "of": "The row of the device that this is a part of.",
+    "part": "Which part of that: port 2, unit 17, slot 3.",
     "note": "Whatever else.",
 }
 """What a row says in each column besides its name and address."""

@@ -109,11 +109,11 @@ def understand(
     ]
     problems: list[Problem] = []
     try:
-        devices = read_lines(table, source, subnets).devices
+        devices = read_lines(table, source, subnets).rows
     except PlanError as error:
         devices = ()
         problems += error.problems
-    planned = {row.name.casefold(): row for row in plan}
+    planned = {row.name.casefold(): row for row in plan.rows}
     problems += _against(plan, devices)
     if problems:
         raise PlanError(source, [_in_their_words(each, columns) for each in problems])
@@ -259,7 +259,7 @@ def _against(plan: Plan, devices: Sequence[PlannedDevice]) -> Iterator[Problem]:
         holders["mac", planned.mac] = planned
     arriving = {row.name.casefold() for row in devices}
     for row in devices:
-        for column, value in (("address", row.address), ("mac", row.mac)):
+        for column, value in () if row.of else (("address", row.address), ("mac", row.mac)):
             holder = holders.get((column, value)) if value is not None else None
             if holder is not None and holder.name.casefold() not in arriving:
                 yield Problem(row.line, column, f"{value}: the plan gives it to {holder.name}")

@@ -24,9 +24,18 @@ from portcall.core.address import (
 from portcall.core.circuit import circuit_words, parse_circuit
 from portcall.core.csv_text import BrokenLine, TableLine, delimiter_in, lines_in, lines_of
 from portcall.core.finding import Name
-from portcall.core.plan.columns import COLUMNS, IDENTITY, STARTING
+from portcall.core.part_path import PartKind, PartPath, parse_path
+from portcall.core.plan.columns import COLUMNS, IDENTITY, INSIDE, STARTING
 from portcall.core.plan.expected import Expected, parse_firmware
-from portcall.core.plan.rows import Plan, PlannedDevice, Subnet, gateway_for, prefix_for
+from portcall.core.plan.inside import NO_INTERFACE, is_same_device, with_parts
+from portcall.core.plan.rows import (
+    NOBODY,
+    Plan,
+    PlannedDevice,
+    Subnet,
+    gateway_for,
+    prefix_for,
+)
 from portcall.core.plan.slips import slip
 from portcall.core.plan.text import decode
 from portcall.core.printable import from_spreadsheets, printable
@@ -90,6 +99,10 @@ class _Reading:
         self.subnets = subnets
         self.problems: list[Problem] = []
         self._seen: dict[tuple[str, object], PlannedDevice] = {}
+        self._inside: list[PlannedDevice] = []
+        """Parts without an address of their own."""
+        self._has_parts = False
+        """Whether the heading has both columns of parts: others use the word for an article."""
 
     def sound(self, plan: Plan, source: str) -> Plan:
         """The plan, if no rule is broken. Raises PlanError."""
@@ -117,6 +130,7 @@ class _Reading:
             return Plan()
         heading, *rest = lines
         names = self._header(heading.cells, heading.number)
+        self._has_parts = set(INSIDE) <= set(names)
         devices: list[PlannedDevice] = []
         for line in rest:
             if len(self.problems) >= MOST_PROBLEMS:
@@ -126,9 +140,9 @@ class _Reading:
             row = self._row(names, line.cells, line.number)
             if row:
                 devices.append(row)
-        if not devices and not self.problems:
+        if not devices and not self._inside and not self.problems:
             self._problem(WHOLE, None, f"is empty; below {','.join(names)} no row follows")
-        return Plan(tuple(devices), tuple(names))
+        return with_parts(devices, self._inside, tuple(names), self._problem)
 
     def _problem(self, line: int, column: str | None, text: str) -> None:
         self.problems.append(Problem(line, column, text))
@@ -169,16 +183,21 @@ class _Reading:
         prefix = self._value("mask", cell, line, parse_mask)
         gateway = self._value("gateway", cell, line, parse_address)
         firmware = self._value("firmware", cell, line, parse_firmware)
-        if "address" in names and not cell.get("address"):
+        of, part = self._part(cell, line)
+        needs_none = of and part is not None and part.kind is not PartKind.PORT
+        if "address" in names and not cell.get("address") and not needs_none:
             self._problem(line, "address", "is empty; every row needs an address")
-        if name is None or address is None or len(self.problems) > found_before:
+        if name is None or len(self.problems) > found_before or not (address or needs_none):
             self._check_alone(address, line, found_before)
             return None
         assumed = False
-        if prefix is None:
+        if prefix is None and address is not None:
             prefix = prefix_for(address, self.subnets)
             assumed = prefix is None
-        interface = IPv4Interface((address, prefix or assumed_prefix(address)))
+        interface = NO_INTERFACE
+        if address is not None:
+            interface = IPv4Interface((address, prefix or assumed_prefix(address)))
+        known = ("", *COLUMNS) if self._has_parts else ("", *set(COLUMNS) - set(INSIDE))
         said = {column: printable(cell.get(column, "")) for column in (*IDENTITY, *_WORDS)}
         device = PlannedDevice(
             name,
@@ -189,13 +208,31 @@ class _Reading:
             line=line,
             circuit=circuit,
             expected=Expected(said["maker"], said["product"], said["serial"], firmware),
-            extra=tuple(
-                (key, printable(value)) for key, value in cell.items() if key not in ("", *COLUMNS)
-            ),
-            **{word: said[word] for word in _WORDS},
+            extra=tuple((key, printable(value)) for key, value in cell.items() if key not in known),
+            of=of,
+            part=part,
+            group=said["group"],
+            kind=said["kind"],
+            place=said["place"],
+            note=said["note"],
         )
+        if address is None:
+            self._check_once(device, ("name",))
+            self._inside.append(device)
+            return None
         self._check_rules(device)
         return device
+
+    def _part(self, cell: dict[str, str], line: int) -> tuple[Name, PartPath | None]:
+        """Of which row this is a part, and which; neither for a device."""
+        if not self._has_parts:
+            return NOBODY, None
+        of = Name(printable(cell.get("of", "")))
+        part = self._value("part", cell, line, parse_path)
+        if bool(of) != bool(cell.get("part")):
+            missing = "part" if of else "of"
+            self._problem(line, missing, "is empty; a part needs both of and part")
+        return of, part
 
     def _name(self, text: str, line: int) -> Name | None:
         if not text:
@@ -255,16 +292,20 @@ class _Reading:
                 self._problem(
                     device.line, "gateway", f"{gateway}: is the network or broadcast number"
                 )
+        self._check_once(device, ("name", "address", "mac", "circuit"))
+
+    def _check_once(self, device: PlannedDevice, columns: Sequence[str]) -> None:
+        """Check that no other row has the same; an address two parts of a device may share."""
         for column, value in (
             ("name", device.name.casefold()),
             ("address", device.address),
             ("mac", device.mac),
             ("circuit", device.circuit or None),
         ):
-            if value is None:
+            if value is None or column not in columns:
                 continue
             first = self._seen.setdefault((column, value), device)
-            if first is not device:
+            if first is not device and not (column == "address" and is_same_device(first, device)):
                 words = {"name": device.name, "circuit": circuit_words(device.circuit)}
                 shown = words.get(column) or str(value)
                 self._problem(

@@ -14,6 +14,7 @@ from portcall.core.address import (
     parse_mac,
 )
 from portcall.core.finding import Name
+from portcall.core.part_path import PartKind, PartPath
 from portcall.core.plan.expected import NOTHING_EXPECTED, Expected
 from portcall.core.trouble import BadInput
 
@@ -33,6 +34,9 @@ class Surroundings:
     domain: str = ""
     domain_servers: tuple[IPv4Address, ...] = ()
     time_servers: tuple[IPv4Address, ...] = ()
+
+
+NOBODY = Name("")
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,6 +60,12 @@ class PlannedDevice:
     """Who it should say that it is."""
     extra: tuple[tuple[str, str], ...] = ()
     """The cells of columns that have no meaning here, in the order of the file."""
+    of: Name = NOBODY
+    """The row whose device this is a part of; empty for a device."""
+    part: PartPath | None = None
+    """Which part of it."""
+    has_no_address: bool = False
+    """Whether it is a part that is reached by its device's address alone."""
 
     @property
     def is_typed(self) -> bool:
@@ -69,19 +79,55 @@ class PlannedDevice:
 
     @property
     def address(self) -> IPv4Address:
-        """The planned address, without its mask."""
+        """The planned address, without its mask; of a part without one, that of its device."""
         return self.interface.ip
 
 
 @dataclass(frozen=True, slots=True)
 class Plan:
-    """The rows, in the order of the file, and the names of the columns it has."""
+    """The rows, in the order of the file, and the names of the columns it has.
+
+    ``devices`` have an address of their own, which may be that of a further interface of a device;
+    ``parts`` have none: units, modules, and interfaces that share one. Who goes through a plan
+    goes through the first.
+    """
 
     devices: tuple[PlannedDevice, ...] = ()
     columns: tuple[str, ...] = ()
+    parts: tuple[PlannedDevice, ...] = ()
 
     def __iter__(self) -> Iterator[PlannedDevice]:
         return iter(self.devices)
+
+    @property
+    def rows(self) -> tuple[PlannedDevice, ...]:
+        """All rows, in the order of the file."""
+        if not self.parts:
+            return self.devices
+        return tuple(sorted((*self.devices, *self.parts), key=lambda row: row.line))
+
+    def parts_of(self, name: str) -> tuple[PlannedDevice, ...]:
+        """The rows of a device's parts, those with an address of their own among them."""
+        folded = name.casefold()
+        return tuple(row for row in self.rows if row.of.casefold() == folded) if name else ()
+
+    def row_of_part(
+        self, mac: Mac | None, addresses: Iterable[IPv4Address], path: PartPath
+    ) -> PlannedDevice | None:
+        """The row of a part of the device that has this MAC or one of these addresses, or None."""
+        holder = self.by_mac(mac) or next(filter(None, map(self.by_address, addresses)), None)
+        if holder is None:
+            return None
+        parts = self.parts_of(holder.of or holder.name)
+        return next((row for row in parts if row.part == path), None)
+
+    def unit_products(self) -> dict[IPv4Address, dict[int, str]]:
+        """What the units behind a device are planned to be: by its address, and their numbers."""
+        found: dict[IPv4Address, dict[int, str]] = {}
+        for row in self.parts:
+            if row.part is not None and row.part.kind is PartKind.UNIT and row.expected.product:
+                found.setdefault(row.address, {})[row.part.number] = row.expected.product
+        return found
 
     def by_mac(self, mac: Mac | None) -> PlannedDevice | None:
         """The row for a MAC, or None."""
@@ -95,7 +141,8 @@ class Plan:
     def by_name(self, name: str) -> PlannedDevice | None:
         """The row of a name, in upper or lower case, or None."""
         folded = name.strip().casefold()
-        return next((row for row in self.devices if row.name.casefold() == folded), None)
+        every = (*self.devices, *self.parts)
+        return next((row for row in every if row.name.casefold() == folded), None)
 
     def by_address(self, address: IPv4Address) -> PlannedDevice | None:
         """The row for an address, or None."""
@@ -115,11 +162,12 @@ class Plan:
             )
         old = here or there
         if old is None:
-            return Plan((*self.devices, pair))
+            return Plan((*self.devices, pair), parts=self.parts)
         kept = old.gateway if old.gateway and old.gateway in pair.interface.network else None
         gateway = kept or pair.gateway
         new = replace(old, mac=pair.mac, interface=pair.interface, gateway=gateway)
-        return Plan(tuple(new if row is old else row for row in self.devices))
+        devices = tuple(new if row is old else row for row in self.devices)
+        return Plan(devices, parts=self.parts)
 
 
 NO_PLAN = Plan()

@@ -6,6 +6,7 @@ from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
 from portcall.core.record.look import SeenDevice, SeenLook, key_of, read_device
+from portcall.core.record.parts import part_changes
 
 _COMPARED = ("name", "maker", "product", "serial", "firmware", "mask", "gateway")
 """The fields whose change matters; a value that one look does not have is not said to be gone."""
@@ -109,6 +110,8 @@ def _changes(
         # Another method may word the same thing otherwise: compare only values of the same method.
         if before and after and before != after and was.by.get(what) == now.by.get(what):
             yield change(what, before, after)
+    for part, before, after in part_changes(was.parts, now.parts):
+        yield change(part, before, after)
     ran = "ports" in one.methods and "ports" in other.methods
     if ran and was.addresses and now.addresses and set(was.doors) != set(now.doors):
         yield change("doors", ", ".join(was.doors), ", ".join(now.doors))

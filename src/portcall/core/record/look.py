@@ -25,12 +25,13 @@ from portcall.core.document import (
     told_text,
 )
 from portcall.core.find.device import Device
-from portcall.core.find.protocols import PROTOCOLS, method_named
-from portcall.core.find.sentences import MANNERS
-from portcall.core.find.sighting import Door, Field, Method, Said, Sighting, Told
+from portcall.core.find.protocols import PROTOCOLS
+from portcall.core.find.sighting import Field, Method, Said, Sighting
 from portcall.core.find.switch_tables import SwitchTables, read_tables
-from portcall.core.finding import Finding, Value, as_json, values_as_json
+from portcall.core.finding import Finding, as_json
 from portcall.core.record.entry import devices_apart, line_of
+from portcall.core.record.parts import SeenPart, parts_document, read_parts, seen_parts
+from portcall.core.record.said import a_method, read_said, said_document
 from portcall.core.talk.request import AddressProtocol
 
 _MOST_DEVICES = 200_000
@@ -49,19 +50,13 @@ def device_document(device: Device, remarks: Sequence[Finding] | None = None) ->
         "addresses": [str(address) for address in (*device.addresses, *device.ipv6)],
         **{each.value: device.value(each) for each in single},
         "ports": [str(door) for door in device.doors],
-        "said": [_said_document(said) for said in device.said],
+        "said": [said_document(said) for said in device.said],
         "methods": list(device.methods),
         "asks": [asking.protocol.value for asking in device.asks],
+        **parts_document(device.parts),
         "remarks": [str(remark) for remark in remarks or ()],
         **({} if remarks is None else {"codes": [as_json(remark) for remark in remarks]}),
     }
-
-
-def _said_document(said: Said) -> dict[str, Any]:
-    told: dict[str, Any] = {"what": said.field, "value": str(said.value), "by": said.method}
-    if isinstance(said.value, Finding):
-        told |= {"code": said.value.code, "values": values_as_json(said.value)}
-    return told
 
 
 def sightings_in(device: Part) -> Iterator[Sighting]:
@@ -72,10 +67,10 @@ def sightings_in(device: Part) -> Iterator[Sighting]:
     """
     mac = device.get("mac", a_mac)
     addresses: list[IPv4Address | None] = [*device.each("addresses", an_address)]
-    told: dict[Method, list[Said]] = {each: [] for each in device.each("methods", _method)}
+    told: dict[Method, list[Said]] = {each: [] for each in device.each("methods", a_method)}
     for part in device.parts("said", _MOST_SAID):
         with suppress(OddDocument):
-            said = _said(part)
+            said = read_said(part)
             told.setdefault(said.method, []).append(said)
     for method in (Method.PLAN, Method.REGISTRY):
         told.pop(method, None)
@@ -84,6 +79,8 @@ def sightings_in(device: Part) -> Iterator[Sighting]:
             yield Sighting(0.0, method, mac, address, tuple(values))
         for protocol in device.each("asks", AddressProtocol):
             yield Sighting(0.0, Method.LISTEN, mac, address, asks=protocol)
+    for seen in read_parts(device):
+        yield Sighting(0.0, seen.method, mac, next(iter(addresses), None), part=seen)
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,6 +93,8 @@ class SeenDevice:
     by: Mapping[str, str]
     doors: tuple[str, ...]
     methods: frozenset[str]
+    parts: Mapping[str, SeenPart] = field(default_factory=dict)
+    """Those that were asked for, by their paths."""
 
     @property
     def called(self) -> str:
@@ -241,52 +240,6 @@ def _range(value: object) -> AddressRange:
     return parse_range(a_text(value))
 
 
-def _method(value: object) -> Method:
-    method = method_named(value)
-    if method is None:
-        raise ValueError("is no method")
-    return method
-
-
-def _said(said: Part) -> Said:
-    """A value that a device told. Raises OddDocument."""
-    field = said.take("what", Field)
-    return Said(field, _told(field, said), said.take("by", _method))
-
-
-def _told(field: Field, said: Part) -> Told:
-    """The value of a field as it was before it was written down. Raises OddDocument."""
-    if field in (Field.MASK, Field.GATEWAY):
-        return said.take("value", an_address)
-    if field is Field.DOOR:
-        return said.take("value", _door)
-    text = said.take("value", told_text)
-    return (_manner(said) or text) if field is Field.MANNER else text
-
-
-def _door(value: object) -> Door:
-    number, _, name = a_text(value).partition(" ")
-    if not number.isdecimal() or len(number) > 5:
-        raise ValueError("is no port")
-    return Door(int(number), name)
-
-
-def _manner(said: Part) -> Finding | None:
-    kind, values = MANNERS.get(said.get("code", a_text, "")), said.part("values")
-    if kind is None or set(values) != kind.names:
-        return None
-    return kind(**{key: values.get(key, _value) for key in values})
-
-
-def _value(value: object) -> Value:
-    """A value of a sentence that was written down: a number, or text."""
-    if isinstance(value, list):
-        return [_value(each) for each in value[:_MOST_SAID]]
-    if value is None or isinstance(value, bool | int | float):
-        return value
-    return told_text(value)
-
-
 _long_text = partial(told_text, longest=_LONGEST)
 _SINGLE = tuple(each.value for each in Field if each.is_single)
 
@@ -306,4 +259,5 @@ def _device(device: Part) -> SeenDevice:
         by,
         tuple(device.each("ports", told_text)),
         frozenset(device.each("methods", a_text)),
+        seen_parts(device),
     )

@@ -34,7 +34,8 @@ class Exchange(NamedTuple):
     that cannot be told, or raises Malformed. ``answers`` is given the request and a whole message;
     it is None for a protocol that numbers nothing. With ``until_close``, a connection that closes,
     or a wait that ends, ends the reply too. ``wanted`` False expects no reply at all. ``wait`` is
-    how many seconds a reply may take.
+    how many seconds a reply may take. ``rest`` leaves the device to others before it is asked: so
+    many times as long as it took for the last reply.
     """
 
     request: bytes
@@ -43,6 +44,7 @@ class Exchange(NamedTuple):
     until_close: bool = False
     wanted: bool = True
     wait: float = ANSWER_WAIT
+    rest: float = 0.0
 
 
 L = TypeVar("L")
@@ -56,10 +58,20 @@ class Dialogue(Conversation[StreamBytes, F], Generic[L, F]):
 
     It is over when the script is, or when the device sends what cannot be read. ``told`` makes the
     fact to report, of what the script found out and when. ``most`` bounds the questions.
+
+    One that ``resumes`` does not end its script when the connection ends: a question that was open
+    then has no reply, and the next one is ``left_over``, for another dialogue over another
+    connection, which begins with that as its ``first``.
     """
 
     def __init__(
-        self, script: Script[L], told: Callable[[L, float], F], most: int = MOST_EXCHANGES
+        self,
+        script: Script[L],
+        told: Callable[[L, float], F],
+        most: int = MOST_EXCHANGES,
+        *,
+        resumes: bool = False,
+        first: Exchange | None = None,
     ) -> None:
         self._script = script
         self._told = told
@@ -71,10 +83,25 @@ class Dialogue(Conversation[StreamBytes, F], Generic[L, F]):
         """Questions whose answers did not come in time, and may still come."""
         self._is_spent = False
         """Whether a later message could be taken for the answer to something else."""
+        self._resumes = resumes
+        self._first = first
+        self.left_over: Exchange | None = None
+        self.answered = False
+        """Whether any question was answered."""
+        self._held: Exchange | None = None
+        """What is asked when the device was left alone for long enough."""
+        self._is_closed = False
+        self._asked = 0.0
+        self._took = 0.0
+        self.slowest = 0.0
+        """Seconds that the slowest reply took, or the wait for it; who reads it may reset it."""
 
     def begin(self, now: float) -> Actions[StreamBytes, F]:
         """Ask the first question."""
-        yield from self._go_on(None, now)
+        if self._first is not None:
+            yield from self._ask(self._first, now)
+        else:
+            yield from self._go_on(None, now)
 
     def woke(self, now: float) -> Actions[StreamBytes, F]:
         """No answer in time.
@@ -82,6 +109,10 @@ class Dialogue(Conversation[StreamBytes, F], Generic[L, F]):
         Where nothing numbers the answers, one that comes later would be taken for the answer to
         another question: nothing more is asked over this connection.
         """
+        if self._held is not None:
+            held, self._held = self._held, None
+            yield from self._ask(held, now)
+            return
         reply = self._partial()
         if self._current is not None and self._current.answers is None:
             self._is_spent = True
@@ -93,15 +124,22 @@ class Dialogue(Conversation[StreamBytes, F], Generic[L, F]):
         """Gather replies; a message that answers another question is passed over."""
         if self.over or self._current is None:
             return
+        if packet.data and self._held is not None:
+            # It answers what it was given up for: that is passed over before the next answer.
+            self._received += packet.data[: LONGEST_REPLY - len(self._received)]
+            return
         if not packet.data:
-            last = self._partial()
+            last = self._partial() if self._held is None else None
             if last is not None:
                 yield from self._go_on(last, now)
+            elif self._resumes:
+                yield from self._closed(now)
             self._end()
             return
         self._received += packet.data
         while not self.over and (message := self._take_message()) is not None:
             if self._is_answer(message):
+                self.answered = True
                 yield from self._go_on(message, now)
             elif self._late > 0:
                 # The device answers its questions one after the other, and is that far behind.
@@ -142,6 +180,9 @@ class Dialogue(Conversation[StreamBytes, F], Generic[L, F]):
         return reply
 
     def _go_on(self, reply: bytes | None, now: float) -> Actions[StreamBytes, F]:
+        if self._current is not None:
+            self._took = now - self._asked
+            self.slowest = max(self.slowest, self._took)
         try:
             step = next(self._script) if self._current is None else self._script.send(reply)
             while True:
@@ -152,20 +193,35 @@ class Dialogue(Conversation[StreamBytes, F], Generic[L, F]):
                 self._exchanges += 1
                 if self._exchanges > self._most or self._is_spent:
                     break
-                yield Send(StreamBytes(step.request))
-                self._current = step
+                if self._is_closed or step.rest * self._took > 0:
+                    self._held, self.wake_at = step, now + step.rest * self._took
+                    return
+                yield from self._ask(step, now)
                 if step.wanted:
-                    self.wake_at = now + step.wait
                     return
                 step = self._script.send(None)
         except (StopIteration, Malformed):
             pass
         self._end()
 
+    def _closed(self, now: float) -> Actions[StreamBytes, F]:
+        """The connection is gone, and the script goes on over another one."""
+        self._is_closed = True
+        if self._held is None:
+            yield from self._go_on(None, now)
+        self.left_over, self._held = self._held, None
+
+    def _ask(self, step: Exchange, now: float) -> Actions[StreamBytes, F]:
+        self._current, self._asked = step, now
+        if step.wanted:
+            self.wake_at = now + step.wait
+        yield Send(StreamBytes(step.request))
+
     def _end(self) -> None:
         self.over = True
         self.wake_at = None
-        self._script.close()
+        if self.left_over is None:
+            self._script.close()
 
 
 def one_after_the_other(scripts: Sequence[Callable[[], Script[L]]]) -> Script[L]:

@@ -215,6 +215,38 @@ def _parse_item(reader: Reader, oddities: list[str]) -> Identity:
     )
 
 
+def parse_attributes(data: bytes) -> Identity:
+    """The identity object's attributes, as Get_Attributes_All answers (volume 1 §5-2.2.1).
+
+    Of address, port and state nothing is told. Raises Malformed.
+    """
+    reader = Reader(data, "CIP identity attributes")
+    vendor, device_type = reader.u16_little(), reader.u16_little()
+    product_code = reader.u16_little()
+    major, minor = reader.u8(), reader.u8()
+    status, serial = reader.u16_little(), reader.u32_little()
+    length = reader.u8()
+    name = reader.take(min(length, reader.remaining))
+    plate = (vendor, device_type, product_code, major, minor, status, serial)
+    return Identity(IPv4Address(0), 0, *plate, name, _NO_STATE)
+
+
+def encode_attributes(identity: Identity) -> bytes:
+    """The answer that ``parse_attributes`` reads."""
+    return b"".join(
+        (
+            identity.vendor.to_bytes(2, "little"),
+            identity.device_type.to_bytes(2, "little"),
+            identity.product_code.to_bytes(2, "little"),
+            bytes((identity.major, identity.minor)),
+            identity.status.to_bytes(2, "little"),
+            identity.serial.to_bytes(4, "little"),
+            bytes((len(identity.product_name),)),
+            identity.product_name,
+        )
+    )
+
+
 def encode_identity(identity: Identity, context: bytes) -> bytes:
     """A whole List Identity reply."""
     item = b"".join(
@@ -224,14 +256,7 @@ def encode_identity(identity: Identity, context: bytes) -> bytes:
             identity.port.to_bytes(2, "big"),
             identity.address.packed,
             bytes(8),
-            identity.vendor.to_bytes(2, "little"),
-            identity.device_type.to_bytes(2, "little"),
-            identity.product_code.to_bytes(2, "little"),
-            bytes((identity.major, identity.minor)),
-            identity.status.to_bytes(2, "little"),
-            identity.serial.to_bytes(4, "little"),
-            bytes((len(identity.product_name),)),
-            identity.product_name,
+            encode_attributes(identity),
             bytes((identity.state,)),
         )
     )

@@ -16,6 +16,7 @@ REGISTER_SESSION = 0x0065
 UNREGISTER_SESSION = 0x0066
 SEND_RR_DATA = 0x006F
 
+GET_ATTRIBUTES_ALL = 0x01
 RESET = 0x05
 GET_ATTRIBUTE_SINGLE = 0x0E
 SET_ATTRIBUTE_SINGLE = 0x10
@@ -23,6 +24,7 @@ IDENTITY = 0x01
 """The identity object's class, volume 1 §5-2; its Reset restarts the device."""
 
 SUCCESS = 0x00
+CONNECTION_FAILURE = 0x01
 PATH_UNKNOWN = 0x05
 SERVICE_NOT_SUPPORTED = 0x08
 INVALID_VALUE = 0x09
@@ -31,7 +33,7 @@ NOT_SETTABLE = 0x0E
 
 _STATUS_WORDS = {
     # Volume 1, appendix B, table B-1.1: what a request to read or set can be answered with.
-    0x01: "connection failure",
+    CONNECTION_FAILURE: "connection failure",
     0x02: "resources not available",
     0x03: "invalid parameter value",
     0x04: "path segment error",
@@ -75,6 +77,8 @@ class Response(NamedTuple):
     service: int
     status: int
     data: bytes
+    extended: int | None = None
+    """The first word of the additional status, which says more of an error."""
 
 
 def encode_register_session() -> bytes:
@@ -144,8 +148,10 @@ def status_words(status: int) -> str:
 
 
 def encode_response(response: Response) -> bytes:
-    """A message router response without additional status."""
-    return bytes((response.service | _REPLY_BIT, 0, response.status, 0)) + response.data
+    """A message router response."""
+    words = b"" if response.extended is None else response.extended.to_bytes(2, "little")
+    head = bytes((response.service | _REPLY_BIT, 0, response.status, len(words) // 2))
+    return head + words + response.data
 
 
 def parse_response(data: bytes) -> Response:
@@ -156,5 +162,6 @@ def parse_response(data: bytes) -> Response:
         raise reader.wrong("reply bit is not set")
     reader.u8()
     status = reader.u8()
-    reader.take(reader.u8() * 2)
-    return Response(service & ~_REPLY_BIT, status, reader.rest())
+    words = reader.take(reader.u8() * 2)
+    extended = int.from_bytes(words[:2], "little") if words else None
+    return Response(service & ~_REPLY_BIT, status, reader.rest(), extended)

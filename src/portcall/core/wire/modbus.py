@@ -1,8 +1,8 @@
-"""Modbus TCP: the header, and the two functions that say what a device is.
+"""Modbus TCP: the header, the two functions that say what a device is, and the two that read.
 
 MODBUS Messaging on TCP/IP Implementation Guide V1.0b §3.1.3 (MBAP header); MODBUS Application
-Protocol V1.1b3 §6.13 (17, report server ID), §6.21 (43/14, read device identification), §7
-(exceptions).
+Protocol V1.1b3 §6.3 and §6.4 (3 and 4, read holding and input registers), §6.13 (17, report server
+ID), §6.21 (43/14, read device identification), §7 (exceptions).
 """
 
 from __future__ import annotations
@@ -16,6 +16,8 @@ PORT = 502
 HEADER_LENGTH = 7
 LONGEST_PDU = 253
 
+READ_HOLDING, READ_INPUT = 3, 4
+MOST_REGISTERS = 125
 REPORT_SERVER_ID = 17
 ENCAPSULATED = 43
 DEVICE_IDENTIFICATION = 14
@@ -129,6 +131,27 @@ def encode_identification(said: Identification, code: int) -> bytes:
     more = 0 if said.next_object is None else 0xFF
     head = (ENCAPSULATED, DEVICE_IDENTIFICATION, code, code, more, said.next_object or 0)
     return bytes((*head, len(said.objects))) + body
+
+
+def encode_read(function: int, first: int, count: int) -> bytes:
+    """The PDU that reads ``count`` registers from ``first`` on, as the wire counts them: from 0."""
+    return bytes((function,)) + first.to_bytes(2, "big") + count.to_bytes(2, "big")
+
+
+def parse_read(pdu: bytes, function: int, count: int) -> bytes:
+    """The octets of the registers in an answer, two each, the high one first. Raises Malformed."""
+    reader = Reader(pdu, "Modbus registers")
+    if reader.u8() != function:
+        raise reader.wrong("is an answer to something else")
+    length = reader.u8()
+    if length != 2 * count:
+        raise reader.wrong(f"has {length} octets, not two for each of {count} registers")
+    return reader.take(length)
+
+
+def encode_registers(function: int, octets: bytes) -> bytes:
+    """An answer to ``encode_read``."""
+    return bytes((function, len(octets))) + octets
 
 
 def parse_server_id(pdu: bytes) -> bytes:

@@ -23,6 +23,14 @@ SYSTEM = (SYS_DESCR, SYS_OBJECT_ID, SYS_NAME, SYS_LOCATION)
 NET_MASK = "1.3.6.1.2.1.4.20.1.3."
 """RFC 4293 §5, ipAdEntNetMask; the address that the mask belongs to follows."""
 
+ADDRESS_INTERFACE, ADDRESS_MASK = "1.3.6.1.2.1.4.20.1.2", "1.3.6.1.2.1.4.20.1.3"
+INTERFACE_TYPE = "1.3.6.1.2.1.2.2.1.3"
+INTERFACE_ADDRESS = "1.3.6.1.2.1.2.2.1.6"
+INTERFACE_STATUS = "1.3.6.1.2.1.2.2.1.8"
+LOOPBACK, IS_DOWN = 24, 2
+"""RFC 4293 §5, ipAdEntIfIndex and ipAdEntNetMask by address; RFC 2863 §6, ifType, ifPhysAddress and
+ifOperStatus by interface, and a number of each."""
+
 BRIDGE_ADDRESS = "1.3.6.1.2.1.17.1.1"
 BRIDGE_PORT_INTERFACE = "1.3.6.1.2.1.17.1.4.1.2"
 BRIDGE_FORWARDING = "1.3.6.1.2.1.17.4.3.1.2"

@@ -25,17 +25,19 @@ from portcall.core.find.sighting import (
     sighting_of,
 )
 from portcall.core.find.snmp_system import EngineQuestion, SystemGroup
-from portcall.core.find.switch_tables import ReadTables
+from portcall.core.find.snmp_walk import Walk
+from portcall.core.find.switch_tables import switch_tables
 from portcall.core.talk.ask_each import ANSWER_WAITS, AskEach
 from portcall.core.talk.conversation import Endpoint
 from portcall.core.talk.pacer import sustained
 from portcall.core.trouble import NotPossibleHere
-from portcall.core.wire import cip
+from portcall.core.wire import cip, modbus
 from portcall.host.datagrams import Datagrams
 from portcall.host.runner import End, Runner
 from portcall.host.vantage import Vantage
 from portcall.jobs.look.converse import PATIENCE, Talk, converse
 from portcall.jobs.look.findings import BETWEEN_BROADCASTS, Findings, Orders
+from portcall.jobs.look.inside import Doors, Inside, ask_inside
 
 _BROADCAST_SECONDS = 2.8
 _ON_ITS_WAY = 0.1
@@ -165,6 +167,22 @@ async def ask_these(
                     question = to_each.make(found.orders.community)
                     tasks.create_task(_by_datagram(runner, found, vantage, question, addresses))
             tasks.create_task(_knock(runner, found, vantage, addresses, cip_done))
+    if found.orders.inside is not None:
+        async with asyncio.TaskGroup() as tasks:
+            for address in addresses:
+                tasks.create_task(_ask_inside(runner, found, vantage, address, found.orders.inside))
+
+
+async def _ask_inside(
+    runner: Runner, found: Findings, vantage: Vantage, address: IPv4Address, wanted: Inside
+) -> None:
+    doors = Doors(
+        cip=(address, cip.PORT) in found.open,
+        modbus=(address, modbus.PORT) in found.open,
+        snmp=address in found.by_snmp,
+    )
+    community, outlook = found.orders.community, found.outlook
+    await ask_inside(runner, vantage, address, doors, wanted, community, found.report, outlook)
 
 
 async def _by_snmp(
@@ -185,7 +203,7 @@ async def _tables(
     with ExitStack() as stack:
         ends = []
         for address in addresses:
-            asking = ReadTables(address, found.orders.community)
+            asking = Walk(address, switch_tables(address), found.orders.community)
             medium = stack.enter_context(runner.using(Datagrams.at(vantage, refusals=True)))
             ends.append(runner.start(asking, medium, found.take_switch))
         for end in ends:

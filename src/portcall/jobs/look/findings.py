@@ -14,12 +14,13 @@ from portcall.core.find.arrivals import Ear
 from portcall.core.find.device import MANY_ADDRESSES
 from portcall.core.find.outlook import Outlook
 from portcall.core.find.protocols import ASKING_EACH, WIRE_METHODS
-from portcall.core.find.sighting import Method, Sighting
+from portcall.core.find.sighting import Door, Method, Sighting
 from portcall.core.find.snmp_system import DEFAULT_COMMUNITY
 from portcall.core.find.switch_tables import SwitchTables
 from portcall.core.talk.pacer import Pace
 from portcall.core.talk.request import AddressProtocol
 from portcall.host.datagrams import Datagrams
+from portcall.jobs.look.inside import Inside
 
 LISTEN_SECONDS = 4.0
 """A device without an address asks every few seconds; shorter than this misses it."""
@@ -70,6 +71,8 @@ class Orders:
     """Subnets of this computer's or the site's that are not asked address by address."""
     starting: Collection[IPv4Address] = ()
     """Where the next device may start that is connected: single addresses, not borrowed readily."""
+    inside: Inside | None = None
+    """What to ask of the inside of each device."""
     further: Callable[[int], Collection[IPv4Address]] = lambda sweep_round: ()
     """The single addresses to ask for besides the ranges, as a round of the sweep ends: 1, or 2."""
 
@@ -103,6 +106,8 @@ class Findings:
         """Those that said by CIP what they are."""
         self.by_snmp: set[IPv4Address] = set()
         """Those that answered SNMP."""
+        self.open: set[tuple[IPv4Address, int]] = set()
+        """The ports that are open, at their addresses."""
         self.switches: list[SwitchTables] = []
         """What managed switches told of their ports."""
         self.asked: set[IPv4Address] = set(orders.known)
@@ -135,6 +140,9 @@ class Findings:
             self.identified.add(seen.address)
         if seen.method is Method.SNMP and seen.address is not None:
             self.by_snmp.add(seen.address)
+        if seen.method is Method.PORTS and seen.address is not None:
+            ports = (each.value.port for each in seen.said if isinstance(each.value, Door))
+            self.open.update((seen.address, port) for port in ports)
         address = seen.address
         if address is not None and len(self._with_mac) < _MOST_ASKED:
             if seen.mac is not None:

@@ -12,10 +12,12 @@ from portcall.core.catalog.catalog import Catalog
 from portcall.core.find.devices import Gathering
 from portcall.core.find.protocols import WIRE_METHODS
 from portcall.core.find.sighting import Method
+from portcall.core.part_path import Wanted
 from portcall.core.plan.rows import Plan
 from portcall.core.plan.targets import MOST_ADDRESSES, bounded
 from portcall.core.talk.pacer import Pace
 from portcall.jobs.look.findings import LISTEN_SECONDS, Orders
+from portcall.jobs.look.inside import Inside
 from portcall.jobs.look.places import places_before
 from portcall.site.catalogs import read_catalogs
 from portcall.site.folder import Site
@@ -97,6 +99,23 @@ def with_places_of(
         return (*places_before(site, missing), *orders.starting) if missing else ()
 
     return replace(orders, further=further)
+
+
+def with_inside(orders: Orders, gathering: Gathering, wanted: Wanted, unpaced: bool) -> Orders:
+    """Orders for a look that also asks what is inside each device."""
+    beyond: dict[int, list[IPv4Address]] = {}
+    for slot, address in wanted.beyond:
+        beyond.setdefault(slot, []).append(address)
+    everything = Inside()
+    inside = Inside(
+        everything.units if wanted.units is None else wanted.units,
+        wanted.slots,
+        beyond,
+        gathering.catalog.instruments,
+        gathering.plan.unit_products(),
+        0.0 if unpaced else everything.rest,
+    )
+    return replace(orders, inside=inside)
 
 
 _MOST_SEARCHED = 1024

@@ -1,0 +1,1 @@
+"""What is inside a device: its interfaces, the units behind it, the modules in its rack."""
