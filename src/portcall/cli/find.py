@@ -49,8 +49,7 @@ from portcall.core.record.entry import Kind
 from portcall.core.record.look import device_document
 from portcall.core.talk.pacer import HIGHEST_PACE
 from portcall.core.trouble import BadInput
-from portcall.jobs.look.findings import LISTEN_SECONDS
-from portcall.jobs.look.inside import Inside
+from portcall.jobs.look.findings import LISTEN_SECONDS, Orders
 from portcall.jobs.look.looked import Looked
 from portcall.jobs.look.orders import gathering_for, orders_for, with_inside, with_starting
 from portcall.jobs.look.watching import LookWatch
@@ -189,12 +188,12 @@ def find_command(
         print_csv(found)
     elif one is not None:
         print_cards(found, meant, monotonic())
-        _print_inside(meant, gathering.plan, orders.inside)
+        _print_inside(meant, gathering.plan, orders)
         if not meant:
             note(f"nothing was heard of {ranges[0]}: portcall why {ranges[0]}")
     elif found.devices:
         print_found(found, wide, numbered=True)
-        _print_inside(found.devices, gathering.plan, orders.inside)
+        _print_inside(found.devices, gathering.plan, orders)
     if not wants_json():
         _say_how_it_went(found, looked, is_list=one is None)
     return ending(looked, YES if (found.devices if one is None else meant) else NO)
@@ -205,11 +204,14 @@ def _the_one(named: Sequence[AddressRange]) -> IPv4Address | None:
     return named[0].first if len(named) == 1 and len(named[0]) == 1 else None
 
 
-def _print_inside(devices: Iterable[Device], plan: Plan, inside: Inside | None) -> None:
+def _print_inside(devices: Iterable[Device], plan: Plan, orders: Orders) -> None:
     """What is inside of each, where that was asked."""
-    for device in devices if inside is not None else ():
-        name = device.value(Field.NAME) or str((*device.addresses, device.mac)[0])
-        print_inside(device, plan, name, inside.units if inside is not None else ())
+    for device in devices:
+        asked = (orders.inside(address) for address in device.addresses)
+        wanted = next((each for each in asked if each is not None), None)
+        if wanted is not None:
+            name = device.value(Field.NAME) or str(device.addresses[0])
+            print_inside(device, plan, name, wanted.units)
 
 
 def _meant(address: IPv4Address, found: Found, plan: Plan) -> list[Device]:

@@ -67,7 +67,8 @@ def sketch_command(
     meant = look_afresh(site) if now else looks.named(words or "last")
     if meant is None:
         return INTERRUPTED
-    picture = picture_of(site, plan, meant, looks.with_switches(meant))
+    wired = looks.with_switches(meant)
+    picture = picture_of(site, plan, meant, wired, looks.parts_before(meant))
     if wants_json():
         print_json({"file": str(file) if file else None, **picture_document(picture)})
     if file is None:

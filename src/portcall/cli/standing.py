@@ -43,12 +43,12 @@ def say_where_one_stands() -> bool:
 
 
 def _lines(site: Site, plan: Plan, standing: Standing) -> Iterator[str]:
-    rows = counted(len(plan.devices), "row")
+    rows = counted(len(plan.rows), "row")
     where = shown_path(site.plan_path) if site.plan_path else "no plan yet"
     yield f"{site.label}: {where}, {rows}" if site.plan_path else f"{site.label}: {where}"
     yield _computer(site)
     if standing.is_looked_at:
-        yield f"{standing.right} of {len(plan.devices)} verified right{_last(standing)}"
+        yield f"{standing.right} of {len(plan.rows)} verified right{_last(standing)}"
     else:
         yield "nobody has looked at this plant yet"
     yield f"next: {_next(plan, standing)}"

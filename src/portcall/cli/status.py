@@ -96,7 +96,7 @@ def _print(found: Standing, now: datetime, wide: bool) -> None:
 def _cells(each: RowStanding, now: datetime) -> Sequence[Text]:
     return (
         cell(each.row.name, "bold"),
-        cell(each.row.address),
+        cell(each.row.where),
         cell(each.state, _TONES.get(each.state, "")),
         cell(_age(each.since, now)),
         cell(each.row.group),
@@ -156,6 +156,8 @@ def _document(found: Standing) -> dict[str, object]:
                 "name": each.row.name,
                 "mac": str(each.row.mac) if each.row.mac else None,
                 "address": str(each.row.address),
+                "of": each.row.of or None,
+                "part": str(each.row.part) if each.row.part else None,
                 "group": each.row.group or None,
                 "state": each.state,
                 "since": _text(each.since) or None,

@@ -91,12 +91,12 @@ def verify_command(
         raise BadInput("--power-cycle NAME watches that one device: name no other with it")
     if names or (group is None and cycled is None and visits_a_device()):
         names = targets_meant(names, site, plan, By.DEVICE)
-    names = with_group(names, group, plan)
+    names = with_group(names, group, plan, parts=True)
     rows = [_row(name, plan) for name in names]
     readings = dict(parse_reading(each) for each in read)
     if readings and (len(rows) != 1 or cycled is not None):
         raise BadInput("--read tells what was read at one device: name that one, and no other")
-    adapter = chosen_adapter((rows or plan.devices)[0].address)
+    adapter = chosen_adapter((rows or plan.rows)[0].address)
     say_what_rights_are_missing()
     if cycled is not None:
         return _power_cycle(adapter, site, plan, cycled, wait)
@@ -129,7 +129,7 @@ def _write_down(site: Site, row: PlannedDevice, readings: dict[str, str]) -> Non
 
 
 def _row(name: str, plan: Plan) -> PlannedDevice:
-    row = parse_device(name, plan).row
+    row = parse_device(name, plan, parts=True).row
     if row is None:
         raise BadInput(f"{name}: is not in the plan, so nothing is known that it should be")
     return row

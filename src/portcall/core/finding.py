@@ -38,6 +38,7 @@ Option: TypeAlias = Literal[
     "--dry-run",
     "--firmware",
     "--from",
+    "--inside",
     "--json",
     "--keep",
     "--mac",

@@ -33,6 +33,7 @@ from portcall.core.verify.judgement import (
     spoken,
     unplanned,
 )
+from portcall.core.verify.parts import judge_parts
 from portcall.host.adapter_watch import cable_of
 from portcall.host.adapters import way_out
 from portcall.host.leg import Leg
@@ -45,6 +46,7 @@ from portcall.jobs.look.orders import (
     NotSearched,
     gathering_for,
     orders_for,
+    planned_inside,
     searchable,
     with_places_of,
 )
@@ -136,15 +138,18 @@ async def verify(
     Without ``elsewhere`` a device that is not where it is planned is missing, and it is not told
     where else it is: that takes half the time. Raises NotPossibleHere.
     """
-    wanted = list(rows) or list(plan)
+    wanted = list(rows) or list(plan.rows)
     gathering = gathering or gathering_for(site, plan)
     orders = orders_for(adapter, site, gathering, methods=_METHODS)
     # A device that is elsewhere is named by its MAC; its identity matters once it is where it
     # belongs.
     own = own_addresses()
     addresses = [row.address for row in wanted if row.address not in own]
+    around = {row.of.casefold() for row in wanted if row.of}
+    addresses += [row.address for row in plan if row.name.casefold() in around]
+    addresses = list(dict.fromkeys(addresses))
     within = [AddressRange(address, address) for address in addresses]
-    orders = replace(orders, within=within)
+    orders = replace(orders, within=within, inside=planned_inside(plan, wanted, gathering).get)
     near, large = searchable(orders.ranges, addresses)
     if large and elsewhere:
         orders = replace(orders, ranges=near)
@@ -189,7 +194,7 @@ async def verify(
         tell(way)
     return Verified(
         adapter,
-        judge(seen, wanted),
+        judge_parts(seen, judge(seen, wanted)),
         () if rows else unplanned(plan, devices),
         tuple(looked.look.not_run),
         ways,

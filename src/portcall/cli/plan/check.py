@@ -82,7 +82,7 @@ def show_command(file: Path | None, group: str | None, wide: bool) -> int:
     _, plan, error = _read(file)
     if error:
         raise error
-    rows = list(plan) if group is None else rows_of_group(group, plan)
+    rows = list(plan.rows) if group is None else rows_of_group(group, plan)
     if wants_json():
         print_json({"rows": [row_document(row) for row in rows]})
         return YES

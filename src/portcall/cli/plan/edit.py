@@ -22,6 +22,7 @@ from portcall.core.plan.changing import (
     setting,
 )
 from portcall.core.plan.columns import MEANINGS
+from portcall.core.plan.inside import part_named
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput
 from portcall.jobs.workstation.next_free import next_free
@@ -49,8 +50,12 @@ def add_command(name: str, words: tuple[str, ...], **cells: str | None) -> int:
     Without ADDRESS it gets the next free one, which is asked for on the wire. Every rule of the
     plan is checked before anything is written.
 
+    A part of a device is named after it, fan-panel.port-2 or weigh-gateway.unit-17, or --of and
+    --part say so. A unit or a module needs no address.
+
     \b
     portcall plan add hood-fan 10.61.20.60/24 02-77-B1-00-00-60
+    portcall plan add weigh-gateway.unit-17 --product "Reed 5 moisture"
     portcall plan add hood-fan --kind drive --place "roof"
     """
     given = {column: printable(text) for column, text in cells.items() if text is not None}
@@ -62,8 +67,11 @@ def add_command(name: str, words: tuple[str, ...], **cells: str | None) -> int:
         given["mac"] = str(parse_mac(macs[0]))
     if addresses and "address" in given:
         raise BadInput(f"{addresses[0]} and --address {given['address']}: name the address once")
-    address = given.pop("address", None) or (addresses[0] if addresses else _next(name))
-    return _change(adding([{"name": name, "address": address, **given}]))
+    given = {**part_named(name, this_site().plan()), **given}
+    address = given.pop("address", None) or (addresses[0] if addresses else None)
+    if address is None and "part" not in given:
+        address = _next(name)
+    return _change(adding([{"name": name, "address": address or "", **given}]))
 
 
 def _next(name: str) -> str:

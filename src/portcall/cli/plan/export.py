@@ -63,7 +63,7 @@ def export_command(
         raise BadInput(f"{file}: is the plan itself")
     if file.exists() and not overwrite:
         raise BadInput(f"{file}: is there already", "another name, or --overwrite")
-    rows = list(plan) if group is None else rows_of_group(group, plan)
+    rows = list(plan.rows) if group is None else rows_of_group(group, plan)
     heading = _heading(plan, rows)
     cells = [[_cells(row).get(column, "") for column in heading] for row in rows]
     if kind == ".xlsx":

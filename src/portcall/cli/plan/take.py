@@ -25,18 +25,25 @@ from portcall.cli.say import note, print_json, shown_path, wants_json
 from portcall.cli.table import wide_option
 from portcall.cli.views.devices import Found, not_run_lines
 from portcall.cli.views.finding import finding_view
-from portcall.cli.views.proposals import Choice, choose, print_proposals
+from portcall.cli.views.proposals import Choice, choose, print_parts, print_proposals
 from portcall.core.address import Mac, parse_mac
 from portcall.core.counted import counted
 from portcall.core.find.device import Device
-from portcall.core.find.proposing import LeftOut, Proposal, is_meant, propose
+from portcall.core.find.proposing import (
+    LeftOut,
+    Proposal,
+    is_meant,
+    propose,
+    propose_parts,
+)
 from portcall.core.finding import values_as_json
+from portcall.core.part_path import Wanted
 from portcall.core.plan.changing import Cells, Change, adding
 from portcall.core.plan.targets import parse_targets
 from portcall.core.record.entry import Entry, Kind
 from portcall.core.trouble import BadInput
 from portcall.jobs.look.looked import look
-from portcall.jobs.look.orders import gathering_for, orders_for
+from portcall.jobs.look.orders import gathering_for, orders_for, with_inside
 from portcall.jobs.record.looks import look_body
 from portcall.jobs.record.reading import Looks
 from portcall.site.folder import Site, this_site
@@ -60,6 +67,9 @@ from portcall.site.logbook.inbox import write_if_possible
     help="Take what an earlier look found, and send nothing: last, a number of logbook show, a "
     "time as yesterday, or the file of a find --json.",
 )
+@click.option(
+    "--inside", is_flag=True, help="Ask what is inside of each device, and take its parts, too."
+)
 @click.option("--dry-run", is_flag=True, help="Show what would be taken, and write nothing.")
 @wide_option
 @adapter_option
@@ -70,6 +80,7 @@ def take_command(
     take_all: bool,
     only: tuple[str, ...],
     earlier: str | None,
+    inside: bool,
     dry_run: bool,
     wide: bool,
 ) -> int:
@@ -80,12 +91,18 @@ def take_command(
     rows that the plan has are never changed. On a terminal it asks once before it writes; without
     one, --all or --only says what to take.
 
+    With --inside, devices are asked for their interfaces, modules and units, slowly, as find
+    --inside does, and parts that are not planned get rows; those of devices that are in the plan,
+    too. Name a RANGE with it.
+
     \b
     portcall plan take
     portcall plan take 10.61.20.0/24 --all
     """
     if take_all and only:
         raise BadInput("--all and --only contradict each other")
+    if inside and earlier is None and not ranges:
+        raise BadInput("--inside asks devices one by one", "name a RANGE or a planned device")
     if not (take_all or only or dry_run) and not _is_at_a_terminal():
         raise BadInput(
             "there is nobody at a terminal to ask: --all takes every row, --only MAC one, "
@@ -98,7 +115,7 @@ def take_command(
             raise BadInput("--from sends nothing: name no RANGE, --adapter or --capture with it")
         found, entry = _earlier(site, earlier)
     else:
-        looked_at = _look(site, ranges)
+        looked_at = _look(site, ranges, inside)
         if looked_at is None:
             note("interrupted; nothing is written")
             return INTERRUPTED
@@ -107,25 +124,37 @@ def take_command(
     proposals, left_out = propose(found.scene, found.defaults, _told(found.devices, wanted), within)
     if wanted:
         proposals = tuple(each for each in proposals if each.device.mac in wanted)
+    parts = _parts(found, proposals) if inside else ()
     for line in found.incomplete:
         note(line)
     if not wants_json():
         meant = sum(is_meant(device, within) for device in found.devices)
         print_proposals(meant, proposals, left_out, wide)
+        print_parts(parts)
     _check_found(wanted, found, proposals, left_out)
-    changed = _taken(site, proposals, dry_run, asks=not (take_all or only or dry_run))
+    asks = not (take_all or only or dry_run)
+    changed = _taken(site, proposals, parts, dry_run, asks)
     written = bool(changed) and not dry_run
     if written and site.folder is None and entry is not None:
         # The plan makes this folder a site; what was seen before belongs to it.
         note(write_if_possible(this_site().folder, entry) or "the look is in its logbook, too")
     if wants_json():
-        print_json(_document(proposals, left_out, changed or (), written))
-    return _said(site, changed, proposals, dry_run)
+        print_json(_document(proposals, parts, left_out, changed or (), written))
+    return _said(site, changed, (*proposals, *parts), dry_run)
+
+
+def _parts(found: Found, proposals: Sequence[Proposal]) -> tuple[Cells, ...]:
+    """Rows for parts of the devices that are planned, or are proposed here."""
+    plan = found.scene.plan
+    owners = {row.mac: str(row.of or row.name) for row in plan if row.mac is not None}
+    owners |= {each.row.mac: each.cells["name"] for each in proposals if each.row.mac is not None}
+    return propose_parts(found.scene, owners)
 
 
 def _look(
     site: Site,
     ranges: Sequence[str],
+    inside: bool,
 ) -> tuple[Found, Entry] | None:
     """Look at the wire, and write it down; None when Ctrl-C ended that."""
     gathering = gathering_for(site)
@@ -133,6 +162,8 @@ def _look(
     adapter = chosen_adapter()
     say_what_rights_are_missing()
     orders = orders_for(adapter, site, gathering, named)
+    if inside:
+        orders = with_inside(orders, gathering, Wanted(), unpaced=False)
     with finding_view(gathering, wants_json()) as draw:
         looked, interrupted = run_until_interrupted(
             lambda stop: look(adapter, orders, gathering, stop=stop, progress=draw, tell=note)
@@ -181,15 +212,19 @@ def _check_found(
 
 
 def _taken(
-    site: Site, proposals: Sequence[Proposal], dry_run: bool, asks: bool
+    site: Site,
+    proposals: Sequence[Proposal],
+    parts: Sequence[Cells],
+    dry_run: bool,
+    asks: bool,
 ) -> tuple[Change, ...] | None:
     """Write what is wanted of the rows, and give what that changed; None for "none of them"."""
-    rows: Sequence[Cells] | None = [each.cells for each in proposals]
+    rows: Sequence[Cells] | None = [*(each.cells for each in proposals), *parts]
     if not rows:
         return ()
     if not asks:
         return site.change_plan(adding(rows), dry_run)
-    choice = Choice(proposals)
+    choice = Choice(proposals, parts)
     while True:
         rows = choose(choice)
         if not rows:
@@ -205,7 +240,7 @@ def _taken(
 def _said(
     site: Site,
     changed: tuple[Change, ...] | None,
-    proposals: Sequence[Proposal],
+    proposals: Sequence[object],
     dry_run: bool,
 ) -> int:
     """Say how it went."""
@@ -224,12 +259,14 @@ def _said(
 
 def _document(
     proposals: Sequence[Proposal],
+    parts: Sequence[Cells],
     left_out: Sequence[LeftOut],
     changed: Sequence[Change],
     written: bool,
 ) -> dict[str, object]:
     return {
         "proposed": [{"row": each.cells, "remark": each.remark or None} for each in proposals],
+        "parts": [dict(each) for each in parts],
         "left_out": [
             {
                 "mac": str(each.device.mac) if each.device.mac else None,

@@ -14,13 +14,14 @@ from portcall.core.reach import sentences as reach
 from portcall.core.record import sentences as record
 from portcall.core.setting import sentences as setting
 from portcall.core.verify import sentences as verify
+from portcall.core.why import part_sentences as why_part
 from portcall.core.why import sentences as why
 
 SECTIONS: tuple[tuple[str, tuple[ModuleType, ...]], ...] = (
     ("find, listen, plan take", (find, near)),
     ("assign", (assign,)),
     ("keep, move, swap, blink, verify --power-cycle", (setting,)),
-    ("why", (why,)),
+    ("why", (why, why_part)),
     ("reach", (reach,)),
     ("verify", (verify,)),
     ("status", (record,)),

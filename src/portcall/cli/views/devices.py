@@ -32,6 +32,7 @@ from portcall.core.find import remarks as about
 from portcall.core.find import sentences as say
 from portcall.core.find.device import Device
 from portcall.core.find.devices import Gathering
+from portcall.core.find.inside.belonging import Belonging
 from portcall.core.find.overview import (
     Neighbourhood,
     Scene,
@@ -77,6 +78,7 @@ class Found:
         self.singly = sorted(singly)
         """Subnets in which single addresses were asked for only."""
         self.starting = frozenset(site.starting)
+        self._belonging = Belonging(self.devices)
         self.incomplete = tuple(_incomplete(gathering.is_full, unsearched))
 
     def next_steps(self) -> tuple[Finding, ...]:
@@ -96,7 +98,7 @@ class Found:
 
     def _remarks(self, device: Device) -> tuple[about.Remark, ...]:
         scene = self.scene
-        return about.remarks(
+        told = about.remarks(
             device,
             scene.own,
             scene.plan,
@@ -106,6 +108,7 @@ class Found:
             scene.asked_for,
             self.starting,
         )
+        return (*told, *self._belonging.remarks(device))
 
 
 def _incomplete(is_full: bool, unsearched: Collection[IPv4Network]) -> Iterator[Finding]:

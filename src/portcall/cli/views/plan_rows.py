@@ -12,11 +12,11 @@ from portcall.core.plan.columns import extra_columns, nearly_ours
 from portcall.core.plan.rows import PlannedDevice
 
 _SHOWN = (
-    *("name", "mac", "address", "gateway", "group", "kind", "place"),
+    *("name", "part", "mac", "address", "gateway", "group", "kind", "place"),
     *("maker", "product", "serial", "firmware", "note"),
 )
 _DROPS = (
-    *("gateway", "kind", "place", "group"),
+    *("part", "gateway", "kind", "place", "group"),
     *("maker", "product", "note", "firmware", "serial"),
 )
 
@@ -38,8 +38,9 @@ def plan_cells(row: PlannedDevice) -> Sequence[Text]:
     expected = row.expected
     return (
         cell(row.name, "bold"),
+        cell(f"{row.part} of {row.of}" if row.part else None),
         cell(row.mac),
-        cell(row.interface),
+        cell(None if row.has_no_address else row.interface),
         cell(row.gateway),
         cell(row.group),
         cell(row.kind),
@@ -58,8 +59,10 @@ def row_document(row: PlannedDevice) -> dict[str, object]:
     return {
         "name": row.name,
         "mac": str(row.mac) if row.mac else None,
-        "address": str(row.address),
-        "prefix": row.interface.network.prefixlen,
+        "of": row.of or None,
+        "part": str(row.part) if row.part else None,
+        "address": None if row.has_no_address else str(row.address),
+        "prefix": None if row.has_no_address else row.interface.network.prefixlen,
         "gateway": str(row.gateway) if row.gateway else None,
         "group": row.group or None,
         "kind": row.kind or None,

@@ -9,8 +9,10 @@ from rich.text import Text
 
 from portcall.cli.say import note
 from portcall.cli.table import (
+    Columns,
     Remark,
     Tone,
+    cell,
     console,
     left_out_sentence,
     print_lines,
@@ -56,6 +58,21 @@ def print_proposals(
         print_lines(_left_out(each) for each in left_out)
 
 
+def print_parts(parts: Sequence[Cells]) -> None:
+    """The rows that parts of devices would get."""
+    if not parts:
+        return
+    console().print(Text("inside", "bold"))
+    columns = Columns("name", "part", "address", "product", "serial", shrinks="product")
+    print_rows(columns, parts, _part_cells)
+
+
+def _part_cells(cells: Cells) -> Sequence[Text]:
+    where = f"{cells['part']} of {cells['of']}"
+    shown = (cells.get(column) for column in ("address", "product", "serial"))
+    return [cell(cells["name"], "bold"), cell(where), *map(cell, shown)]
+
+
 def _left_out(each: LeftOut) -> Remark:
     said = f"{_who(each)}: {each.reason.sentence}"
     return Remark(said, line=each.reason.line, mark=f"{MARK} ")
@@ -72,8 +89,9 @@ def _who(each: LeftOut) -> str:
 class Choice:
     """The rows to choose of, and those that were edited last and broke a rule."""
 
-    def __init__(self, proposals: Sequence[Proposal]) -> None:
+    def __init__(self, proposals: Sequence[Proposal], parts: Sequence[Cells] = ()) -> None:
         self.proposals = proposals
+        self.parts = parts
         self.edited: Sequence[Cells] | None = None
 
 
@@ -82,7 +100,7 @@ _QUESTION = "Enter takes {what}; e: edit first; r: row by row; n: none"
 
 def choose(choice: Choice) -> Sequence[Cells]:
     """Ask which rows are taken; none is an answer. Raises click.Abort."""
-    rows: Sequence[Cells] = [each.cells for each in choice.proposals]
+    rows: Sequence[Cells] = [*(each.cells for each in choice.proposals), *choice.parts]
     if choice.edited is not None:
         rows = choice.edited
     while True:
@@ -94,9 +112,23 @@ def choose(choice: Choice) -> Sequence[Cells]:
         if said == "n":
             return ()
         if said == "r":
-            return _row_by_row(choice.proposals)
+            taken = _row_by_row(choice.proposals)
+            return [*taken, *_parts_of(taken, choice)]
         if said == "e":
             rows = _edited(rows)
+
+
+def _parts_of(taken: Sequence[Cells], choice: Choice) -> list[Cells]:
+    """The parts of the devices that are taken, and of those that are in the plan, if wanted."""
+    proposed = {each.cells["name"]: each.cells for each in choice.proposals}
+    names = {cells.get("mac"): cells["name"] for cells in taken}
+    parts = []
+    for part in choice.parts:
+        device = proposed.get(part["of"])
+        owner = part["of"] if device is None else names.get(device.get("mac"))
+        if owner is not None and click.confirm(f"  {part['part']} of {owner}?", True, err=True):
+            parts.append({**part, "of": owner})
+    return parts
 
 
 def _row_by_row(proposals: Sequence[Proposal]) -> Sequence[Cells]:

@@ -37,6 +37,7 @@ def _add(tree: Tree, branch: Branch) -> None:
         about = [(figure.address, ""), (figure.details, ""), (branch.plugged, "")]
         mark = (figure.words, _TONES.get(figure.mark, ""))
         node = tree.add(_joined((figure.name, "bold"), *about, mark))
+        _add_inside(node, figure)
     for band in branch.bands:
         _add_band(node, band)
     for below in branch.branches:
@@ -49,7 +50,18 @@ def _add_band(tree: Tree, band: Band) -> None:
     names = max(len(each.name) for each in band.figures)
     addresses = max(len(each.address) for each in band.figures)
     for each in band.figures:
-        node.add(_line(each, ports, names, addresses))
+        at = node.add(_line(each, ports, names, addresses))
+        _add_inside(at, each)
+
+
+def _add_inside(node: Tree, figure: Figure) -> None:
+    """The parts of a device, below it."""
+    widest = max((len(each.part) for each in figure.inside), default=0)
+    for each in figure.inside:
+        line = Text(f"{each.part:<{widest}}  ")
+        line.append(each.words, _TONES.get(each.mark, ""))
+        line.rstrip()
+        node.add(line)
 
 
 def _line(figure: Figure, ports: int, names: int, addresses: int) -> Text:

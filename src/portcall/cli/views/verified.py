@@ -94,7 +94,7 @@ def _cells(judgement: Judgement) -> Sequence[Text]:
     who = judgement.identity
     return (
         cell(judgement.row.name, "bold"),
-        cell(judgement.row.address),
+        cell(judgement.row.where),
         cell(judgement.verdict, f"bold {_tone(judgement.verdict)}"),
         cell(judgement.mask),
         cell(milliseconds(judgement.seconds)),
@@ -123,6 +123,8 @@ def _row(judgement: Judgement, verified: Verified) -> dict[str, object]:
         "name": row.name,
         "mac": str(row.mac) if row.mac else None,
         "address": str(row.address),
+        "of": row.of or None,
+        "part": str(row.part) if row.part else None,
         "verdict": judgement.verdict,
         "findings": [str(finding) for finding in judgement.findings],
         "codes": [as_json(finding) for finding in judgement.findings],

@@ -133,9 +133,14 @@ def _order(device: Device) -> tuple[bool, int, bytes]:
 
 
 def is_one_device(found: Sequence[Device]) -> bool:
-    """Whether several MACs are plugs of one device: each says the same product and serial number.
+    """Whether several MACs are plugs of one device: one tells the others' MACs as its own, or each
+    says the same product and serial number.
 
     Two devices of one product differ in their serial number; what tells none is not known.
     """
+    macs = {each.mac for each in found}
+    for each in found if len(found) > 1 else ():
+        if macs <= {each.mac, *(mac for part in each.parts for mac in part.macs)}:
+            return True
     told = {(each.value(Field.PRODUCT), each.value(Field.SERIAL)) for each in found}
     return len(found) > 1 and len(told) == 1 and None not in next(iter(told))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
@@ -12,8 +12,9 @@ from portcall.core.csv_text import TableLine
 from portcall.core.find import sentences as say
 from portcall.core.find.device import Device
 from portcall.core.find.overview import Scene
-from portcall.core.find.sighting import Field
+from portcall.core.find.sighting import Field, FoundPart
 from portcall.core.finding import Finding, Line, Name, Setting
+from portcall.core.part_path import PartKind
 from portcall.core.plan.columns import COLUMNS
 from portcall.core.plan.reading import LONGEST_NAME, PlanError, read_lines
 from portcall.core.plan.rows import PlannedDevice
@@ -62,7 +63,7 @@ def propose(
     ``told`` get a row all the same, where the plan's rules allow it. ``within``, when there are any
     ranges, are those whose devices are meant: others were heard, and perhaps asked nothing.
     """
-    names = _Names(row.name for row in scene.plan)
+    names = _Names(row.name for row in scene.plan.rows)
     masks = _Masks(scene)
     proposals: list[Proposal] = []
     left_out: list[LeftOut] = []
@@ -181,6 +182,57 @@ def _read(cells: dict[str, str]) -> PlannedDevice:
     return read_lines([heading, line], "").devices[0]
 
 
+def propose_parts(scene: Scene, owners: Mapping[Mac, str]) -> tuple[dict[str, str], ...]:
+    """The cells of a row for each part that was found and is not planned, of devices with a row.
+
+    ``owners`` are the names of the rows, by the MACs of their devices. The interface that the row
+    itself is gets none, nor does one without an address, nor the slot that the device itself is in.
+    """
+    names = _Names(iter((*(row.name for row in scene.plan.rows), *owners.values())))
+    rows: list[dict[str, str]] = []
+    for device in scene.devices:
+        owner = owners.get(device.mac) if device.mac is not None else None
+        if owner is None:
+            continue
+        planned = {row.part for row in scene.plan.parts_of(owner)}
+        own = set(device.addresses)
+        for part in device.parts:
+            is_itself = part.value(Field.SERIAL) in (device.value(Field.SERIAL) or "", "")
+            is_itself = is_itself and part.path.kind is PartKind.SLOT
+            if not part.is_there or part.path in planned or is_itself or _is_beyond(part):
+                continue
+            if part.path.kind is PartKind.PORT and not _interface_of(part, own):
+                continue
+            cells = _part_cells(part, owner, own, names)
+            names.take(cells["name"])
+            rows.append({column: cell for column, cell in cells.items() if cell})
+    return tuple(rows)
+
+
+def _is_beyond(part: FoundPart) -> bool:
+    """Whether it is in another rack, or an interface of a module: neither is set from here."""
+    return len(part.path.steps) > 1
+
+
+def _interface_of(part: FoundPart, own: Collection[IPv4Address]) -> IPv4Interface | None:
+    """The address of an interface that its device's row does not have; None for no such."""
+    return next((each for each in part.interfaces if each.ip not in own), None)
+
+
+def _part_cells(
+    part: FoundPart, owner: str, own: Collection[IPv4Address], names: _Names
+) -> dict[str, str]:
+    told = {column: for_spreadsheets(part.value(field) or "") for column, field in _TOLD.items()}
+    name = names.free(f"{owner}.{part.path.word}")
+    cells = {"name": for_spreadsheets(name), **told, "of": owner, "part": str(part.path)}
+    interface = _interface_of(part, own) if part.path.kind is PartKind.PORT else None
+    if interface is not None:
+        prefix = interface.network.prefixlen
+        cells |= {"address": str(interface.ip), "mask": str(prefix) if prefix < 32 else ""}
+        cells |= {"mac": str(part.macs[0]) if part.macs else ""}
+    return cells
+
+
 class _Masks:
     """The masks of devices: as each says, or else as its subnet is known to have."""
 
@@ -228,6 +280,11 @@ class _Names:
     def take(self, name: str) -> None:
         """From now on a name is a row's."""
         self._taken.add(name.casefold())
+
+    def free(self, name: str) -> str:
+        """A name, with a number where a row has it already."""
+        short = name[: LONGEST_NAME - 4]
+        return short if self._is_free(short) else self._numbered(short, 2)
 
     def made_of(self, called: str | None, kind: str) -> str:
         """A name that no row has yet."""

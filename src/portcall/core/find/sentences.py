@@ -113,6 +113,13 @@ ROW_WITHOUT_MAC = Sentence(
     "row-without-mac", "at the address of {name}, whose MAC the plan does not have yet"
 )
 
+PORT_OF = Sentence("port-of", "is {part} of {mac}[ ({name})], which tells that by {method}")
+SAME_PLATE = Sentence(
+    "same-plate",
+    "{mac} says the same product and serial number, {serial}: one device with two plugs? Then plan "
+    "one of them as a part of the other",
+)
+
 # Things that a list of devices leaves out.
 TOO_MANY = Sentence(
     "too-many",

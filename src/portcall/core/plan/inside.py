@@ -13,8 +13,9 @@ from dataclasses import replace
 from ipaddress import IPv4Interface
 from itertools import combinations
 
-from portcall.core.part_path import PartKind
+from portcall.core.part_path import PartKind, parse_path
 from portcall.core.plan.rows import Plan, PlannedDevice
+from portcall.core.trouble import BadInput
 
 NO_INTERFACE = IPv4Interface("0.0.0.0/0")
 """What stands for the address of a part until that of its device is known."""
@@ -111,3 +112,16 @@ def _shares(row: PlannedDevice, rows: Iterable[PlannedDevice]) -> bool:
         for other in rows
         if other is not row and (not other.of or other.line < row.line)
     )
+
+
+def part_named(name: str, plan: Plan) -> dict[str, str]:
+    """The cells of a row that is named after its device: ``fan-panel.lan2``; else none."""
+    device, dot, word = name.rpartition(".")
+    row = plan.by_name(device) if dot else None
+    if row is None or row.of:
+        return {}
+    try:
+        part = parse_path(word)
+    except BadInput:
+        return {}
+    return {"of": row.name, "part": str(part)}

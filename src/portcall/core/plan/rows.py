@@ -68,6 +68,11 @@ class PlannedDevice:
     """Whether it is a part that is reached by its device's address alone."""
 
     @property
+    def where(self) -> str:
+        """Where it is: its address, or of what it is a part."""
+        return f"{self.part} of {self.of}" if self.has_no_address else str(self.address)
+
+    @property
     def is_typed(self) -> bool:
         """Whether it is in no file."""
         return self.line == 0

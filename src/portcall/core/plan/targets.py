@@ -21,6 +21,7 @@ from portcall.core.address import (
     parse_subnet,
 )
 from portcall.core.finding import Line, Name
+from portcall.core.part_path import PartKind, PartPath, parse_path
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput
@@ -108,9 +109,17 @@ def first_address(meant: Sequence[Meant]) -> IPv4Address | None:
     return None
 
 
-def parse_device(text: str, plan: Plan) -> Meant:
-    """A planned name, a MAC, or an address. Raises BadInput."""
+def parse_device(text: str, plan: Plan, parts: bool = False) -> Meant:
+    """A planned name, a MAC, or an address. Raises BadInput.
+
+    A part that has no address of its own is meant only where ``parts`` are.
+    """
     row = plan.by_name(text)
+    if row is not None and row.has_no_address and not parts:
+        raise BadInput(
+            f"{row.name}: is {row.part} of {row.of}, and has no address of its own",
+            f"name {row.of}",
+        )
     if row is not None:
         return Meant(text, row, row.mac)
     shown = printable(text, 60)
@@ -130,22 +139,66 @@ def parse_device(text: str, plan: Plan) -> Meant:
     raise unknown(f"{shown}: is no address, no MAC, and", text, plan)
 
 
+@dataclass(frozen=True, slots=True)
+class MeantPart:
+    """A part of a device as it was typed, and the name by which it is typed again."""
+
+    path: PartPath
+    name: Name
+
+
+def parse_part(text: str, plan: Plan) -> tuple[str, MeantPart | None]:
+    """What stands for the device in ``NAME:PART``, or in a part's own name; and the part, if any.
+
+    An interface with an address of its own is a device here. Raises BadInput.
+    """
+    row = plan.by_name(text)
+    if row is not None:
+        if row.part is None or not row.has_no_address:
+            return text, None
+        return str(row.of), MeantPart(row.part, row.name)
+    device, colon, words = text.partition(":")
+    if not colon or is_written_as_mac(text) or is_ipv6(text):
+        return text, None
+    path = parse_path(words)
+    planned = plan.by_name(device)
+    named = planned.name if planned is not None else device
+    return device, MeantPart(path, Name(f"{named}:{path.word}"))
+
+
+def with_part(target: str | None, door: str | None) -> tuple[str | None, str | None]:
+    """``NAME:unit 17`` as a shell takes it apart, put together again."""
+    if target is None or door is None or not door.isdecimal():
+        return target, door
+    kind = target.rpartition(":")[2].casefold()
+    if ":" in target and kind in set(PartKind):
+        return f"{target} {door}", None
+    return target, door
+
+
 def rows_of_group(group: str, plan: Plan) -> list[PlannedDevice]:
     """The rows of a group, in upper or lower case, in their order. Raises BadInput."""
     folded = group.strip().casefold()
-    rows = [row for row in plan if row.group.casefold() == folded]
+    rows = [row for row in plan.rows if row.group.casefold() == folded]
     if not rows:
-        groups = ", ".join(dict.fromkeys(row.group for row in plan if row.group))
+        groups = ", ".join(dict.fromkeys(row.group for row in plan.rows if row.group))
         there = f"there are {groups}" if groups else "no row of the plan has a group"
         raise BadInput(f"--group {printable(group, 60)}: is no group of the plan", f"{there}")
     return rows
 
 
-def with_group(names: Sequence[str], group: str | None, plan: Plan) -> tuple[str, ...]:
-    """The typed names, and those of a group's rows, if one was named. Raises BadInput."""
+def with_group(
+    names: Sequence[str], group: str | None, plan: Plan, parts: bool = False
+) -> tuple[str, ...]:
+    """The typed names, and those of a group's rows, if one was named. Raises BadInput.
+
+    Of ``parts`` that have no address of their own only those who judge them want to know.
+    """
     if group is None:
         return tuple(names)
-    return tuple(dict.fromkeys((*names, *(row.name for row in rows_of_group(group, plan)))))
+    rows = rows_of_group(group, plan)
+    chosen = (row.name for row in rows if parts or not row.has_no_address)
+    return tuple(dict.fromkeys((*names, *chosen)))
 
 
 _ALIKE = 0.75
@@ -154,7 +207,7 @@ _ALIKE = 0.75
 
 def unknown(what: str, text: str, plan: Plan) -> BadInput:
     """The refusal of a name that nobody knows; ``what`` begins it, what may be meant ends it."""
-    rows = {row.name.casefold(): row.name for row in plan}
+    rows = {row.name.casefold(): row.name for row in plan.rows}
     if not rows:
         return BadInput(f"{what} there is no plan here that could name it")
     close = get_close_matches(text.casefold(), rows, n=3, cutoff=_ALIKE)

@@ -26,6 +26,9 @@ from portcall.core.part_path import (
 from portcall.core.record.said import a_method, read_evidence, read_said, said_document
 from portcall.core.trouble import BadInput
 
+PARTS_KEY = '"not_there"'
+"""What stands in the text of a look that asked what is inside some device."""
+
 _MOST = 1024
 _MOST_SAID = 64
 
@@ -153,5 +156,4 @@ def part_changes(
 
 
 def _standing(part: SeenPart) -> str:
-    named = part.words if part.words != part.state else ""
-    return ", ".join(filter(None, (named, part.state.value)))
+    return part.words if part.state is PartState.THERE else part.state.value

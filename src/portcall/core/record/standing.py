@@ -102,9 +102,9 @@ class RowStanding:
             return None
         if self.is_right:
             # A device that cannot report it may hold its address, if it was set by hand.
-            unable = self.not_set or self.lost is not None
+            unable = self.not_set or self.lost is not None or self.row.has_no_address
             return Line("verify", "--power-cycle", name) if unable else Line("keep", name)
-        if self.row.mac is None:
+        if self.row.mac is None and not self.row.has_no_address:
             return Line("plan set", name, Setting(Name("mac"), "MAC"))
         if self.advised is not None:
             return self.advised
@@ -138,7 +138,7 @@ class Standing:
 
 def standing(plan: Plan, entries: Iterable[tuple[Entry, Mapping[str, Any]]]) -> Standing:
     """Fold entries, the oldest first, into the rows of the plan."""
-    rows: dict[str, RowStanding] = {row.name: RowStanding(row) for row in plan}
+    rows: dict[str, RowStanding] = {row.name: RowStanding(row) for row in plan.rows}
     by_mac = {str(row.mac): rows[row.name] for row in plan if row.mac is not None}
     unplanned: tuple[str, ...] = ()
     is_looked_at = False

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from ipaddress import IPv4Address, IPv4Network
 
 from portcall.core.address import Mac
@@ -14,7 +14,8 @@ from portcall.core.find.sighting import Field, Method
 from portcall.core.find.switch_tables import SwitchTables, natural
 from portcall.core.plan.rows import PlannedDevice, Subnet
 from portcall.core.record.look import SeenLook
-from portcall.core.sketch.picture import Band, Branch, Figure, Mark, Picture
+from portcall.core.sketch.inside import inside
+from portcall.core.sketch.picture import Band, Branch, Figure, Inner, Mark, Picture
 from portcall.core.sketch.wiring import Plugged, Wiring
 
 _MOST_REMARKS = 6
@@ -101,7 +102,8 @@ class _Composing:
                 rows.add(row.name)
             yield device, row
         for row in self._scene.plan:
-            if row.name not in rows:
+            # An interface that is on another wire stands in the box of its device.
+            if row.name not in rows and not row.of:
                 yield None, row
 
     def _figures(
@@ -116,12 +118,15 @@ class _Composing:
             network: IPv4Network | None = self._scene.network_of(row.address)[0]
             details = ", ".join(filter(None, (row.kind, row.place)))
             key = str(row.mac or row.name)
-            yield network, Figure(key, row.name, str(row.address), details, port, mark, mark.value)
+            parts = inside(None, self._scene.plan.parts_of(row.name), is_planned=True)
+            figure = Figure(key, row.name, str(row.address), details, port, mark, mark.value)
+            yield network, replace(figure, inside=parts)
             return
         mark, words = self._mark(device, row)
         name = (row.name if row else "") or device.value(Field.NAME) or device.value(Field.PRODUCT)
         details = self._details(device, row)
         key = str(device.mac or next(iter(device.addresses), ""))
+        parts = self._inside(device, row)
         addresses: dict[IPv4Network | None, list[IPv4Address]] = {}
         for address in () if device.answers_for_others else device.addresses:
             addresses.setdefault(self._scene.network_of(address)[0], []).append(address)
@@ -129,13 +134,21 @@ class _Composing:
             asks = next((f"asks by {each.protocol}" for each in device.asks), "no address")
             several = f"answers for {counted(len(device.addresses), 'address', 'addresses')}"
             at = several if device.answers_for_others else asks
-            yield None, Figure(key, name or key, at, details, port, mark, words)
+            yield None, Figure(key, name or key, at, details, port, mark, words, inside=parts)
         for network, here in addresses.items():
             elsewhere = [a for a in device.addresses if a not in here]
             also = f"also {elsewhere[0]}" if elsewhere and not words else words
             gateway = any(address in self._gateways for address in here)
             at = ", ".join(map(str, here[:2])) + (" …" if len(here) > 2 else "")
-            yield network, Figure(key, name or key, at, details, port, mark, also, gateway)
+            figure = Figure(key, name or key, at, details, port, mark, also, gateway)
+            # What is inside stands in one of its boxes.
+            yield network, replace(figure, inside=parts if here[0] == device.addresses[0] else ())
+
+    def _inside(self, device: Device, row: PlannedDevice | None) -> tuple[Inner, ...]:
+        if row is not None and row.of:
+            return (Inner(f"{row.part} of {row.of}", ""),)
+        rows = self._scene.plan.parts_of(row.name) if row is not None else ()
+        return inside(device, rows, row is not None)
 
     def _mark(self, device: Device, row: PlannedDevice | None) -> tuple[Mark, str]:
         if device.rivals and not device.answers_for_others:

@@ -50,6 +50,9 @@ _LABEL = 1.6
 """The height of a band's label."""
 
 _NARROWEST, _WIDEST, _WIDEST_DETAILS = 9.0, 22.0, 13.0
+_MOST_INSIDE, _FEWER_INSIDE = 12, 10
+"""Parts of a device that stand in its box; of more, the first, and how many there are."""
+
 _DEEPEST = 8
 """Steps to the right; what is deeper hangs beside what it is behind, and says so."""
 
@@ -348,6 +351,13 @@ def _lines(figure: Figure) -> list[tuple[str, bool, str]]:
         (figure.details, False, "details"),
         (figure.words, True, _TONES[figure.mark]),
     ]
+    shown = figure.inside if len(figure.inside) <= _MOST_INSIDE else figure.inside[:_FEWER_INSIDE]
+    lines += [
+        (f"{each.part}: {each.words}" if each.words else each.part, False, _TONES[each.mark])
+        for each in shown
+    ]
+    if len(shown) < len(figure.inside):
+        lines.append((f"and {len(figure.inside) - len(shown)} more inside", False, "quiet"))
     return [line for line in lines if line[0]]
 
 

@@ -23,10 +23,19 @@ class Mark(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
+class Inner:
+    """A part of a device: its path, and what is to be said of it in a few words."""
+
+    part: str
+    words: str
+    mark: Mark = Mark.NONE
+
+
+@dataclass(frozen=True, slots=True)
 class Figure:
     """A device: ``key`` is what it goes by, ``port`` where it is plugged in at its switch.
 
-    ``details`` are its kind and place, ``words`` what its mark says in full.
+    ``details`` are its kind and place, ``words`` what its mark says in full; ``inside`` its parts.
     """
 
     key: str
@@ -37,6 +46,7 @@ class Figure:
     mark: Mark = Mark.NONE
     words: str = ""
     is_gateway: bool = False
+    inside: tuple[Inner, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -133,4 +143,9 @@ def _figure(document: Any) -> Figure:
         Mark(document["mark"]),
         str(document["words"]),
         document["is_gateway"] is True,
+        tuple(_inner(each) for each in document.get("inside", ())),
     )
+
+
+def _inner(document: Any) -> Inner:
+    return Inner(str(document["part"]), str(document["words"]), Mark(document["mark"]))

@@ -26,6 +26,7 @@ from ipaddress import IPv4Address
 
 from portcall.core.address import Mac
 from portcall.core.find.device import Device, is_one_device
+from portcall.core.find.inside.belonging import Belonging
 from portcall.core.find.protocols import PROTOCOLS, TRUST
 from portcall.core.find.sighting import Field, Method
 from portcall.core.finding import Finding, Line, Name
@@ -164,12 +165,14 @@ def unplanned(plan: Plan, devices: Sequence[Device]) -> tuple[Device, ...]:
     open_addresses = {row.address for row in plan if row.mac is None}
     planned = {row.mac for row in plan if row.mac is not None}
     answered = {row.address for row in plan}
+    belonging = Belonging(devices)
     return tuple(
         device
         for device in devices
         if device.mac not in planned
         and not open_addresses.intersection(device.addresses)
         and not (device.mac is None and answered.intersection(device.addresses))
+        and belonging.owner_of(device) is None
     )
 
 

@@ -55,3 +55,16 @@ READ_BY_HAND = Sentence("read-by-hand", "its {column} is {value}, read by hand")
 ANOTHER_DEVICE = Sentence(
     "another-device", "its {column} is {value}, and was {before} when it was set"
 )
+DEVICE_AWAY = Sentence("device-away", "{of} was not reached, so nobody knows of {part} in it")
+PART_NOT_ASKED = Sentence(
+    "part-not-asked", "{of} took no question for {part}: the door that leads to it did not open"
+)
+PORT_HAS = Sentence(
+    "port-has", "{of} says that its {part} has [{interfaces}][interfaces!no address]"
+)
+PART_SILENT = Sentence("part-silent", "no answer came to a question for {part}")
+PART_NOT_READ = Sentence(
+    "part-not-read", "{part} answers, and its {columns:and} [several!was][several?were] not told"
+)
+IS_OTHER_PART = Sentence("is-other-part", "{part} says the planned serial number, {serial}")
+SLOW = Sentence("slow-part", "it works, and is slow: an answer took {seconds:.1f} s")

@@ -10,7 +10,8 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from enum import Enum
 
-from portcall.core.find.sighting import Method
+from portcall.core.find.sighting import Method, PartState
+from portcall.core.part_path import PartKind
 from portcall.core.talk.door_knock import DoorState
 from portcall.core.why.evidence import (
     FEW_LOST,
@@ -25,6 +26,7 @@ from portcall.core.why.evidence import (
     WordSeen,
 )
 from portcall.core.why.ladder import Goal
+from portcall.core.why.parts import PartSeen
 
 
 @dataclass(slots=True)
@@ -42,6 +44,7 @@ class ClimbSeen:
     echo: EchoSeen | None = None
     words: Sequence[WordSeen] = ()
     proxies_for_pages: bool = False
+    part: PartSeen | None = None
 
 
 class Fact(Enum):
@@ -104,6 +107,11 @@ class Fact(Enum):
     DOOR_ANSWER_DROPPED = "the door's answer came to the adapter, and to no program"
     OTHER_WORDS = "what is said behind the door is not its protocol"
     PROXY_FOR_PAGES = "a proxy is set for a page that is open"
+    UNIT_NOT_THERE = "the gateway says that the unit does not answer"
+    OTHER_UNIT_ANSWERS = "another unit of the same gateway answers"
+    NO_OTHER_UNIT = "other units of the same gateway were asked, and none answers"
+    SLOT_NOT_THERE = "the rack says that nothing can be reached in the slot"
+    PORT_HAS_NO_LINK = "the device says that the port has no link"
 
 
 def facts(seen: ClimbSeen) -> frozenset[Fact]:
@@ -115,7 +123,26 @@ def facts(seen: ClimbSeen) -> frozenset[Fact]:
         found.add(Fact.OTHER_WORDS)
     if seen.proxies_for_pages:
         found.add(Fact.PROXY_FOR_PAGES)
-    return frozenset(found)
+    return frozenset((*found, *_of_part(seen.part)))
+
+
+_OF_PARTS = {
+    (PartKind.UNIT, PartState.NOT_THERE): Fact.UNIT_NOT_THERE,
+    (PartKind.SLOT, PartState.NOT_THERE): Fact.SLOT_NOT_THERE,
+    (PartKind.PORT, PartState.NO_LINK): Fact.PORT_HAS_NO_LINK,
+}
+
+
+def _of_part(seen: PartSeen | None) -> Iterator[Fact]:
+    if seen is None or seen.part is None:
+        return
+    fact = _OF_PARTS.get((seen.part.path.kind, seen.part.state))
+    if fact is not None:
+        yield fact
+    if seen.answering:
+        yield Fact.OTHER_UNIT_ANSWERS
+    elif seen.others:
+        yield Fact.NO_OTHER_UNIT
 
 
 def _of_link(seen: ClimbSeen) -> Iterator[Fact]:

@@ -191,6 +191,21 @@ GROUNDS: Mapping[Cause, tuple[Grounds, ...]] = {
             },
         ),
     ),
+    Cause.UNIT_SILENT: (
+        Grounds(
+            (any_of(_F.UNIT_NOT_THERE),),
+            {Cause.LINE_SILENT: any_of(_F.OTHER_UNIT_ANSWERS)},
+        ),
+    ),
+    # That no unit answers may be each unit's own fault: it is one of two, and never named alone.
+    Cause.LINE_SILENT: (
+        Grounds(
+            (any_of(_F.UNIT_NOT_THERE), any_of(_F.NO_OTHER_UNIT)),
+            {Cause.UNIT_SILENT: frozenset()},
+        ),
+    ),
+    Cause.SLOT_EMPTY: (Grounds((any_of(_F.SLOT_NOT_THERE),)),),
+    Cause.PORT_NO_LINK: (Grounds((any_of(_F.PORT_HAS_NO_LINK),)),),
 }
 
 _MEANS: Mapping[Neighbour, str] = {

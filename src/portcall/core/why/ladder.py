@@ -13,6 +13,7 @@ from ipaddress import IPv4Address
 from typing import TypeAlias
 
 from portcall.core.finding import Finding, Line, Name
+from portcall.core.part_path import PartPath
 
 
 class Rung(StrEnum):
@@ -26,6 +27,7 @@ class Rung(StrEnum):
     ECHO = "echo"
     DOOR = "door"
     WORD = "word"
+    PART = "part"
     PROGRAMS = "programs"
 
 
@@ -67,6 +69,10 @@ class Cause(StrEnum):
     PROXY = "proxy"
     LOSSY = "lossy"
     LARGE_LOST = "large-lost"
+    UNIT_SILENT = "unit-silent"
+    LINE_SILENT = "line-silent"
+    SLOT_EMPTY = "slot-empty"
+    PORT_NO_LINK = "port-no-link"
 
 
 Advice: TypeAlias = Line | Finding
@@ -155,14 +161,22 @@ def undecided(
     return Step(rung, Verdict.BROKEN, seen, Conclusion(None, concluded, do, between), passable)
 
 
+_NO_NAME = Name("")
+
+
 @dataclass(frozen=True, slots=True)
 class Goal:
-    """The goal of a climb: an address, by the name it has, and a door when one is named."""
+    """The goal of a climb: an address, by the name it has, and a door when one is named.
+
+    With a ``part``, the device and the door are those that lead to it; ``part_name`` is its own.
+    """
 
     address: IPv4Address
     name: Name
     port: int | None = None
     door_name: str = ""
+    part: PartPath | None = None
+    part_name: Name = _NO_NAME
 
     @property
     def door_words(self) -> str:
@@ -172,10 +186,14 @@ class Goal:
     @property
     def typed(self) -> tuple[Name | int, ...]:
         """How it is named in a line to type."""
+        if self.part is not None:
+            return (self.part_name,)
         return (self.name,) if self.port is None else (self.name, self.port)
 
     def __str__(self) -> str:
         address = str(self.address)
+        if self.part is not None:
+            return f"{self.part_name} ({self.part} of {self.name}, {address})"
         return address if self.name == address else f"{self.name} ({address})"
 
 
@@ -206,4 +224,6 @@ class Diagnosis:
         )
 
 
-RUNGS = tuple(Rung)
+def rungs_to(goal: Goal) -> tuple[Rung, ...]:
+    """The rungs of a climb: that of a part belongs to one alone that has a part for its goal."""
+    return tuple(rung for rung in Rung if rung is not Rung.PART or goal.part is not None)

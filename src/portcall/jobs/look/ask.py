@@ -167,10 +167,11 @@ async def ask_these(
                     question = to_each.make(found.orders.community)
                     tasks.create_task(_by_datagram(runner, found, vantage, question, addresses))
             tasks.create_task(_knock(runner, found, vantage, addresses, cip_done))
-    if found.orders.inside is not None:
-        async with asyncio.TaskGroup() as tasks:
-            for address in addresses:
-                tasks.create_task(_ask_inside(runner, found, vantage, address, found.orders.inside))
+    async with asyncio.TaskGroup() as tasks:
+        for address in addresses:
+            inside = found.orders.inside(address)
+            if inside is not None:
+                tasks.create_task(_ask_inside(runner, found, vantage, address, inside))
 
 
 async def _ask_inside(

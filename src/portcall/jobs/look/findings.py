@@ -71,8 +71,8 @@ class Orders:
     """Subnets of this computer's or the site's that are not asked address by address."""
     starting: Collection[IPv4Address] = ()
     """Where the next device may start that is connected: single addresses, not borrowed readily."""
-    inside: Inside | None = None
-    """What to ask of the inside of each device."""
+    inside: Callable[[IPv4Address], Inside | None] = lambda address: None
+    """What to ask of the inside of the device at an address."""
     further: Callable[[int], Collection[IPv4Address]] = lambda sweep_round: ()
     """The single addresses to ask for besides the ranges, as a round of the sweep ends: 1, or 2."""
 

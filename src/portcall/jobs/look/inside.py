@@ -49,6 +49,8 @@ class Inside:
 
     units: Sequence[int] = range(1, HIGHEST[PartKind.UNIT] + 1)
     slots: Sequence[int] | None = None
+    ports: bool = True
+    """Whether interfaces are asked for."""
     beyond: Mapping[int, Sequence[IPv4Address]] = field(default_factory=dict)
     descriptions: Sequence[Description] = ()
     products: Mapping[IPv4Address, Mapping[int, str]] = field(default_factory=dict)
@@ -80,12 +82,12 @@ async def ask_inside(
     def tell(part: FoundPart) -> None:
         report(Sighting(clock(), part.method, address=address, part=part))
 
-    if doors.snmp:
+    if doors.snmp and wanted.ports:
         with outlook.doing(f"the interfaces of {address}", _CIP_SECONDS):
             await _by_snmp(runner, vantage, address, community, tell)
-    if doors.cip:
+    if doors.cip and (wanted.ports or wanted.slots is None or wanted.slots):
         with outlook.doing(f"the interfaces and modules of {address}", _CIP_SECONDS):
-            script = cip_script(wanted.slots, wanted.beyond)
+            script = cip_script(wanted.slots, wanted.beyond, wanted.ports)
             await _over(runner, vantage, Endpoint(address, cip.PORT), script, tell)
     if doors.modbus and wanted.units:
         await _units(runner, vantage, address, wanted, tell, outlook)

@@ -12,8 +12,8 @@ from portcall.core.catalog.catalog import Catalog
 from portcall.core.find.devices import Gathering
 from portcall.core.find.protocols import WIRE_METHODS
 from portcall.core.find.sighting import Method
-from portcall.core.part_path import Wanted
-from portcall.core.plan.rows import Plan
+from portcall.core.part_path import PartKind, Wanted
+from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.plan.targets import MOST_ADDRESSES, bounded
 from portcall.core.talk.pacer import Pace
 from portcall.jobs.look.findings import LISTEN_SECONDS, Orders
@@ -107,15 +107,38 @@ def with_inside(orders: Orders, gathering: Gathering, wanted: Wanted, unpaced: b
     for slot, address in wanted.beyond:
         beyond.setdefault(slot, []).append(address)
     everything = Inside()
-    inside = Inside(
+    asked = Inside(
         everything.units if wanted.units is None else wanted.units,
         wanted.slots,
+        True,
         beyond,
         gathering.catalog.instruments,
         gathering.plan.unit_products(),
         0.0 if unpaced else everything.rest,
     )
-    return replace(orders, inside=inside)
+    return replace(orders, inside=lambda address: asked)
+
+
+def planned_inside(
+    plan: Plan, rows: Iterable[PlannedDevice], gathering: Gathering
+) -> dict[IPv4Address, Inside]:
+    """What to ask inside of the devices that some rows are parts of, by their addresses."""
+    numbers: dict[IPv4Address, dict[PartKind, list[int]]] = {}
+    for row in rows:
+        device = plan.by_name(row.of) if row.of else None
+        if device is not None and row.part is not None:
+            kinds = numbers.setdefault(device.address, {})
+            kinds.setdefault(row.part.steps[0].kind, []).append(row.part.steps[0].number)
+    return {
+        address: Inside(
+            kinds.get(PartKind.UNIT, ()),
+            kinds.get(PartKind.SLOT, ()),
+            PartKind.PORT in kinds,
+            descriptions=gathering.catalog.instruments,
+            products=plan.unit_products(),
+        )
+        for address, kinds in numbers.items()
+    }
 
 
 _MOST_SEARCHED = 1024

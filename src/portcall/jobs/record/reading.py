@@ -12,12 +12,14 @@ from typing import NamedTuple
 
 from portcall.core.address import Mac
 from portcall.core.document import parsed
+from portcall.core.find.sighting import Sighting
 from portcall.core.finding import Line
 from portcall.core.plan.rows import Plan
 from portcall.core.printable import printable
 from portcall.core.record.compare import Why
 from portcall.core.record.entry import Entry, Kind
 from portcall.core.record.look import SeenLook, read_look, read_look_text
+from portcall.core.record.parts import PARTS_KEY
 from portcall.core.record.standing import Standing, standing
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.site.files import read_bounded
@@ -99,6 +101,24 @@ class Looks:
             if look is not None and look.switches:
                 return NamedLook(f"look {each.number}", look, each.entry, each)
         return meant
+
+    def parts_before(self, meant: NamedLook) -> dict[Mac, list[Sighting]]:
+        """What is inside devices, by their MACs, as the last look before this one told that asked.
+
+        Nothing of a device that this look has asked itself.
+        """
+        asked = {seen.mac for seen in meant.look.sightings() if seen.part is not None}
+        found: dict[Mac, list[Sighting]] = {}
+        before = [each for each in self._found if meant.at and each.entry.at < meant.at]
+        for each in reversed(before[-_MOST_TRIED:]):
+            look = read_look_text(each.text) if PARTS_KEY in each.text else None
+            here: dict[Mac, list[Sighting]] = {}
+            for seen in look.sightings() if look is not None else ():
+                if seen.part is not None and seen.mac is not None and seen.mac not in asked:
+                    here.setdefault(seen.mac, []).append(seen)
+            for mac, sightings in here.items():
+                found.setdefault(mac, sightings)
+        return found
 
     def _read(self, words: str, found: Numbered) -> NamedLook:
         look = read_look_text(found.text)

@@ -2,8 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
+from types import MappingProxyType
+
+from portcall.core.address import Mac
 from portcall.core.counted import counted
 from portcall.core.find.overview import Scene
+from portcall.core.find.sighting import Sighting
 from portcall.core.finding import Line
 from portcall.core.plan.rows import Plan
 from portcall.core.sketch.compose import DrawnLook, compose
@@ -17,10 +22,17 @@ MOST_DEVICES = 2000
 """A drawing of more is a pile of sheets that nobody reads."""
 
 
-def picture_of(site: Site, plan: Plan, meant: NamedLook, wired: NamedLook) -> Picture:
+def picture_of(
+    site: Site,
+    plan: Plan,
+    meant: NamedLook,
+    wired: NamedLook,
+    parts: Mapping[Mac, Sequence[Sighting]] = MappingProxyType({}),
+) -> Picture:
     """A look, held against the plan; its ports are as ``wired`` has them.
 
-    Raises BadInput for more devices than can be drawn.
+    ``parts`` are what earlier looks told of the inside of devices. Raises BadInput for more devices
+    than can be drawn.
     """
     count = len(meant.look) + len(plan.devices)
     if count > 2 * MOST_DEVICES:
@@ -32,6 +44,11 @@ def picture_of(site: Site, plan: Plan, meant: NamedLook, wired: NamedLook) -> Pi
     gathering = gathering_for(site, plan)
     for each in meant.look.sightings():
         gathering.add(each)
+    seen = {device.mac for device in gathering.devices()}
+    for mac, earlier in parts.items():
+        # Who is not here now is not here because something is known of its inside.
+        for each in earlier if mac in seen else ():
+            gathering.add(each._replace(address=None))
     subnets = site.subnets
     scene = Scene(gathering.devices(), meant.look.own_addresses, plan, subnets)
     entry = meant.entry

@@ -22,7 +22,7 @@ from portcall.core.find.protocols import AT_DOOR
 from portcall.core.find.web_page import PAGES
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.talk.pacer import Pace
-from portcall.core.why import below, echo_series, neighbour, open_doors, proxies, way_back
+from portcall.core.why import below, echo_series, neighbour, open_doors, parts, proxies, way_back
 from portcall.core.why.evidence import (
     NOBODY,
     EchoSeen,
@@ -35,13 +35,13 @@ from portcall.core.why.evidence import (
 from portcall.core.why.facts import ClimbSeen, facts
 from portcall.core.why.grounds import weigh
 from portcall.core.why.ladder import (
-    RUNGS,
     Diagnosis,
     Goal,
     Rung,
     Step,
     Verdict,
     not_asked,
+    rungs_to,
 )
 from portcall.core.why.who_has import PATIENCE
 from portcall.host.adapter_watch import Cable, cable_of
@@ -55,6 +55,7 @@ from portcall.jobs.together import end, together
 from portcall.jobs.why.another_way import another_way
 from portcall.jobs.why.full_segment import full_segment_taken
 from portcall.jobs.why.inside import ask_from_inside
+from portcall.jobs.why.part import ask_for_part
 from portcall.jobs.why.trial import (
     Watch,
     measure,
@@ -139,7 +140,7 @@ class Climb:
                 steps = [below.judge_link(seen)]
                 tell(steps[0])
         done = {step.rung for step in steps}
-        steps += [not_asked(rung) for rung in RUNGS if rung not in done]
+        steps += [not_asked(rung) for rung in rungs_to(self.goal) if rung not in done]
         return Diagnosis(self.goal, self.adapter.name, tuple(steps))
 
     async def _look_for_another_way(self) -> None:
@@ -182,7 +183,14 @@ class Climb:
         yield open_doors.judge_door(goal, here, seen.trial, self.doors, self.doors_before)
         vantage = Vantage(self.adapter.name)
         seen.words = await words_behind(runner, vantage, goal.address, seen.trial, self.doors)
-        yield open_doors.judge_word(goal, here, seen.words)
+        word = open_doors.judge_word(goal, here, seen.words)
+        if goal.part is None or word.verdict is Verdict.HOLDS:
+            yield word
+        if goal.part is not None:
+            # Whoever stands before a part need not say who he is.
+            where = (goal.address, goal.part, self.site, self.plan)
+            seen.part = await ask_for_part(runner, vantage, *where)
+            yield parts.judge_part(goal, seen.part)
         set_here = proxies.proxies_for(goal.address, dict(self.environment))
         pages = [port for port in seen.trial.open_doors if port in PAGES]
         seen.proxies_for_pages = bool(proxies.concerning(set_here, pages))

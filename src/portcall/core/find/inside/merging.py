@@ -1,4 +1,4 @@
-"""Parts of one device, as several protocols tell of them; and devices that are a part of another.
+"""Parts of one device, as several protocols tell of them.
 
 An interface that CIP and SNMP both tell is one: it has the same MAC, or the same address. Its
 number is CIP's, which is asked and set by it. What only one protocol tells stays as it is; where
@@ -7,13 +7,13 @@ its number is another interface's already, it gets the next one that is free.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable
 from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Interface
 
 from portcall.core.address import Mac
 from portcall.core.find.device import Device
-from portcall.core.find.sighting import FoundPart, Method, PartState
+from portcall.core.find.sighting import FoundPart, Method
 from portcall.core.part_path import TOP, PartKind, PartPath
 
 _FIRST = (Method.CIP, Method.SNMP, Method.MODBUS)
@@ -68,25 +68,7 @@ def _next_free(found: Iterable[PartPath]) -> int:
     return 1 + max(path.number for path in found if path.kind is PartKind.PORT)
 
 
-def owner_of(device: Device, others: Sequence[Device]) -> tuple[Device, FoundPart] | None:
-    """The device that tells this one's MAC as that of an interface of its own; or None."""
-    if device.mac is None:
-        return None
-    for other in others:
-        if other is device or other.mac == device.mac:
-            continue
-        for part in other.parts:
-            if part.path.kind is PartKind.PORT and device.mac in part.macs:
-                return other, part
-    return None
-
-
 def macs_of(device: Device) -> set[Mac]:
     """The MACs of a device: its own, and those that it tells of its interfaces."""
     own = {mac for part in device.parts for mac in part.macs}
     return own | ({device.mac} if device.mac is not None else set())
-
-
-def is_told(part: FoundPart) -> bool:
-    """Whether a part is worth a row of its own; those that are not there are counted."""
-    return part.state in (PartState.THERE, PartState.NO_LINK)

@@ -34,7 +34,9 @@ _WHO = cip_message.Request(cip_message.IDENTITY, 1, None, cip_message.GET_ATTRIB
 
 
 def cip_script(
-    slots: Iterable[int] | None = None, beyond: Mapping[int, Sequence[IPv4Address]] | None = None
+    slots: Iterable[int] | None = None,
+    beyond: Mapping[int, Sequence[IPv4Address]] | None = None,
+    ports: bool = True,
 ) -> Script[FoundPart]:
     """Tell of the interfaces of a device, and of every slot of its rack, if it has one.
 
@@ -44,7 +46,8 @@ def cip_script(
     session = yield from open_session()
     if session is None:
         return
-    yield from (yield from interfaces(session))
+    if ports:
+        yield from (yield from interfaces(session))
     wanted = tuple(USUAL_SLOTS if slots is None else slots)
     yield from _rack(session, (), TOP, wanted)
     for slot, addresses in (beyond or {}).items():
