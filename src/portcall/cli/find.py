@@ -55,6 +55,7 @@ from portcall.jobs.look.orders import gathering_for, orders_for, with_inside, wi
 from portcall.jobs.look.watching import LookWatch
 from portcall.jobs.record.by import By
 from portcall.jobs.record.looks import look_body, scope
+from portcall.jobs.record.reading import notes_about
 from portcall.site.folder import this_site
 from portcall.site.visits import this_visit
 
@@ -187,7 +188,12 @@ def find_command(
     elif as_csv:
         print_csv(found)
     elif one is not None:
-        print_cards(found, meant, monotonic())
+        print_cards(
+            found,
+            meant,
+            monotonic(),
+            lambda device: notes_about(site, gathering.plan, device.mac, device.addresses),
+        )
         _print_inside(meant, gathering.plan, orders)
         if not meant:
             note(f"nothing was heard of {ranges[0]}: portcall why {ranges[0]}")

@@ -160,7 +160,7 @@ def _found(
     found = book.entries([Kind(each) for each in kinds], start)
     if device is None:
         return found
-    meant = parse_device(device, site.plan())
+    meant = parse_device(device, site.plan(), parts=True)
     mac = str(meant.mac) if meant.mac else None
     name = meant.row.name if meant.row else None
     told = (each.of(name, mac, body) for each, body in book.with_bodies(found))

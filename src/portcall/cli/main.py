@@ -64,6 +64,7 @@ GROUPS = {
         "status": "How far the site is, from its logbook; nothing is sent.",
         "compare": "What changed between two looks.",
         "logbook": "What was seen and done at this site, by whom and when.",
+        "note": "Write down what you did or saw at a device, with a picture.",
         "sketch": "Draw the site: switches, subnets, and each device with name and address.",
         "report": "The hand-over record: devices, proofs, changes, room for signatures.",
     },

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import NamedTuple
 
 import click
@@ -25,6 +25,7 @@ from portcall.core.find.device import Device
 from portcall.core.find.protocols import PROTOCOLS, TRUST
 from portcall.core.find.sighting import Field, Method
 from portcall.core.finding import Finding
+from portcall.core.record.notes import Note
 
 
 class _Line(NamedTuple):
@@ -34,7 +35,12 @@ class _Line(NamedTuple):
     age: str | None
 
 
-def print_cards(found: Found, devices: Sequence[Device], now: float) -> None:
+def print_cards(
+    found: Found,
+    devices: Sequence[Device],
+    now: float,
+    notes_about: Callable[[Device], Sequence[Note]],
+) -> None:
     """The devices that were asked for, and how many others were heard."""
     for device in devices:
         name = device.value(Field.NAME)
@@ -47,12 +53,30 @@ def print_cards(found: Found, devices: Sequence[Device], now: float) -> None:
             )
             print_rows(columns, lines, _cells)
         _print_values(device)
+        _print_noted(found, device, notes_about(device))
         told = [remark_of(each, Tone.TO_DO) for each in found.remarks(device)]
         print_lines(told or [Remark("nothing about it needs attention", Tone.DONE)])
     others = len(found.devices) - len(devices)
     if others:
         count = "1 other device was" if others == 1 else f"{others} other devices were"
         click.echo(f"{count} heard meanwhile: portcall find lists them")
+
+
+def _print_noted(found: Found, device: Device, notes: Sequence[Note]) -> None:
+    """What people wrote: in the plan's further columns, and as notes."""
+    row = found.scene.row_of(device)
+    if row is not None:
+        of_plan = {"note": row.note, **dict(row.extra)}
+        for column, text in of_plan.items():
+            if text:
+                click.echo(f"in the plan, {column}: {text}")
+    for each in notes:
+        entry = each.entry
+        about = f", {entry.name}" if row is not None and entry.name != row.name else ""
+        files = ", ".join(file.name for file in each.files)
+        told = "; ".join(filter(None, (each.text, files)))
+        by = f" {entry.person}" if entry.person else ""
+        click.echo(f"note of {entry.at.astimezone():%Y-%m-%d %H:%M}{by}{about}: {told}")
 
 
 def _print_values(device: Device) -> None:

@@ -122,7 +122,7 @@ def _parts_of(taken: Sequence[Cells], choice: Choice) -> list[Cells]:
     """The parts of the devices that are taken, and of those that are in the plan, if wanted."""
     proposed = {each.cells["name"]: each.cells for each in choice.proposals}
     names = {cells.get("mac"): cells["name"] for cells in taken}
-    parts = []
+    parts: list[Cells] = []
     for part in choice.parts:
         device = proposed.get(part["of"])
         owner = part["of"] if device is None else names.get(device.get("mac"))

@@ -102,6 +102,20 @@ class Meant:
         return self.row.name if self.row else Name(self.words)
 
 
+def parse_noted(text: str, plan: Plan) -> Meant:
+    """Whom a note is about: as ``parse_device``, or a part that need not be planned. BadInput."""
+    device, part = parse_part(text, plan)
+    if part is None:
+        found = parse_device(text, plan, parts=True)
+        row = found.row
+        address = found.address or (row.address if row is not None else None)
+        return Meant(found.name, row, found.mac, address)
+    around = parse_device(device, plan)
+    address = around.address or (around.row.address if around.row is not None else None)
+    row = None if address is None else plan.row_of_part(around.mac, [address], part.path)
+    return Meant(row.name if row is not None else part.name, row, None, address)
+
+
 def first_address(meant: Sequence[Meant]) -> IPv4Address | None:
     """The address of the first of some devices, where it is or is planned; None where unknown."""
     for each in meant[:1]:

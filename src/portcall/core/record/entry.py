@@ -24,6 +24,7 @@ class Kind(StrEnum):
     SWAP = "swap"
     POWER_CYCLE = "power cycle"
     WATCH = "watch"
+    NOTE = "note"
 
 
 @dataclass(frozen=True, slots=True)

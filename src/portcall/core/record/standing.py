@@ -155,7 +155,7 @@ def standing(plan: Plan, entries: Iterable[tuple[Entry, Mapping[str, Any]]]) -> 
         elif entry.kind is Kind.VERIFICATION:
             _seen(entry, body, by_mac)
             _verified(entry, body, rows)
-        else:
+        elif entry.kind is not Kind.NOTE:
             _done(entry, body, rows.get(entry.name) or by_mac.get(entry.mac))
     groups: dict[str, tuple[int, int]] = {}
     for each in rows.values():

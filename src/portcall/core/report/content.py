@@ -7,17 +7,19 @@ the entries that it names.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, tzinfo
 from functools import partial
 from typing import Any
 
 from portcall.core.cip.interface_object import OBTAINS
 from portcall.core.document import Part, a_number, a_text
+from portcall.core.finding import Name
 from portcall.core.plain import plain
 from portcall.core.plan.changing import cells_of
 from portcall.core.plan.rows import Plan
 from portcall.core.record.entry import Entry, Kind
+from portcall.core.record.notes import notes_in
 from portcall.core.record.standing import RowStanding, Standing, standing
 from portcall.core.report.grounds import Looks, Whole, digest, grounds
 from portcall.core.wire.cip_tcpip import Control
@@ -46,6 +48,8 @@ class Order:
     remarks: Sequence[str] = ()
     looks: Looks | None = None
     picture: Mapping[str, Any] | None = None
+    pictures: Mapping[str, str] = field(default_factory=dict)
+    """Small pictures of what belongs to notes, by the digests of the files."""
 
 
 def content(order: Order, whole: Sequence[Whole]) -> dict[str, Any]:
@@ -72,8 +76,10 @@ def content(order: Order, whole: Sequence[Whole]) -> dict[str, Any]:
         "changes": list(_changes(entries, zone)),
         "replaced": [_replaced(e, body, zone) for e, body in entries if e.kind is Kind.SWAP],
         "watches": [_watch(e, body, zone) for e, body in entries if e.kind is Kind.WATCH],
+        "notes": [*_planned_notes(order.plan), *_notes(whole, zone)],
+        "pictures": dict(order.pictures),
         "remarks": list(order.remarks),
-        "plan": [cells_of(row) for row in order.plan],
+        "plan": [cells_of(row) for row in order.plan.rows],
         "looks": plain(order.looks),
         "picture": order.picture,
         "entries": plain(known),
@@ -93,12 +99,14 @@ def _who(entry: Entry) -> str:
 def _told(plan: Plan, entries: Sequence[Read]) -> dict[str, dict[str, str]]:
     """The latest values that each planned device told of itself, by its row's name."""
     by_mac = {str(row.mac): row.name for row in plan if row.mac is not None}
+    parts: dict[str, Name] = {row.name: row.name for row in plan.parts}
     found: dict[str, dict[str, str]] = {}
     for entry, body in entries:
         for device in body.parts("devices"):
             _note(found, by_mac.get(_text(device, "mac")), device)
         for judged in body.parts("rows"):
-            name, verdict = by_mac.get(_text(judged, "mac")), _text(judged, "verdict")
+            name = by_mac.get(_text(judged, "mac")) or parts.get(_text(judged, "name"))
+            verdict = _text(judged, "verdict")
             is_unread = bool(judged.each("unread", a_text))
             if verdict == "missing" or (verdict == "not judged" and not is_unread):
                 continue
@@ -136,6 +144,7 @@ def _device(each: RowStanding, told: Mapping[str, str], zone: tzinfo | None) -> 
     is_stored = obtains == OBTAINS[Control.STORED]
     holds = "keeps" if each.kept or each.proved or is_stored else None
     holds = "asks" if obtains in (OBTAINS[Control.BOOTP], OBTAINS[Control.DHCP]) else holds
+    mask = str(row.interface.netmask)
     by_hand = [key for key in _TOLD if told.get(f"{key} by hand")]
     return {
         "name": row.name,
@@ -143,10 +152,10 @@ def _device(each: RowStanding, told: Mapping[str, str], zone: tzinfo | None) -> 
         "group": row.group,
         "kind": row.kind,
         "mac": str(row.mac) if row.mac else None,
-        "address": str(row.address),
+        "address": row.where,
         **{key: told.get(key) for key in _TOLD},
         **({"by_hand": by_hand} if by_hand else {}),
-        "planned_mask": None if row.mask_assumed else str(row.interface.netmask),
+        "planned_mask": None if row.mask_assumed or row.has_no_address else mask,
         "planned_gateway": str(row.gateway) if row.gateway else None,
         "holds": holds,
         "state": each.state.value,
@@ -156,7 +165,29 @@ def _device(each: RowStanding, told: Mapping[str, str], zone: tzinfo | None) -> 
         "echo_ms": told.get("echo"),
         "kept": at(each.kept),
         "power_cycle": at(each.proved),
+        **({"part": True} if row.has_no_address else {}),
     }
+
+
+def _planned_notes(plan: Plan) -> Iterator[dict[str, Any]]:
+    """What the plan says of its devices in words: its notes, and its own further columns."""
+    for row in plan.rows:
+        for column, text in {"note": row.note, **dict(row.extra)}.items():
+            if text:
+                told = text if column == "note" else f"{column}: {text}"
+                yield {"at": None, "who": "", "name": row.name, "text": told, "files": []}
+
+
+def _notes(whole: Sequence[Whole], zone: tzinfo | None) -> Iterator[dict[str, Any]]:
+    """What people wrote down, the oldest first."""
+    for each in notes_in(whole):
+        yield {
+            "at": _when(each.entry.at, zone),
+            "who": _who(each.entry),
+            "name": each.entry.name or each.entry.mac,
+            "text": each.text,
+            "files": [file._asdict() for file in each.files],
+        }
 
 
 def _still_open(state: Standing) -> Iterator[dict[str, str]]:

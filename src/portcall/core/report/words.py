@@ -68,6 +68,8 @@ _WORDS = {
     "gap": ("Longest gap", "Längste Lücke", "Pausa más larga"),
     "lasted": ("Lasted", "Dauer", "Duración"),
     "sketch": ("Sketch", "Skizze", "Croquis"),
+    "notes": ("Notes", "Notizen", "Notas"),
+    "of_plan": ("the plan", "der Plan", "el plan"),
     "remarks": ("Remarks", "Bemerkungen", "Observaciones del firmante"),
     "none": ("None.", "Keine.", "Ninguna."),
     "signatures": ("Signatures", "Unterschriften", "Firmas"),

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from datetime import UTC, date, datetime, timedelta
@@ -19,6 +19,7 @@ from portcall.core.printable import printable
 from portcall.core.record.compare import Why
 from portcall.core.record.entry import Entry, Kind
 from portcall.core.record.look import SeenLook, read_look, read_look_text
+from portcall.core.record.notes import Note, notes_in
 from portcall.core.record.parts import PARTS_KEY
 from portcall.core.record.standing import Standing, standing
 from portcall.core.trouble import BadInput, NotPossibleHere
@@ -214,3 +215,27 @@ def how_far(book: Logbook, plan: Plan) -> Standing:
     old = frozenset(looks[:-_MOST_LOOKS])
     chosen = [each for each in found if each.number not in old]
     return standing(plan, ((each.entry, body) for each, body in book.with_bodies(chosen)))
+
+
+def notes_about(
+    site: Site, plan: Plan, mac: Mac | None, addresses: Collection[IPv4Address]
+) -> list[Note]:
+    """The notes about a device and its parts, the oldest first; none where none can be read.
+
+    It is known by its MAC; where that is not known, by its row's name and its address.
+    """
+    row = plan.by_mac(mac) or next(filter(None, map(plan.by_address, addresses)), None)
+    names = {row.name, *(each.name for each in plan.parts_of(row.name))} if row else set()
+    about: list[Note] = []
+    with suppress(NotPossibleHere, OSError):
+        book = Logbook(site.folder)
+        found = book.entries((Kind.NOTE,))
+        for each in notes_in((noted.entry, body) for noted, body in book.with_bodies(found)):
+            entry = each.entry
+            device = entry.name.partition(":")[0]
+            is_it = entry.mac == str(mac) if entry.mac and mac else False
+            is_named = bool({entry.name, device} & names)
+            at = not entry.mac and entry.address in map(str, addresses)
+            if is_it or is_named or at:
+                about.append(each)
+    return about

@@ -14,6 +14,7 @@ from portcall.core.plan.reading import parse_plan
 from portcall.core.plan.rows import Plan
 from portcall.core.record.entry import Kind
 from portcall.core.record.look import read_look
+from portcall.core.record.notes import notes_in
 from portcall.core.report.content import Order, content
 from portcall.core.report.grounds import LOOKS, Whole, chosen, chosen_looks, grounds, of
 from portcall.core.report.grounds import Looks as Drawn
@@ -21,6 +22,7 @@ from portcall.core.sketch.picture import picture_document
 from portcall.core.trouble import BadInput
 from portcall.jobs.record.reading import NamedLook
 from portcall.jobs.report.data import read_record
+from portcall.jobs.report.thumbs import shows_otherwise
 from portcall.jobs.sketch.sketch import picture_of
 from portcall.site.folder import Site
 from portcall.site.logbook.store import Logbook, Numbered
@@ -40,7 +42,8 @@ def make_record(
     whole = _read(book, book.entries())
     drawn = chosen_looks(plan, whole)
     grounded = list(of(whole, chosen(plan, whole, drawn)))
-    return _record(site, plan, language, remarks, drawn, grounded)
+    shown = _pictures(site, grounded)
+    return _record(site, plan, language, remarks, drawn, grounded, shown)
 
 
 def _read(book: Logbook, found: Sequence[Numbered]) -> list[Whole]:
@@ -58,7 +61,9 @@ def _record(
     remarks: Sequence[str],
     drawn: Drawn | None,
     grounded: Sequence[Whole],
+    shown: Mapping[str, str],
 ) -> dict[str, Any]:
+    """The document; ``shown`` are the small pictures in it, by the digests of their files."""
     picture = None
     by_uid = {entry.uid: (entry, body) for entry, body in grounded}
     if drawn is not None and drawn.look in by_uid:
@@ -66,7 +71,16 @@ def _record(
         wired = meant if drawn.ports == drawn.look else _look(by_uid, drawn.ports)
         picture = picture_document(picture_of(site, plan, meant, wired))
     label = site.label or "a plant network"
-    return content(Order(label, __version__, language, plan, remarks, drawn, picture), grounded)
+    order = Order(label, __version__, language, plan, remarks, drawn, picture, shown)
+    return content(order, grounded)
+
+
+def _pictures(site: Site, grounded: Sequence[Whole]) -> dict[str, str]:
+    """Small pictures of the photographs that belong to the notes among some entries."""
+    from portcall.jobs.report.thumbs import pictures
+
+    files = [file for each in notes_in(grounded) for file in each.files]
+    return pictures(site.folder, files) if files else {}
 
 
 def _look(by_uid: Mapping[str, Whole], uid: str) -> NamedLook:
@@ -132,8 +146,20 @@ def check_record(site: Site, book: Logbook, file: Path) -> Checked:
     last = max((each.entry.at for each in chosen_ones), default=None)
     until = [each for each in found if last is not None and each.entry.at <= last]
     if not findings:
-        again = _record(site, plan, language, remarks, drawn, whole)
-        findings += _differences(record, {**again, "version": version})
+        shown = record.get("pictures") or {}
+        again = _record(site, plan, language, remarks, drawn, whole, shown)
+        # Records of before had neither notes nor pictures.
+        mine = {**{key: again[key] for key in ("notes", "pictures")}, **record}
+        findings += _differences(mine, {**again, "version": version})
+        kept = _pictures(site, whole)
+        for digest in shows_otherwise(record, kept):
+            findings.append(f"a picture shows something else than the file {digest[:12]} does")
+        findings += [
+            f"the file {digest[:12]} of a note is not kept here any more, or not as it was: whether "
+            "its picture shows it cannot be told"
+            for digest in shown
+            if digest not in kept
+        ]
         then = _read(book, until)
         more = chosen(plan, then, chosen_looks(plan, then)) - wanted.keys()
         if more:

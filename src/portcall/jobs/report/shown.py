@@ -34,7 +34,8 @@ def cells(device: Mapping[str, Any], words: Mapping[str, str]) -> tuple[str, ...
     def lines(*parts: str | None) -> str:
         return "\n".join(part or "–" for part in parts)
 
-    holds = words[device["holds"]] if device["holds"] else words["not_known"]
+    unknown = "–" if device.get("part") else words["not_known"]
+    holds = words[device["holds"]] if device["holds"] else unknown
     mark = "✓ " if device["is_right"] else "✗ " if device["state"] == "verified wrong" else ""
     again = device["verified"] != device["since"]
     proof = (

@@ -90,6 +90,16 @@ def _sections(
         for t in w["targets"]
     ]
     heading = ["when", "target", "sent", "lost", "median", "gap", "who"]
+    notes = [
+        [
+            each["name"],
+            "\n".join(filter(None, (each["text"], *(f["name"] for f in each["files"])))),
+            when(each["at"]) or word["of_plan"],
+            each["who"],
+        ]
+        for each in record.get("notes", ())
+    ]
+    yield "notes", [word[key] for key in ("name", "what", "when", "who")], notes
     yield "watches", [word[key] for key in heading], targets
     known = [[_text(each[key]) for key in Ground._fields] for each in record["entries"]]
     yield (

@@ -1,0 +1,61 @@
+"""What a person wrote down about a device: a text, and the files that belong to it.
+
+It is shown and handed over, and never judged.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
+from typing import Any, NamedTuple
+
+from portcall.core.document import OddDocument, Part, a_count, a_text
+from portcall.core.record.entry import Entry, Kind
+
+LONGEST_NOTE = 600
+_MOST_FILES = 16
+_DIGITS = frozenset("0123456789abcdef")
+
+
+class NotedFile(NamedTuple):
+    """A file of a note: its digest, what it was called, and how many octets it has."""
+
+    sha256: str
+    name: str
+    size: int
+
+
+@dataclass(frozen=True, slots=True)
+class Note:
+    """A note, and its entry of the logbook."""
+
+    entry: Entry
+    text: str
+    files: tuple[NotedFile, ...] = ()
+
+
+def note_body(text: str, files: Iterable[NotedFile]) -> dict[str, Any]:
+    """What an entry of a note holds."""
+    return {"text": text, "files": [each._asdict() for each in files]}
+
+
+def notes_in(entries: Iterable[tuple[Entry, Mapping[str, Any]]]) -> Iterator[Note]:
+    """The notes among some entries, in their order."""
+    for entry, body in entries:
+        if entry.kind is Kind.NOTE:
+            said = Part(body)
+            files = tuple(filter(None, map(_file, said.parts("files", _MOST_FILES))))
+            yield Note(entry, said.get("text", _a_note, ""), files)
+
+
+def _a_note(value: object) -> str:
+    return a_text(value, LONGEST_NOTE)
+
+
+def _file(part: Part) -> NotedFile | None:
+    try:
+        digest = part.take("sha256", a_text)
+        found = NotedFile(digest, part.take("name", a_text), part.take("size", a_count))
+    except OddDocument:
+        return None
+    return found if len(digest) == 64 and _DIGITS.issuperset(digest) else None
