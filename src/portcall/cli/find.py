@@ -51,7 +51,13 @@ from portcall.core.talk.pacer import HIGHEST_PACE
 from portcall.core.trouble import BadInput
 from portcall.jobs.look.findings import LISTEN_SECONDS, Orders
 from portcall.jobs.look.looked import Looked
-from portcall.jobs.look.orders import gathering_for, orders_for, with_inside, with_starting
+from portcall.jobs.look.orders import (
+    gathering_for,
+    of_rows,
+    orders_for,
+    with_inside,
+    with_starting,
+)
 from portcall.jobs.look.watching import LookWatch
 from portcall.jobs.record.by import By
 from portcall.jobs.record.looks import look_body, scope
@@ -166,7 +172,9 @@ def find_command(
     orders = orders_for(adapter, site, gathering, named, wanted, asked_pace, unpaced, listen)
     orders = with_starting(orders)
     if wants_inside:
-        orders = with_inside(orders, gathering, parts_wanted(units, slots, beyond), unpaced)
+        asked = parts_wanted(units, slots, beyond)
+        asked = of_rows(asked, filter(None, map(gathering.plan.by_name, ranges)))
+        orders = with_inside(orders, gathering, asked, unpaced)
     if watch:
         with watch_view(adapter, gathering, site) as view:
             watching = LookWatch(adapter, gathering, view.tell, view.refreshed)

@@ -31,6 +31,7 @@ from portcall.cli.views.reach import name_of, print_results
 from portcall.cli.views.reach_watch import watch_view
 from portcall.core.catalog.doors import parse_door
 from portcall.core.counted import counted
+from portcall.core.finding import Line
 from portcall.core.plan.rows import Plan
 from portcall.core.plan.targets import parse_targets, with_group
 from portcall.core.reach.echo_facts import Fact, Target
@@ -168,6 +169,7 @@ def reach_command(
         targets = targets_meant(targets, site, plan, By.ADDRESS)
     targets = with_group(targets, group, plan)
     addresses = [address for span in parse_targets(targets, plan) for address in span]
+    _say_what_is_reached(targets, plan)
     ports = read_catalogs(site.folder).all_doors if doors else {}
     asked = _targets(addresses, [parse_door(door, ports) for door in doors])
     adapter = chosen_adapter(addresses[0])
@@ -187,6 +189,14 @@ def reach_command(
     if reached.own:
         return NOT_POSSIBLE
     return YES if all(result.came_back(accept) for result in reached.results) else NO
+
+
+def _say_what_is_reached(targets: Sequence[str], plan: Plan) -> None:
+    """Of a part that has no address, an echo tells nothing: it comes from its device."""
+    for row in filter(None, map(plan.by_name, targets)):
+        if row.has_no_address:
+            told = f"{row.name} is {row.part} of {row.of}, which is what answers here"
+            note(f"{told}; whether the part does: {Line('why', row.name)}")
 
 
 def _watch(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from importlib.util import find_spec
 from pathlib import Path
 
@@ -16,7 +17,14 @@ from portcall.core.counted import counted
 from portcall.core.printable import printable
 from portcall.core.report.words import ENGLISH, LANGUAGES
 from portcall.core.trouble import BadInput, NotPossibleHere
-from portcall.jobs.report.record import PAGES, check_record, make_record, page_of
+from portcall.jobs.report.record import (
+    BEFORE_PAGES,
+    PAGES,
+    check_record,
+    make_record,
+    page_before,
+    page_of,
+)
 from portcall.site.files import write_whole
 from portcall.site.folder import this_site
 
@@ -44,6 +52,9 @@ _LONGEST_REMARK = 600
     help="A sentence of yours for the record; may be repeated.",
 )
 @click.option("--overwrite", is_flag=True, help="Write over a FILE that is there.")
+@click.option(
+    "--before", is_flag=True, help="The same before anything is connected: with empty boxes."
+)
 @click.option("--check", is_flag=True, help="Say whether the logbook still says what FILE says.")
 @json_option
 def report_command(
@@ -51,6 +62,7 @@ def report_command(
     language: str,
     remarks: tuple[str, ...],
     overwrite: bool,
+    before: bool,
     check: bool,
 ) -> int:
     """Write the hand-over record of this site to FILE.html, .pdf, .xlsx or .json.
@@ -61,18 +73,24 @@ def report_command(
     same logbook gives the same file, octet for octet. Writing ends with 0 when nothing is open, 1
     when something is; --check with 0 when all of it still holds.
 
+    With --before, FILE.html, .pdf or .xlsx is what to fill in at the cabinet: the planned devices
+    panel by panel, a line for each to tick, and the sketch of the plan.
+
     \b
     portcall report hand-over.pdf --language de
+    portcall report to-fill-in.pdf --before
     portcall report --check hand-over.pdf
     """
     site = this_site()
     if check:
-        if remarks or overwrite:
-            raise BadInput("--check reads FILE: --remark and --overwrite are for writing one")
+        if remarks or overwrite or before:
+            raise BadInput("--check reads FILE: the other options are for writing one")
         return _check(file)
-    suffix = file.suffix.lower()
-    if suffix not in PAGES:
-        raise BadInput(f"{file}: ends in none of {', '.join(PAGES)}, so what is to be written?")
+    suffix, pages = file.suffix.lower(), BEFORE_PAGES if before else PAGES
+    if suffix not in pages:
+        raise BadInput(f"{file}: ends in none of {', '.join(pages)}, so what is to be written?")
+    if before and remarks:
+        raise BadInput("--remark is for a record", "with --before there is room to write by hand")
     if file.exists() and not overwrite:
         raise BadInput(f"{file}: is there already", "another name, or --overwrite")
     for text in remarks:
@@ -82,6 +100,10 @@ def report_command(
             )
     _needed(suffix)
     plan = plan_that_is_there(site)
+    if before:
+        write_whole(file, page_before(site, plan, language, datetime.now().astimezone(), suffix))
+        note(f"{file}: {counted(len(plan.rows), 'row')} of the plan, to be filled in")
+        return YES
     record = make_record(site, opened(site), plan, language, remarks)
     write_whole(file, page_of(record, suffix))
     summary = record["summary"]

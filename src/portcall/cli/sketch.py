@@ -10,24 +10,31 @@ import click
 from portcall.cli.afresh import look_afresh
 from portcall.cli.logbook import opened
 from portcall.cli.main import INTERRUPTED, YES
-from portcall.cli.options import adapter_option, json_option, named_adapter, plan_if_sound
+from portcall.cli.options import (
+    adapter_option,
+    json_option,
+    named_adapter,
+    plan_if_sound,
+    plan_that_is_there,
+)
 from portcall.cli.say import note, print_json, wants_json
 from portcall.cli.views.tree import print_tree
 from portcall.core.counted import counted
 from portcall.core.sketch.layout import lay_out
-from portcall.core.sketch.picture import picture_document
+from portcall.core.sketch.picture import Picture, picture_document
 from portcall.core.sketch.sheet import PAPERS
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.jobs.record.reading import Looks
-from portcall.jobs.sketch.sketch import picture_of
+from portcall.jobs.sketch.sketch import picture_of, picture_of_plan
 from portcall.site.files import write_whole
-from portcall.site.folder import this_site
+from portcall.site.folder import Site, this_site
 
 _SUFFIXES = (".svg", ".png", ".pdf")
 
 
 @click.command("sketch")
 @click.argument("file", required=False, type=click.Path(dir_okay=False, path_type=Path))
+@click.option("--plan", "planned", is_flag=True, help="Draw what is planned, without any look.")
 @click.option("--now", is_flag=True, help="Look first, instead of taking the last look.")
 @click.option(
     "--look", "words", metavar="LOOK", help='Another look: a number, yesterday, "2026-11-20 14:00".'
@@ -40,6 +47,7 @@ _SUFFIXES = (".svg", ".png", ".pdf")
 @json_option
 def sketch_command(
     file: Path | None,
+    planned: bool,
     now: bool,
     words: str | None,
     paper: str,
@@ -54,21 +62,20 @@ def sketch_command(
     \b
     portcall sketch
     portcall sketch line.pdf --paper a3
+    portcall sketch planned.pdf --plan
     """
     if file is not None:
         _check(file, overwrite)
-    if now and words is not None:
-        raise BadInput("--now or --look: choose one")
+    if (now and words is not None) or (planned and (now or words is not None)):
+        raise BadInput("--now, --look or --plan: choose one")
     if named_adapter() is not None and not now:
         raise BadInput("--adapter is for --now: without that, nothing is sent")
     site = this_site()
-    plan = plan_if_sound(site)
-    looks = Looks(opened(site))
-    meant = look_afresh(site) if now else looks.named(words or "last")
-    if meant is None:
+    picture = (
+        picture_of_plan(site, plan_that_is_there(site)) if planned else _seen(site, now, words)
+    )
+    if picture is None:
         return INTERRUPTED
-    wired = looks.with_switches(meant)
-    picture = picture_of(site, plan, meant, wired, looks.parts_before(meant))
     if wants_json():
         print_json({"file": str(file) if file else None, **picture_document(picture)})
     if file is None:
@@ -82,6 +89,17 @@ def sketch_command(
     size = f"{paper.upper()}, {counted(len(sheets), 'sheet')}"
     note(f"{file}: {counted(sum(1 for _ in picture.figures()), 'device')}, {size}")
     return YES
+
+
+def _seen(site: Site, now: bool, words: str | None) -> Picture | None:
+    """A look held against the plan; None when Ctrl-C ended it."""
+    plan = plan_if_sound(site)
+    looks = Looks(opened(site))
+    meant = look_afresh(site) if now else looks.named(words or "last")
+    if meant is None:
+        return None
+    wired = looks.with_switches(meant)
+    return picture_of(site, plan, meant, wired, looks.parts_before(meant))
 
 
 def _check(file: Path, overwrite: bool) -> None:

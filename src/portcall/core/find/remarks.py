@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterator, Sequence
+from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Interface
 from typing import NamedTuple
 
@@ -12,8 +13,12 @@ from portcall.core.find import sentences as say
 from portcall.core.find.device import Asking, Device
 from portcall.core.find.sighting import Field
 from portcall.core.finding import Finding, Line
+from portcall.core.part_path import PartKind
 from portcall.core.plan.near import near_misses
 from portcall.core.plan.rows import Plan
+
+_MANY_UNITS = 16
+"""Units that have to be asked before the one that answers is said to be alone."""
 
 
 class Remark(NamedTuple):
@@ -101,8 +106,17 @@ def _asking(asking: Asking) -> Finding:
 
 def _manners(device: Device) -> Iterator[Finding]:
     """The behaviour of a device; that it has no address is not repeated where it asked for one."""
+    units = [part for part in device.parts if part.path.kind is PartKind.UNIT]
+    there = [part for part in units if part.is_there]
+    if len(there) == 1 and len(units) >= _MANY_UNITS:
+        yield say.ONE_UNIT(unit=there[0].path.number, count=len(units))
     for manner in device.values(Field.MANNER):
         told = manner if isinstance(manner, Finding) else say.SAYS_MANNER(says=str(manner))
+        if told.kind in (say.MODBUS_GATEWAY, say.MODBUS_SILENT):
+            if units:
+                continue
+            if device.addresses:
+                told = replace(told, line=Line("find", device.addresses[0], "--inside"))
         if told.kind is not say.NO_ADDRESS or not (device.asks or device.addresses):
             yield told
 

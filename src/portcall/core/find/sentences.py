@@ -32,6 +32,11 @@ MODBUS_UNITS_NAMELESS = Sentence(
 MODBUS_GATEWAY = Sentence(
     "modbus-gateway", "is a Modbus gateway; none of the units that were asked answers"
 )
+ONE_UNIT = Sentence(
+    "one-unit",
+    "answers Modbus as unit {unit} alone, of {count} that were asked: an instrument of that "
+    "number, or a gateway with one behind it",
+)
 MODBUS_SILENT = Sentence("modbus-silent", "its Modbus port is open, and it does not answer there")
 
 # What was seen of a part that was asked for.

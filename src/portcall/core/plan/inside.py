@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
-from ipaddress import IPv4Interface
+from ipaddress import IPv4Address, IPv4Interface
 from itertools import combinations
 
 from portcall.core.part_path import PartKind, parse_path
@@ -125,3 +125,10 @@ def part_named(name: str, plan: Plan) -> dict[str, str]:
     except BadInput:
         return {}
     return {"of": row.name, "part": str(part)}
+
+
+def other_interfaces(name: str, plan: Plan) -> set[IPv4Address]:
+    """The planned addresses of the other interfaces of a row's device."""
+    planned = plan.by_name(name)
+    family = (row for row in plan if planned is not None and is_same_device(row, planned))
+    return {row.address for row in family if row is not planned}

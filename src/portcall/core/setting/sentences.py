@@ -24,6 +24,11 @@ NOWHERE_PLANNED = Sentence(
     "nowhere-planned", "{words}: is not in the plan; say where to with --to ADDRESS/N"
 )
 NO_ADDRESS_YET = Sentence("no-address-yet", "it has no address yet")
+INTERFACE_UNSURE = Sentence(
+    "interface-unsure",
+    "it answers at {addresses:and}, and which of its interfaces has the one that is meant is not "
+    "certain",
+)
 IS_ELSEWHERE = Sentence("is-elsewhere", "it is at {found_at}, not at {address}")
 ASKS_BY = Sentence("asks-by", "it asks for an address by {protocol}")
 PANEL_ONLY = Sentence(

@@ -37,6 +37,8 @@ class DrawnLook:
     wiring: SeenLook
     told: str = ""
     subnets: Sequence[Subnet] = ()
+    is_planned: bool = False
+    """Whether the plan is drawn, and nothing was looked for."""
 
 
 def compose(seen: DrawnLook) -> Picture:
@@ -79,13 +81,16 @@ class _Composing:
         branches.sort(key=lambda each: not each.plugged)
         loose = at_switch.get(None, [])
         if loose or not branches:
-            title = "plugged in somewhere on this wire"
+            planned = "as planned: which port each is plugged into, no plan says"
+            title = planned if seen.is_planned else "plugged in somewhere on this wire"
             branches.append(Branch(title, None, "", self._bands(loose)))
         addresses = [str(each) for each in seen.look.own_addresses] or ["no address of its own"]
+        if seen.is_planned:
+            addresses = []
         return Picture(
             seen.title,
             seen.about,
-            ("this workstation", seen.adapter, *addresses),
+            tuple(filter(None, ("this workstation", seen.adapter, *addresses))),
             tuple(branches),
             _some(tuple(self._remarks(hung, bool(loose)))),
         )
@@ -115,10 +120,12 @@ class _Composing:
             assert row is not None
             asked = self._seen.look.has_asked(row.address)
             mark = Mark.NOT_THERE if asked else Mark.NOT_ASKED
+            mark = Mark.NONE if self._seen.is_planned else mark
             network: IPv4Network | None = self._scene.network_of(row.address)[0]
             details = ", ".join(filter(None, (row.kind, row.place)))
             key = str(row.mac or row.name)
-            parts = inside(None, self._scene.plan.parts_of(row.name), is_planned=True)
+            rows = self._scene.plan.parts_of(row.name)
+            parts = inside(None, rows, True, is_drawn_as_planned=self._seen.is_planned)
             figure = Figure(key, row.name, str(row.address), details, port, mark, mark.value)
             yield network, replace(figure, inside=parts)
             return
@@ -238,6 +245,8 @@ class _Composing:
 
     def _remarks(self, hung: Mapping[Plugged | None, list[Figure]], loose: bool) -> Iterator[str]:
         wiring, seen = self._wiring, self._seen
+        if seen.is_planned:
+            return
         if not wiring.switches:
             yield "no switch told by SNMP who is behind which of its ports"
         elif loose:

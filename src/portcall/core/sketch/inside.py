@@ -14,12 +14,16 @@ _STATES = {PartState.NOT_THERE: Mark.NOT_THERE, PartState.SILENT: Mark.NOT_THERE
 
 
 def inside(
-    device: Device | None, rows: Sequence[PlannedDevice], is_planned: bool
+    device: Device | None,
+    rows: Sequence[PlannedDevice],
+    is_planned: bool,
+    is_drawn_as_planned: bool = False,
 ) -> tuple[Inner, ...]:
     """What stands inside of a device, which may be one that was not found.
 
     ``rows`` are those of its parts; ``is_planned``: there is a plan that has the device, so that a
-    part without a row is unplanned.
+    part without a row is unplanned. ``is_drawn_as_planned``: the plan is drawn, and nobody was
+    looked for.
     """
     found = {part.path: part for part in device.parts} if device is not None else {}
     planned = {row.part: row for row in rows if row.part is not None}
@@ -27,6 +31,11 @@ def inside(
     alone = sum(path.kind is PartKind.PORT and len(path.steps) == 1 for path in found) < 2
     paths = {path for path, part in found.items() if part.is_there and _is_worth(path, alone)}
     own = device.value(Field.SERIAL) if device is not None else None
+    if is_drawn_as_planned:
+        return tuple(
+            Inner(str(path), ", ".join(filter(None, (planned[path].name, _planned(planned[path])))))
+            for path in sorted(planned)
+        )
     return tuple(
         _inner(path, found.get(path), planned.get(path), is_planned, own)
         for path in sorted({*paths, *planned})
@@ -59,8 +68,12 @@ def _inner(
         told = part.value(Field.PRODUCT) or part.value(Field.DESCRIPTION) or ""
         told = ", ".join(map(str, part.interfaces)) or told
     if row is not None and not told:
-        told = row.expected.product or row.kind
-        told = told if row.has_no_address else str(row.interface)
+        told = _planned(row)
     name = row.name if row is not None else ""
     # What is wrong with it comes before what it is: the end of a line may be cut.
     return Inner(str(path), ", ".join(filter(None, (name, mark.value or told))), mark)
+
+
+def _planned(row: PlannedDevice) -> str:
+    """What a part should be, in a word; of an interface, its address."""
+    return (row.expected.product or row.kind) if row.has_no_address else str(row.interface)

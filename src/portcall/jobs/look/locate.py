@@ -11,6 +11,7 @@ from portcall.core.address import AddressRange, Mac
 from portcall.core.find.device import Device
 from portcall.core.find.sighting import Method
 from portcall.core.finding import Finding, Line
+from portcall.core.plan.inside import other_interfaces
 from portcall.core.plan.near import difference
 from portcall.core.plan.rows import Plan
 from portcall.core.plan.targets import Meant
@@ -90,10 +91,18 @@ def locate(
     if everywhere:
         orders = with_places_of(orders, site, gathering, macs)
 
+    # A device may answer at each plug for all of its interfaces: wait for the one that is meant.
+    beside = {each.mac: other_interfaces(each.row.name, plan) for each in meant if each.row}
+
     def enough(seconds: float) -> bool:
         if seconds < _LONG_ENOUGH or None in macs:
             return False
-        heard = {d.mac for d in gathering.devices() if d.addresses or Method.DCP in d.methods}
+        heard = {
+            device.mac
+            for device in gathering.devices()
+            if Method.DCP in device.methods
+            or set(device.addresses) - beside.get(device.mac, frozenset())
+        }
         return macs <= heard
 
     asyncio.run(look(adapter, orders, gathering, enough=enough, tell=tell)).to_its_end()

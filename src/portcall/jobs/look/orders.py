@@ -101,6 +101,16 @@ def with_places_of(
     return replace(orders, further=further)
 
 
+def of_rows(wanted: Wanted, rows: Iterable[PlannedDevice]) -> Wanted:
+    """What to ask where parts were named by their rows: those, and no others."""
+    named = list(rows)
+    if wanted != Wanted() or not named or not all(row.has_no_address for row in named):
+        return wanted
+    first = [row.part.steps[0] for row in named if row.part is not None]
+    units = tuple(step.number for step in first if step.kind is PartKind.UNIT)
+    return Wanted(units, tuple(step.number for step in first if step.kind is PartKind.SLOT))
+
+
 def with_inside(orders: Orders, gathering: Gathering, wanted: Wanted, unpaced: bool) -> Orders:
     """Orders for a look that also asks what is inside each device."""
     beyond: dict[int, list[IPv4Address]] = {}

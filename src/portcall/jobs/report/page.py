@@ -45,12 +45,27 @@ def _rendered(record: Mapping[str, Any], sheets: Sequence[str], carried: str) ->
 
     ``carried`` is the document to stand in it, "" for none.
     """
+    word = words(record["language"])
+    return _made("page.html", record=record, w=word, sketch=sheets, carried=Markup(carried))
+
+
+def _made(template: str, **values: Any) -> bytes:
     engine = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True)
     engine.filters |= {"when": when, "cells": cells, "number": number, "plot": _plot, "css": _css}
-    template = engine.from_string((files(__package__) / "page.html").read_text(encoding="utf-8"))
-    word = words(record["language"])
-    page = template.render(record=record, w=word, sketch=sheets, carried=Markup(carried))
-    return page.encode()
+    text = (files(__package__) / template).read_text(encoding="utf-8")
+    return engine.from_string(text).render(**values).encode()
+
+
+def before(sheet: Mapping[str, Any], as_pdf: bool) -> bytes:
+    """The sheet to be filled in at the cabinet (``core.report.before``). Raises NotPossibleHere."""
+    sheets = _sheets(sheet)
+    if as_pdf:
+        return _printed(_before_page(sheet, [""] * len(sheets)), sheets, sheet["made"], "")
+    return _before_page(sheet, [_image(drawn((each,), "svg")) for each in sheets])
+
+
+def _before_page(sheet: Mapping[str, Any], images: Sequence[str]) -> bytes:
+    return _made("before.html", sheet=sheet, w=words(sheet["language"]), sketch=images)
 
 
 def pdf(record: Mapping[str, Any]) -> bytes:
@@ -58,6 +73,15 @@ def pdf(record: Mapping[str, Any]) -> bytes:
 
     The sketch is put into its sheets as it is drawn for paper: as lines and letters, not dots.
     """
+    sheets = _sheets(record)
+    page = _rendered(record, [""] * len(sheets), "")
+    return _printed(page, sheets, record["as_of"], record["digest"], as_data(record))
+
+
+def _printed(
+    page: bytes, sheets: Sequence[Sheet], at: str | None, identifier: str, data: str = ""
+) -> bytes:
+    """A page on paper, with the sheets of its sketch, and with ``data`` attached where it is."""
     try:
         from weasyprint import CSS, HTML, Attachment
         from weasyprint.text.fonts import FontConfiguration
@@ -69,23 +93,23 @@ def pdf(record: Mapping[str, Any]) -> bytes:
             f"the PDF is set by weasyprint, which does not start here: {error}",
             "write FILE.html, and print that from a browser",
         ) from None
-    made = datetime.fromisoformat(record["as_of"] or "2000-01-01T00:00:00+00:00")
-    attached = Attachment(
-        string=as_data(record), name=ATTACHED, created=made, modified=made, description="the record"
-    )
+    made = datetime.fromisoformat(at or "2000-01-01T00:00:00+00:00")
+    attached = [
+        Attachment(
+            string=each, name=ATTACHED, created=made, modified=made, description="the record"
+        )
+        for each in filter(None, (data,))
+    ]
     fetcher, fonts = OwnFonts(), FontConfiguration()
     style = CSS(string=faces(), font_config=fonts, url_fetcher=fetcher)
-    sheets = _sheets(record)
-    text = _rendered(record, [""] * len(sheets), "").decode()
     # The sketch is drawn meanwhile, by a process of its own: either takes seconds.
     with _as_of(made), rare_collections(), ProcessPoolExecutor(1) as pool:
         drawing = pool.submit(drawn, sheets, "pdf") if sheets else None
-        page = HTML(string=text, url_fetcher=fetcher)
-        octets: bytes = page.write_pdf(
+        octets: bytes = HTML(string=page.decode(), url_fetcher=fetcher).write_pdf(
             stylesheets=[style],
             font_config=fonts,
-            attachments=[attached],
-            pdf_identifier=record["digest"].encode()[:32],
+            attachments=attached,
+            pdf_identifier=identifier.encode()[:32],
         )
         return octets if drawing is None else _with_sketch(octets, drawing.result())
 
@@ -96,8 +120,10 @@ def _with_sketch(octets: bytes, drawing: bytes) -> bytes:
 
     writer = PdfWriter(clone_from=BytesIO(octets))
     pages = enumerate(writer.pages)
+    sheets = PdfReader(BytesIO(drawing)).pages
     lying = [n for n, page in pages if page.mediabox.width > page.mediabox.height]
-    for place, sheet in zip(lying, PdfReader(BytesIO(drawing)).pages, strict=True):
+    # Where every page lies, the sketch is at the end.
+    for place, sheet in zip(lying[-len(sheets) :], sheets, strict=True):
         writer.remove_page(place)
         writer.insert_page(sheet, place)
     out = BytesIO()

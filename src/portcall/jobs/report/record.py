@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
@@ -15,6 +16,7 @@ from portcall.core.plan.rows import Plan
 from portcall.core.record.entry import Kind
 from portcall.core.record.look import read_look
 from portcall.core.record.notes import notes_in
+from portcall.core.report.before import before_sheet
 from portcall.core.report.content import Order, content
 from portcall.core.report.grounds import LOOKS, Whole, chosen, chosen_looks, grounds, of
 from portcall.core.report.grounds import Looks as Drawn
@@ -23,7 +25,7 @@ from portcall.core.trouble import BadInput
 from portcall.jobs.record.reading import NamedLook
 from portcall.jobs.report.data import read_record
 from portcall.jobs.report.thumbs import shows_otherwise
-from portcall.jobs.sketch.sketch import picture_of
+from portcall.jobs.sketch.sketch import picture_of, picture_of_plan
 from portcall.site.folder import Site
 from portcall.site.logbook.store import Logbook, Numbered
 from portcall.site.spreadsheet import csv_text
@@ -107,6 +109,26 @@ def page_of(record: Mapping[str, Any], suffix: str) -> bytes:
     return page.html(record) if suffix == ".html" else page.pdf(record)
 
 
+BEFORE_PAGES = (".html", ".pdf", ".xlsx")
+
+
+def page_before(site: Site, plan: Plan, language: str, made: datetime, suffix: str) -> bytes:
+    """The sheet to be filled in at the cabinet, as a file of one of ``BEFORE_PAGES``.
+
+    Raises BadInput, NotPossibleHere.
+    """
+    label, at = site.label or "a plant network", made.isoformat(timespec="seconds")
+    drawn = picture_document(picture_of_plan(site, plan)) if suffix != ".xlsx" else None
+    sheet = before_sheet(label, __version__, language, plan, at, drawn)
+    if suffix == ".xlsx":
+        from portcall.jobs.report.workbook import workbook_before
+
+        return workbook_before(sheet)
+    from portcall.jobs.report import page
+
+    return page.before(sheet, as_pdf=suffix == ".pdf")
+
+
 @dataclass(frozen=True, slots=True)
 class Checked:
     """The result of checking a record: whether all still holds, and in sentences why.
@@ -155,8 +177,8 @@ def check_record(site: Site, book: Logbook, file: Path) -> Checked:
         for digest in shows_otherwise(record, kept):
             findings.append(f"a picture shows something else than the file {digest[:12]} does")
         findings += [
-            f"the file {digest[:12]} of a note is not kept here any more, or not as it was: whether "
-            "its picture shows it cannot be told"
+            f"the file {digest[:12]} of a note is not kept here any more, or not as it was: "
+            "whether its picture shows it cannot be told"
             for digest in shown
             if digest not in kept
         ]

@@ -44,6 +44,32 @@ def workbook(record: Mapping[str, Any]) -> bytes:
     return _without_times(saved.getvalue())
 
 
+def workbook_before(sheet: Mapping[str, Any]) -> bytes:
+    """The sheet to be filled in, one table: a filter shows one panel."""
+    from openpyxl import Workbook
+
+    word = words(sheet["language"])
+    book = Workbook()
+    book.remove(book.active)
+    columns = ("name", "kind", "address", "mask", "gateway", "mac", *_PLATE)
+    heading = [word["place"], *(word[key] for key in columns)]
+    heading += [word["is_kept"], word["is_proved"], word["initials"]]
+    rows = [
+        [panel["name"], *(_text(row[key]) for key in columns), "", "", ""]
+        for panel in sheet["panels"]
+        for row in panel["rows"]
+    ]
+    page = book.create_sheet(word["devices"][:31])
+    below = f"{sheet['site']}, {when(sheet['made'])}"
+    put_sheet(page, Sheet(word["before_title"], below, heading, rows))
+    saved = BytesIO()
+    book.save(saved)
+    return saved.getvalue()
+
+
+_PLATE = ("product", "maker", "serial", "firmware")
+
+
 def _sections(
     record: Mapping[str, Any], word: Mapping[str, str]
 ) -> Iterator[tuple[str, list[str], list[list[str]]]]:

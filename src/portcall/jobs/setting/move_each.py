@@ -10,6 +10,7 @@ from portcall.core.adapters.adapter import Adapter
 from portcall.core.address import assumed_prefix, check_host, parse_address, parse_interface
 from portcall.core.find.sighting import Method
 from portcall.core.finding import Finding, Line, Name
+from portcall.core.plan.inside import other_interfaces
 from portcall.core.plan.rows import Plan, PlannedDevice, gateway_for, prefix_for
 from portcall.core.plan.targets import Meant
 from portcall.core.setting import sentences as say
@@ -37,7 +38,7 @@ def move_each(
     """
     good = True
     for found in locate(mover.adapter, mover.site, plan, meant, mover.tell, everywhere=True):
-        each = _recognised(found, plan)
+        each = _at_its_interface(_recognised(found, plan), plan)
         outcome = _obstacle(each)
         if outcome is None:
             called, unnamed = names_for(each.meant, name) if named else (None, ())
@@ -47,10 +48,33 @@ def move_each(
     return good
 
 
+def _at_its_interface(found: Located, plan: Plan) -> Located:
+    """The device at the address of the interface that is meant, where the plan has several of it.
+
+    A device may answer for all of its addresses at each of its plugs (RFC 1122 §3.3.4.2), and what
+    is set is the interface that has the address at which it is spoken to.
+    """
+    device, row = found.device, found.meant.row
+    planned = plan.by_name(row.name) if row is not None else None
+    if device is None or planned is None or not device.addresses:
+        return found
+    others = other_interfaces(planned.name, plan)
+    if not others:
+        return found
+    left = tuple(address for address in device.addresses if address not in others)
+    if planned.address in left:
+        left = (planned.address,)
+    if len(left) != 1:
+        unsure = say.INTERFACE_UNSURE(addresses=device.addresses)
+        return Located(found.meant, None, unsure)
+    return replace(found, device=replace(device, addresses=left))
+
+
 def undo_each(mover: Mover, meant: Sequence[Meant], plan: Plan, ended: Ended) -> bool:
     """Find the devices, and bring each back to what it had; whether all are. As ``move_each``."""
     good = True
-    for each in locate(mover.adapter, mover.site, plan, meant, mover.tell, everywhere=True):
+    for found in locate(mover.adapter, mover.site, plan, meant, mover.tell, everywhere=True):
+        each = _at_its_interface(found, plan)
         if each.device is None:
             outcome = undone(each.why_not)
         elif each.rivals:

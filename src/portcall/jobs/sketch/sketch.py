@@ -11,6 +11,7 @@ from portcall.core.find.overview import Scene
 from portcall.core.find.sighting import Sighting
 from portcall.core.finding import Line
 from portcall.core.plan.rows import Plan
+from portcall.core.record.look import SeenLook
 from portcall.core.sketch.compose import DrawnLook, compose
 from portcall.core.sketch.picture import Picture
 from portcall.core.trouble import BadInput
@@ -34,13 +35,7 @@ def picture_of(
     ``parts`` are what earlier looks told of the inside of devices. Raises BadInput for more devices
     than can be drawn.
     """
-    count = len(meant.look) + len(plan.devices)
-    if count > 2 * MOST_DEVICES:
-        raise BadInput(
-            f"{counted(count, 'device')} in look and plan: up to {MOST_DEVICES:,} are drawn; "
-            "look at fewer",
-            Line("find", "RANGE"),
-        )
+    _check_count(len(meant.look) + len(plan.devices))
     gathering = gathering_for(site, plan)
     for each in meant.look.sightings():
         gathering.add(each)
@@ -67,3 +62,25 @@ def picture_of(
             subnets,
         )
     )
+
+
+def picture_of_plan(site: Site, plan: Plan) -> Picture:
+    """What is planned, without any look. Raises BadInput for more devices than can be drawn."""
+    _check_count(len(plan.rows))
+    scene = Scene((), (), plan, site.subnets)
+    nothing = SeenLook(())
+    devices = sum(not row.of for row in plan)
+    about = f"as planned; {counted(devices, 'device')}; nothing was looked for"
+    label, subnets = site.label or "a plant network", site.subnets
+    return compose(
+        DrawnLook(label, about, "", scene, nothing, nothing, subnets=subnets, is_planned=True)
+    )
+
+
+def _check_count(count: int) -> None:
+    if count > 2 * MOST_DEVICES:
+        raise BadInput(
+            f"{counted(count, 'device')} in look and plan: up to {MOST_DEVICES:,} are drawn; "
+            "look at fewer",
+            Line("find", "RANGE"),
+        )
