@@ -10,6 +10,7 @@ import asyncio
 import json
 import socket
 import sys
+from functools import partial
 from ipaddress import IPv4Interface
 from pathlib import Path
 
@@ -31,6 +32,39 @@ def modbus(name: str, own: IPv4Interface) -> None:
     )
     unit = SimDevice(1, simdata=[SimData(0, datatype=DataType.REGISTERS, values=[7] * 8)])
     StartTcpServer(unit, identity=said, address=(str(own.ip), 502))
+
+
+def gateway(name: str, own: IPv4Interface) -> None:
+    """A gateway with 247 unit numbers of which seven answer: one after three seconds, two with an
+    exception. The stack tells one identity for all of them. Writes down every question."""
+    from pymodbus import ModbusDeviceIdentification
+    from pymodbus.constants import ExcCodes
+    from pymodbus.server import StartTcpServer
+    from pymodbus.simulator import DataType, SimData, SimDevice
+
+    async def answers(wait: float, code: ExcCodes | None, *_: object) -> ExcCodes | None:
+        await asyncio.sleep(wait)
+        return code
+
+    def unit(number: int, wait: float = 0.0, code: ExcCodes | None = None) -> SimDevice:
+        values = [0x0E31, *(100 * number + n for n in range(1, 16))]
+        data = [SimData(0, datatype=DataType.REGISTERS, values=values)]
+        return SimDevice(number, simdata=data, action=partial(answers, wait, code))
+
+    def noted(sending: bool, pdu: object) -> object:
+        if not sending:
+            with Path("asked").open("a") as asked:
+                asked.write(f"{pdu.dev_id} {pdu.function_code}\n")
+        return pdu
+
+    said = ModbusDeviceIdentification(
+        info_name={"VendorName": "Godwit Instruments", "ProductName": "Float 2 level"}
+    )
+    # What has the number 0 answers for all others.
+    units = [unit(0, code=ExcCodes.GATEWAY_NO_RESPONSE), *map(unit, (1, 2, 17, 247))]
+    units += [unit(30, wait=3), unit(41, code=ExcCodes.DEVICE_BUSY)]
+    units += [unit(42, code=ExcCodes.ILLEGAL_ADDRESS)]
+    StartTcpServer(units, identity=said, address=(str(own.ip), 502), trace_pdu=noted)
 
 
 def opcua(name: str, own: IPv4Interface) -> None:

@@ -182,16 +182,17 @@ def _serve_interface(memory: Memory, wanted: cip_message.Request) -> cip_message
         memory.set_leg(number, IPv4Interface((told.address, prefix)))
         return response(cip_message.SUCCESS)
     word = cip_tcpip.encode_word
-    values = {
+    values: dict[int, bytes] = {
         Attribute.STATUS: word(_CONFIGURED),
         Attribute.CAPABILITY: word(ConfigurationCapability.SETTABLE),
         Attribute.CONTROL: word(Control.STORED),
         Attribute.CONFIGURATION: configuration(own.address or IPv4Interface("0.0.0.0/0")),
         Attribute.HOST_NAME: cip_tcpip.encode_text(memory.host_name.encode()),
+        cip_link.PHYSICAL_LINK: cip_link.encode_link_path(wanted.instance),
     }
     if wanted.attribute not in values:
         return response(cip_message.PATH_UNKNOWN)
-    return response(cip_message.SUCCESS, values[Attribute(wanted.attribute)])
+    return response(cip_message.SUCCESS, values[wanted.attribute])
 
 
 def _values(memory: Memory) -> dict[int, bytes]:
@@ -214,6 +215,7 @@ def _values(memory: Memory) -> dict[int, bytes]:
         Attribute.CONTROL: word(_CONTROL[memory.asks]),
         Attribute.CONFIGURATION: cip_tcpip.encode_configuration(configuration),
         Attribute.HOST_NAME: cip_tcpip.encode_text(memory.host_name.encode()),
+        cip_link.PHYSICAL_LINK: cip_link.encode_link_path(1),
     }
 
 

@@ -22,6 +22,7 @@ _TONES = {PartState.NO_LINK: "yellow", PartState.SILENT: "yellow"}
 _ABSENT = {
     PartState.NOT_THERE: "not there",
     PartState.SILENT: "no answer, and nothing says why",
+    PartState.ITSELF: "no units: the device itself answers, as it does without a number",
 }
 
 
@@ -46,9 +47,15 @@ def print_inside(device: Device, plan: Plan, name: str, units: Sequence[int]) ->
             _node(tree, nodes, path.below(PartKind.SLOT, 0)).add(Text(words, "dim"))
     seen = {part.path.number for part in device.parts if part.path.kind is PartKind.UNIT}
     unasked = [unit for unit in units if unit not in seen]
-    if seen and unasked:
+    if seen and unasked and not _is_one_device(device.parts):
         tree.add(Text(f"{_several(PartKind.UNIT, unasked)}: not asked", "yellow"))
     console().print(tree, soft_wrap=True)
+
+
+def _is_one_device(parts: Sequence[FoundPart]) -> bool:
+    """Whether every unit that was asked is the device itself: more of them need not be asked."""
+    units = [part for part in parts if part.path.kind is PartKind.UNIT]
+    return all(part.state is PartState.ITSELF for part in units)
 
 
 def _node(tree: Tree, nodes: dict[PartPath, Tree], path: PartPath) -> Tree:

@@ -61,6 +61,8 @@ class UnitSaid(NamedTuple):
     said: tuple[tuple[Field, DeviceText], ...] = ()
     exception: int | None = None
     """What a gateway refused with."""
+    answer: bytes = b""
+    """What it said to a question for a register: two that say the same may be one."""
 
     @property
     def is_there(self) -> bool:

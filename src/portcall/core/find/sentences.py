@@ -46,6 +46,10 @@ UNIT_NOT_THERE = Sentence(
 )
 UNIT_SILENT = Sentence("unit-silent", "no answer came to a question for unit {unit}")
 UNIT_NAMELESS = Sentence("unit-nameless", "unit {unit} answers, and does not say what it is")
+UNIT_OF_ITSELF = Sentence(
+    "unit-of-itself",
+    "the device itself answers for unit {unit}, just as it does without a unit number",
+)
 SLOT_NOT_THERE = Sentence(
     "slot-not-there",
     "the rack says that nothing can be reached in slot {slot} "
@@ -58,7 +62,15 @@ PORT_NO_LINK = Sentence("port-no-link", "nothing is plugged in at port {port}, a
 PARTS = {
     each.code: each
     for each in (
-        *(UNIT_NOT_THERE, UNIT_SILENT, UNIT_NAMELESS, SLOT_NOT_THERE, SLOT_SILENT, PORT_NO_LINK),
+        *(
+            UNIT_NOT_THERE,
+            UNIT_SILENT,
+            UNIT_NAMELESS,
+            UNIT_OF_ITSELF,
+            SLOT_NOT_THERE,
+            SLOT_SILENT,
+            PORT_NO_LINK,
+        ),
         SLOT_OF_ITSELF,
     )
 }

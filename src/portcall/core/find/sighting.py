@@ -135,6 +135,8 @@ class PartState(StrEnum):
     """Who would know says so: the gateway of a unit, the rack of a slot."""
     SILENT = "silent"
     """No answer, and nobody says why."""
+    ITSELF = "itself"
+    """It is no part: the device itself answers for it, as it does for any other."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -52,7 +52,7 @@ def judge_part(goal: Goal, seen: PartSeen) -> Step:
     part = seen.part
     if part is None:
         return not_asked(Rung.PART, say.NOT_TOLD(goal=goal.name, part=str(goal.part)))
-    if part.state is PartState.THERE:
+    if part.state in (PartState.THERE, PartState.ITSELF):
         slow = part.seconds if part.seconds >= _SLOW else None
         told = say.PART_ANSWERS(part=str(part.path), says=_says(part), seconds=slow)
         return holds(Rung.PART, told)

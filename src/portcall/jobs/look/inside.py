@@ -13,7 +13,7 @@ from dataclasses import dataclass, field, replace
 from ipaddress import IPv4Address
 
 from portcall.core.catalog.registers import Description
-from portcall.core.find.inside.rack import cip_script
+from portcall.core.find.inside.rack import interfaces_script, rack_script
 from portcall.core.find.inside.tables import interface_tables
 from portcall.core.find.inside.units import REST, units_script
 from portcall.core.find.outlook import Outlook
@@ -85,9 +85,14 @@ async def ask_inside(
     if doors.snmp and wanted.ports:
         with outlook.doing(f"the interfaces of {address}", _CIP_SECONDS):
             await _by_snmp(runner, vantage, address, community, tell)
-    if doors.cip and (wanted.ports or wanted.slots is None or wanted.slots):
-        with outlook.doing(f"the interfaces and modules of {address}", _CIP_SECONDS):
-            script = cip_script(wanted.slots, wanted.beyond, wanted.ports)
+    scripts: list[tuple[str, Script[FoundPart]]] = []
+    if wanted.ports:
+        scripts.append(("interfaces", interfaces_script()))
+    if wanted.slots is None or wanted.slots or wanted.beyond:
+        scripts.append(("modules", rack_script(wanted.slots, wanted.beyond)))
+    for what, script in scripts if doors.cip else ():
+        # Each over a connection of its own: one that is cut takes only its own with it.
+        with outlook.doing(f"the {what} of {address}", _CIP_SECONDS):
             await _over(runner, vantage, Endpoint(address, cip.PORT), script, tell)
     if doors.modbus and wanted.units:
         await _units(runner, vantage, address, wanted, tell, outlook)

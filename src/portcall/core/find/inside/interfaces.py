@@ -6,6 +6,8 @@ CIP volume 2 §5-4 and §5-5. ``tables`` asks the same by SNMP.
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
+from functools import partial
 from ipaddress import IPv4Address, IPv4Interface
 from typing import TypeVar
 
@@ -15,6 +17,7 @@ from portcall.core.find import sentences as say
 from portcall.core.find.sighting import Field, FoundPart, Method, PartState, said_by
 from portcall.core.part_path import TOP, PartKind, PartPath
 from portcall.core.printable import decoded
+from portcall.core.talk.dialogue import Script
 from portcall.core.wire import cip_link, cip_message, cip_tcpip
 from portcall.core.wire.cip_route import Route
 from portcall.core.wire.dhcp import prefix_length
@@ -23,21 +26,12 @@ from portcall.core.wire.octets import Malformed
 T = TypeVar("T")
 
 
-def interfaces(session: Session, route: Route = (), where: PartPath = TOP) -> Part[list[FoundPart]]:
-    """Every interface of the device, or of the module that a route leads to."""
-    found: list[FoundPart] = []
-    for instance in range(1, MOST_INSTANCES + 1):
-        port = yield from _interface(session, route, where, instance)
-        if port is None:
-            break
-        found.append(port)
-    return found
+def interfaces(session: Session, route: Route = (), where: PartPath = TOP) -> Script[FoundPart]:
+    """Tell of every interface of the device, or of the module that a route leads to.
 
-
-def _interface(
-    session: Session, route: Route, where: PartPath, instance: int
-) -> Part[FoundPart | None]:
-    """One interface; None where the device has none of that number."""
+    Each is told of when its address is known, and again with what else it says: a device that ends
+    the connection at a question it does not like has said as much.
+    """
 
     def get(object_class: int, number: int, attribute: int) -> Part[bytes]:
         wanted = cip_message.Request(object_class, number, attribute)
@@ -46,35 +40,44 @@ def _interface(
         return response.data if response is not None and told else b""
 
     own = cip_tcpip.TCP_IP_INTERFACE
-    data = yield from get(own, instance, cip_tcpip.Attribute.CONFIGURATION)
-    try:
-        configuration = cip_tcpip.parse_configuration(data)
-    except Malformed:
-        return None
-    control = yield from get(own, instance, cip_tcpip.Attribute.CONTROL)
-    path = yield from get(own, instance, cip_link.PHYSICAL_LINK)
-    link = _read(cip_link.parse_link_path, path) or instance
-    mac = _read(cip_link.parse_mac, (yield from get(cip_link.ETHERNET_LINK, link, 3)))
-    flags = yield from get(cip_link.ETHERNET_LINK, link, cip_link.Attribute.FLAGS)
-    label = _read(
-        cip_link.parse_label,
-        (yield from get(cip_link.ETHERNET_LINK, link, cip_link.Attribute.LABEL)),
-    )
-    is_out = bool(flags) and not cip_tcpip.parse_word(flags) & cip_link.LINK_IS_UP
-    router = configuration.gateway if int(configuration.gateway) else None
-    return FoundPart(
-        where.below(PartKind.PORT, instance),
-        PartState.NO_LINK if is_out else PartState.THERE,
-        Method.CIP,
-        said_by(
+    for instance in range(1, MOST_INSTANCES + 1):
+        data = yield from get(own, instance, cip_tcpip.Attribute.CONFIGURATION)
+        try:
+            configuration = cip_tcpip.parse_configuration(data)
+        except Malformed:
+            return
+        router = configuration.gateway if int(configuration.gateway) else None
+        found = FoundPart(
+            where.below(PartKind.PORT, instance),
+            PartState.THERE,
             Method.CIP,
-            (Field.NAME, decoded(label or b"")),
-            (Field.GATEWAY, router),
-            (Field.OBTAINS, obtains(cip_tcpip.parse_word(control)) if control else None),
-        ),
-        with_mask(configuration.address, configuration.mask),
-        (mac,) if mac is not None else (),
-        evidence=say.PORT_NO_LINK(port=instance) if is_out else None,
+            said_by(Method.CIP, (Field.GATEWAY, router)),
+            with_mask(configuration.address, configuration.mask),
+        )
+        yield found
+        control = yield from get(own, instance, cip_tcpip.Attribute.CONTROL)
+        comes = obtains(cip_tcpip.parse_word(control)) if control else None
+        found = replace(found, said=(*found.said, *said_by(Method.CIP, (Field.OBTAINS, comes))))
+        yield found
+        path = yield from get(own, instance, cip_link.PHYSICAL_LINK)
+        link = _read(cip_link.parse_link_path, path)
+        if link is not None:
+            yield (yield from _with_link(found, partial(get, cip_link.ETHERNET_LINK, link)))
+
+
+def _with_link(found: FoundPart, get: Callable[[int], Part[bytes]]) -> Part[FoundPart]:
+    """An interface with what its plug says: its MAC, its label, and whether something is in it."""
+    mac = _read(cip_link.parse_mac, (yield from get(cip_link.Attribute.ADDRESS)))
+    flags = yield from get(cip_link.Attribute.FLAGS)
+    label = _read(cip_link.parse_label, (yield from get(cip_link.Attribute.LABEL)))
+    is_out = bool(flags) and not cip_tcpip.parse_word(flags) & cip_link.LINK_IS_UP
+    called = said_by(Method.CIP, (Field.NAME, decoded(label or b"")))
+    return replace(
+        found,
+        state=PartState.NO_LINK if is_out else PartState.THERE,
+        said=(*called, *found.said),
+        macs=(mac,) if mac is not None else (),
+        evidence=say.PORT_NO_LINK(port=found.path.number) if is_out else None,
     )
 
 

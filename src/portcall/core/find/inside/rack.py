@@ -33,12 +33,18 @@ _NETWORK = 2
 _WHO = cip_message.Request(cip_message.IDENTITY, 1, None, cip_message.GET_ATTRIBUTES_ALL)
 
 
-def cip_script(
-    slots: Iterable[int] | None = None,
-    beyond: Mapping[int, Sequence[IPv4Address]] | None = None,
-    ports: bool = True,
+def interfaces_script() -> Script[FoundPart]:
+    """Tell of the interfaces of a device."""
+    session = yield from open_session()
+    if session is not None:
+        yield from interfaces(session)
+        yield from close_session(session)
+
+
+def rack_script(
+    slots: Iterable[int] | None = None, beyond: Mapping[int, Sequence[IPv4Address]] | None = None
 ) -> Script[FoundPart]:
-    """Tell of the interfaces of a device, and of every slot of its rack, if it has one.
+    """Tell of every slot of a device's rack, if it has one, and of the interfaces of modules.
 
     ``slots`` are those to ask, all of a large rack where that is None; ``beyond`` are the addresses
     of further racks, by the slot of the module whose network they are on.
@@ -46,8 +52,6 @@ def cip_script(
     session = yield from open_session()
     if session is None:
         return
-    if ports:
-        yield from (yield from interfaces(session))
     wanted = tuple(USUAL_SLOTS if slots is None else slots)
     yield from _rack(session, (), TOP, wanted)
     for slot, addresses in (beyond or {}).items():
@@ -68,7 +72,7 @@ def _rack(session: Session, way: Route, where: PartPath, slots: Sequence[int]) -
             return
         yield _module(path, response, way)
         if response is not None and response.status == cip_message.SUCCESS:
-            yield from (yield from interfaces(session, route, path))
+            yield from interfaces(session, route, path)
 
 
 def _has_no_rack(response: cip_message.Response, is_beyond: bool) -> bool:

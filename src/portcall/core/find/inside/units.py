@@ -13,6 +13,7 @@ from typing import NamedTuple, TypeAlias, TypeVar
 from portcall.core.catalog.registers import Description, Meaning, Register, of_product
 from portcall.core.find import sentences as say
 from portcall.core.find.modbus_identity import (
+    OWN_UNIT,
     UnitKind,
     UnitSaid,
     ask_unit,
@@ -31,6 +32,9 @@ from portcall.core.wire.octets import Malformed
 
 REST = 6.0
 """Who polls the line without a pause is slowed by a sixth at most."""
+
+_ENOUGH_ALIKE = 3
+"""Units that answer as the device itself does, after which it is one that heeds no number."""
 
 _MOST_RECOGNISED = 8
 """Descriptions that are tried for a unit that does not say what it is."""
@@ -67,9 +71,22 @@ def units_script(
     the unit says, else by that, else by the register that tells the product.
     """
     numbers = count(1)
+    own = yield from _who(OWN_UNIT, numbers, rest)
+    others = False
+    alike = 0
     for unit in units:
         told = yield from _who(unit, numbers, rest)
         said = told.said
+        if told.is_there and told == own:
+            evidence = say.UNIT_OF_ITSELF(unit=unit)
+            path = TOP.below(PartKind.UNIT, unit)
+            said_here = said_by(Method.MODBUS, *said)
+            yield FoundPart(path, PartState.ITSELF, Method.MODBUS, said_here, evidence=evidence)
+            alike += 1
+            if alike == _ENOUGH_ALIKE and not others:
+                return
+            continue
+        others = True
         if told.is_there:
             product = _product(said) or (planned or {}).get(unit, "")
             asking = _Asking(unit, numbers, rest)
@@ -92,10 +109,13 @@ def _who(unit: int, numbers: Iterator[int], rest: float) -> _Part[UnitSaid]:
     first = ModbusMessage(next(numbers), unit, modbus.encode_read(modbus.READ_HOLDING, 0, 1))
     reply = yield exchange(first, rest)
     kind = without_answer(reply)
-    if kind is not None:
-        return UnitSaid(kind, exception=modbus.parse(reply).exception if reply else None)
+    if kind is not None or reply is None:
+        exception = modbus.parse(reply).exception if reply else None
+        return UnitSaid(kind or UnitKind.SILENT, exception=exception)
+    answer = modbus.parse(reply).pdu
     told = yield from ask_unit(unit, numbers, rest)
-    return told if told.is_there else UnitSaid(UnitKind.NAMELESS)
+    kind = told.kind if told.is_there else UnitKind.NAMELESS
+    return UnitSaid(kind, told.said, answer=answer)
 
 
 def _product(said: Iterable[tuple[Field, DeviceText]]) -> str:
