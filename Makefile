@@ -55,6 +55,7 @@ bench: $(READY) $(COUNTERPARTS)           ## speed, as ratios against a stated l
 	$(BIN)/python benchmarks/reach.py
 	$(BIN)/python benchmarks/diagnosis.py
 	$(BIN)/python benchmarks/record.py
+	$(BIN)/python benchmarks/inside.py
 
 fuzz: $(READY)            ## a million damaged messages through every parser
 	$(BIN)/python fuzz/parsers.py

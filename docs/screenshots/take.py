@@ -25,6 +25,9 @@ PACKING = str(HERE.parent / "plants" / "packing-line.toml")
 BARE = str(HERE.parent / "plants" / "bare-cable.toml")
 """Nine devices as they come out of the box, and no site."""
 
+BOILER = str(HERE.parent / "plants" / "boiler-house.toml")
+"""Devices with something inside."""
+
 NIGHT = str(HERE.parent / "plants" / "night-shift.toml")
 """Devices that die, and new ones for them in the store."""
 
@@ -72,11 +75,6 @@ ON_THE_PACKING_LINE = {
     "find": Scene(("portcall find",), seconds=40),
     "assign": Scene(("portcall assign --for 8",), seconds=40),
     "verify": Scene(("portcall verify",), seconds=40),
-    "reach": Scene(
-        ("portcall reach packer-plc label-panel lift-drive crane-panel",
-         "portcall reach packer-plc --door cip --door web --door modbus --count 3"),
-        seconds=30,
-    ),
 }  # fmt: skip
 ROOT = HERE.parents[1]
 WINDOWS = f'eval "$({sys.executable} {ROOT}/tests/commands/laptop.py {ROOT}/.windows)"'
@@ -133,6 +131,23 @@ SCENES = {
         seconds=200,
         grid=WIDE,
         points=8,
+    ),
+    "inside": Scene(
+        (
+            "portcall find boiler-plc --inside --beyond 3=10.61.42.5 | tail -18",
+            "portcall find flow-gateway --unit 1-42 --unpaced | tail -9",
+            "portcall why flow-gateway:unit-17 | tail -7",
+            "portcall plan check",
+        ),
+        (
+            "portcall plant fault flow-gateway unit-silent 17",
+            "portcall plan add boiler-plc.port-4 10.61.41.99/24",
+            "printf 'boiler-plc.x,,10.61.41.99,24,,,,,,boiler-plc,port 4,\n' >> plan.csv",
+        ),
+        seconds=140,
+        grid=WIDE,
+        points=8,
+        scenario=BOILER,
     ),
     "keep": Scene(
         (
@@ -260,19 +275,23 @@ portcall plant unplug hood-vent
 portcall find
 """
 DRAWN = f"{DONE}portcall sketch {HERE / SKETCH}.png --overwrite"
-WRITTEN = f"""{DONE}
-(sleep 4; portcall plant power-cycle fan-drive-1) &
-portcall verify --power-cycle fan-drive-1
-portcall reach dryer-plc belt-drive --watch --interval 0.2 --for 20
+WRITTEN = f"""
+cd $PRACTICE_SITE
+{_converter()} -size 900x600 gradient:'#9aa7a0'-'#3d4a45' -fill '#20506f' -draw 'roundrectangle \
+ 120,140 420,460 12,12' -fill '#d8a13a' -draw 'circle 620,300 700,300' antenna.jpg
+portcall note yard-radio "network name DRYER-2, 5 GHz, power 12" --file antenna.jpg
+portcall note bark-moisture "wires were exchanged at terminal 4, put right"
+portcall plant fault flow-gateway unit-silent 2
+portcall find 10.61.40.0/24
 portcall verify
 portcall report r.pdf
-pdftoppm -r 62 -png r.pdf page
-{_converter()} page-1.png page-3.png +append {HERE / REPORT}.png
+pdftoppm -r 50 -png r.pdf page
+{_converter()} page-1.png page-2.png page-3.png +append {HERE / REPORT}.png
 """
-"""A line that is nearly done, drawn and on paper."""
+"""The record of a boiler house, with the drawing, a note and its picture."""
 
-BY_HAND = {PLOT: PLOTTED, SKETCH: DRAWN, REPORT: WRITTEN}
-"""Pictures that commands make themselves."""
+BY_HAND = {PLOT: (PLOTTED, ""), SKETCH: (DRAWN, ""), REPORT: (WRITTEN, BOILER)}
+"""Pictures that commands make themselves, each in its plant."""
 
 
 def script(scene: Scene) -> str:
@@ -347,7 +366,9 @@ def main() -> None:
     wanted = sys.argv[1:] or [*SCENES, *BY_HAND]
     for name in wanted:
         if name in BY_HAND:
-            command = [portcall, "plant", "run", "--", "sh", "-c", BY_HAND[name]]
+            lines, scenario = BY_HAND[name]
+            plant = ["--scenario", scenario] if scenario else []
+            command = [portcall, "plant", "run", *plant, "--", "sh", "-c", lines]
             subprocess.run(command, check=True)
             print(f"{name}.png")
         else:

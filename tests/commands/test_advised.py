@@ -11,6 +11,7 @@ from pathlib import Path
 
 import pytest
 from inside import Plant
+from test_inside import BOILER_HOUSE
 from test_sitting import FRESH, WORKSTATION
 from test_swap import NIGHT
 
@@ -245,6 +246,38 @@ SITUATIONS = {
         before=("portcall match 10.61.20.0/24 --no-probe",),
         scenario=IN_PLACES,
         plan=PLANNED,
+    ),
+    "something inside a device is missing": Situation(
+        {
+            "portcall verify boiler-ai": {
+                "core.verify.parts:_inner: why …": "portcall why boiler-ai",
+            },
+            "portcall reach ash-scale --count 1": {
+                "cli.reach:_say_what_is_reached: why …": "portcall why ash-scale",
+            },
+            "portcall find flow-gateway": {
+                "core.find.remarks:_manners: find … --inside": (
+                    "portcall find 10.61.40.20 --inside"
+                ),
+            },
+        },
+        before=(
+            "portcall plant fault boiler-plc slot-empty 1",
+            "portcall plant fault flow-gateway unit-silent 1",
+            "portcall plant fault flow-gateway unit-silent 2",
+        ),
+        scenario=BOILER_HOUSE,
+        # All 247 take a quarter of an hour.
+        fill=(("--inside", "--unit 5-9 --unpaced"),),
+    ),
+    "a device with something inside is away": Situation(
+        {
+            "portcall verify ash-scale": {
+                "core.verify.parts:_judged: why …": "portcall why flow-gateway",
+            },
+        },
+        before=("portcall plant unplug flow-gateway",),
+        scenario=BOILER_HOUSE,
     ),
     "this computer has a device's address": Situation(
         {
@@ -543,7 +576,7 @@ BY_CHANCE = {
     "jobs.setting.keep_one:_change: find",
     "jobs.setting.move_one:_proven: verify",
     "jobs.setting.mover:_compared: verify",
-    "jobs.sketch.sketch:picture_of: find RANGE",
+    "jobs.sketch.sketch:_check_count: find RANGE",
 }
 """Lines for what happens within the tenths of a second, or in a plant of thousands, that a test
 here cannot make at will. Each is a look or a judgement, which are typed above."""

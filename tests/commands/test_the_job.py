@@ -235,7 +235,7 @@ def test_a_plan_is_checked_and_shown(quiet_plant):
         "group": None,
         "kind": "controller",
         "place": "panel A1",
-        **dict.fromkeys(("maker", "product", "serial", "firmware", "note")),
+        **dict.fromkeys(("maker", "product", "serial", "firmware", "of", "part", "note")),
         "extra": {},
     }
     assert json.dumps(rows).count("10.61.20.") == 8

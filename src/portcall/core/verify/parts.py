@@ -68,8 +68,8 @@ def _port(row: PlannedDevice, part: FoundPart, judgement: Judgement, is_own: boo
         of=row.of, part=str(part.path), interfaces=[str(each) for each in part.interfaces]
     )
     if row.address not in has:
-        line = Line("move", row.name) if has else None
-        return Judgement(row, Verdict.DIFFERS, (replace(told, line=line), *judgement.findings))
+        # It may be set where its own wire is, and this adapter need not be on that.
+        return Judgement(row, Verdict.DIFFERS, (told, *judgement.findings))
     own = next(each for each in part.interfaces if each.ip == row.address)
     if not row.mask_assumed and own.network.prefixlen not in (32, row.interface.network.prefixlen):
         return Judgement(row, Verdict.DIFFERS, (told,), None, None, str(own.netmask))
