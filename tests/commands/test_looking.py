@@ -75,7 +75,7 @@ REMARKS = {
     "02-5A-1D-04-40-3B": ["answers CIP only when asked directly", "not in the plan"],
     "02-C0-E7-05-2B-90": [
         "maker's default address",
-        "answers Modbus as unit 1",
+        "answers Modbus as unit 1: portcall find 203.0.113.40 --inside",
         "planned at 10.61.20.40: portcall move weigh-gateway",
         "outside this adapter's subnets: portcall match 203.0.113.40",
     ],

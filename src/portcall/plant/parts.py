@@ -8,14 +8,14 @@ from ipaddress import IPv4Address, IPv4Interface
 from typing import NamedTuple
 
 from portcall.core.address import UNSPECIFIED, Mac
-from portcall.core.part_path import TOP, PartKind, PartPath
+from portcall.core.part_path import HIGHEST, TOP, PartKind, PartPath
 from portcall.core.wire import cip, cip_link, cip_message, cip_route, cip_tcpip, modbus, snmp
 from portcall.core.wire.cip_route import BACKPLANE, Route
 from portcall.core.wire.cip_tcpip import Attribute
 from portcall.plant.memory import Memory
 from portcall.plant.scenario import DeviceEntry, Nameplate, PartEntry
 
-ILLEGAL_FUNCTION, ILLEGAL_ADDRESS, NO_ANSWER_BEHIND = 0x01, 0x02, 0x0B
+ILLEGAL_FUNCTION, ILLEGAL_ADDRESS, NO_WAY_BEHIND, NO_ANSWER_BEHIND = 0x01, 0x02, 0x0A, 0x0B
 """MODBUS Application Protocol V1.1b3 §7."""
 
 _INTERFACE_ETHERNET = 6
@@ -26,6 +26,9 @@ _OUT_OF_RACK = 17
 async def ask_unit(memory: Memory, unit: int, pdu: bytes) -> bytes:
     """The answer to one question on the serial line: one at a time, whoever asks."""
     entry, path = memory.entry, TOP.below(PartKind.UNIT, unit)
+    if not 0 < unit <= HIGHEST[PartKind.UNIT]:
+        # Modbus over serial line §2.2: such a number is never sent on one.
+        return _refused(pdu, NO_WAY_BEHIND)
     async with memory.line:
         part = next((p for p in entry.parts if p.path == path and path not in memory.missing), None)
         if part is None:

@@ -19,9 +19,8 @@ from portcall.core.wire.octets import Malformed
 OWN_UNIT = 255
 """Messaging on TCP/IP §4.4.2.3: the device itself."""
 
-FIRST_UNITS, MOST_UNITS, LAST_UNIT = 3, 16, 247
-"""Behind a gateway: so many are asked in any case, more while they answer, and the last one, which
-some gateways have alone."""
+USUAL_UNITS = (1, 2, 3, 247)
+"""Behind a gateway: most lines begin with 1, and some gateways have the last one alone."""
 
 ANSWER_WAIT = 5.0
 """Seconds. A gateway waits itself for the serial line: two seconds for a unit that is not there.
@@ -74,31 +73,23 @@ Part: TypeAlias = Generator[Exchange, bytes | None, UnitSaid]
 
 
 def script() -> Script[Learnt]:
-    """Ask the device itself; where it does not say, the units behind it, one at a time."""
+    """Ask the device itself; where it does not say who it is, one unit behind it that is there.
+
+    Who else is behind it is asked on request only (``inside.units``): each unit that is not there
+    holds the serial line, on which a plant may be polling, until the gateway gives it up.
+    """
     numbers = count(1)
     own = yield from ask_unit(OWN_UNIT, numbers)
     silences = int(own.kind is UnitKind.SILENT)
-    found: dict[int, UnitSaid] = {}
-    for unit in _others(found) if own.kind is not UnitKind.NAMED else ():
+    found: tuple[int, UnitSaid] | None = None
+    for unit in USUAL_UNITS if own.kind is not UnitKind.NAMED else ():
         told = yield from ask_unit(unit, numbers)
         silences += told.kind is UnitKind.SILENT
         if told.is_there:
-            found[unit] = told
-        # A device that answers for itself may answer so for every unit number.
-        if silences == _MOST_SILENCES or (own.is_there and found):
+            found = unit, told
+        if found is not None or silences == _MOST_SILENCES:
             break
     yield Learnt(said_by(Method.MODBUS, *_together(own, found)))
-
-
-def _others(found: Mapping[int, UnitSaid]) -> Iterator[int]:
-    """Which units to ask, one after the other, as those before them were ``found``."""
-    yield from range(1, FIRST_UNITS + 1)
-    for unit in range(FIRST_UNITS + 1, MOST_UNITS + 1):
-        if unit - 1 not in found:
-            break
-        yield unit
-    if not found:
-        yield LAST_UNIT
 
 
 def ask_unit(unit: int, numbers: Iterator[int], rest: float = 0.0) -> Part:
@@ -134,26 +125,22 @@ def ask_unit(unit: int, numbers: Iterator[int], rest: float = 0.0) -> Part:
     return UnitSaid(UnitKind.NAMELESS)
 
 
-def _together(own: UnitSaid, found: Mapping[int, UnitSaid]) -> Iterator[tuple[Field, Told | None]]:
-    """The values of the device and of the units behind it, first those of the first named one."""
+def _together(
+    own: UnitSaid, found: tuple[int, UnitSaid] | None
+) -> Iterator[tuple[Field, Told | None]]:
+    """The values of the device, or else those of the unit that was ``found`` behind it."""
     yield from own.said
-    named = [unit for unit, told in found.items() if told.kind is UnitKind.NAMED]
-    if own.kind is not UnitKind.NAMED and named:
-        first, *others = named
-        yield from found[first].said
-        yield Field.MANNER, say.MODBUS_AS_UNIT(unit=first)
-        for unit in others:
-            says = [value for _, value in found[unit].said if value]
-            yield Field.MANNER, say.MODBUS_BEHIND(unit=unit, says=says)
-    nameless = [unit for unit, told in found.items() if told.kind is UnitKind.NAMELESS]
-    if own.kind is UnitKind.NAMELESS and not named:
+    unit, behind = found if found is not None else (0, UnitSaid(UnitKind.ABSENT))
+    if behind.kind is UnitKind.NAMED:
+        yield from behind.said
+        yield Field.MANNER, say.MODBUS_AS_UNIT(unit=unit)
+    elif own.kind is UnitKind.NAMELESS:
         yield Field.MANNER, say.MODBUS_NAMELESS()
-    elif nameless and own.kind is not UnitKind.NAMELESS:
-        manner = say.MODBUS_UNITS_NAMELESS(several=len(nameless) > 1, units=nameless)
-        yield Field.MANNER, manner
-    elif own.kind is UnitKind.ABSENT and not found:
+    elif behind.kind is UnitKind.NAMELESS:
+        yield Field.MANNER, say.MODBUS_UNITS_NAMELESS(several=False, units=[unit])
+    elif own.kind is UnitKind.ABSENT:
         yield Field.MANNER, say.MODBUS_GATEWAY()
-    elif own.kind is UnitKind.SILENT and not found:
+    elif own.kind is UnitKind.SILENT:
         yield Field.MANNER, say.MODBUS_SILENT()
 
 

@@ -17,6 +17,12 @@ from portcall.core.part_path import PartKind
 from portcall.core.plan.near import near_misses
 from portcall.core.plan.rows import Plan
 
+_ASKS_INSIDE = (
+    *(say.MODBUS_GATEWAY, say.MODBUS_SILENT),
+    *(say.MODBUS_AS_UNIT, say.MODBUS_UNITS_NAMELESS),
+)
+"""What is said of a gateway of which one unit or none is known: all are told by another line."""
+
 _MANY_UNITS = 16
 """Units that have to be asked before the one that answers is said to be alone."""
 
@@ -112,11 +118,10 @@ def _manners(device: Device) -> Iterator[Finding]:
         yield say.ONE_UNIT(unit=there[0].path.number, count=len(units))
     for manner in device.values(Field.MANNER):
         told = manner if isinstance(manner, Finding) else say.SAYS_MANNER(says=str(manner))
-        if told.kind in (say.MODBUS_GATEWAY, say.MODBUS_SILENT):
-            if units:
-                continue
-            if device.addresses:
-                told = replace(told, line=Line("find", device.addresses[0], "--inside"))
+        if told.kind in _ASKS_INSIDE and units:
+            continue
+        if told.kind in _ASKS_INSIDE and device.addresses:
+            told = replace(told, line=Line("find", device.addresses[0], "--inside"))
         if told.kind is not say.NO_ADDRESS or not (device.asks or device.addresses):
             yield told
 
