@@ -134,16 +134,12 @@ SCENES = {
     ),
     "inside": Scene(
         (
-            "portcall find boiler-plc --inside --beyond 3=10.61.42.5 | tail -18",
+            "portcall find boiler-plc --inside --beyond 3=10.61.42.5",
             "portcall find flow-gateway --unit 1-42 --unpaced | tail -9",
-            "portcall why flow-gateway:unit-17 | tail -7",
-            "portcall plan check",
-        ),
-        (
-            "portcall plant fault flow-gateway unit-silent 17",
+            "portcall why flow-gateway:unit-17 | tail -5",
             "portcall plan add boiler-plc.port-4 10.61.41.99/24",
-            "printf 'boiler-plc.x,,10.61.41.99,24,,,,,,boiler-plc,port 4,\n' >> plan.csv",
         ),
+        ("portcall plant fault flow-gateway unit-silent 17",),
         seconds=140,
         grid=WIDE,
         points=8,

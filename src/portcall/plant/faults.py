@@ -391,6 +391,15 @@ async def _unit_silent(faults: Faults, device: SimulatedDevice, how: str) -> Und
     return await _without(device, TOP.below(PartKind.UNIT, _number(how, "unit", 247)))
 
 
+async def _line_silent(faults: Faults, device: SimulatedDevice, how: str) -> Undo:
+    units = {part.path for part in device.entry.parts if part.path.kind is PartKind.UNIT}
+    if not units:
+        raise BadInput(f"{device.entry.name} has no unit behind it")
+    gone = units - device.memory.missing
+    device.memory.missing |= gone
+    return _later(partial(device.memory.missing.difference_update, gone))
+
+
 async def _slot_empty(faults: Faults, device: SimulatedDevice, how: str) -> Undo:
     return await _without(device, TOP.below(PartKind.SLOT, _number(how, "slot", 254)))
 
@@ -434,6 +443,7 @@ ON_DEVICES: dict[str, OnDevice] = {
     "stops-at-hop": _stops_at_hop,
     "return-filtered": _return_filtered,
     "unit-silent": _unit_silent,
+    "line-silent": _line_silent,
     "slot-empty": _slot_empty,
 }
 
