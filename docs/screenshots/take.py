@@ -135,8 +135,8 @@ SCENES = {
     "inside": Scene(
         (
             "portcall find boiler-plc --inside --beyond 3=10.61.42.5",
-            "portcall find flow-gateway --unit 1-42 --unpaced | tail -9",
-            "portcall why flow-gateway:unit-17 | tail -5",
+            "portcall find flow-gateway --unit 1-42 --unpaced | tail -8",
+            "portcall why flow-gateway:unit-17 | tail -4",
             "portcall plan add boiler-plc.port-4 10.61.41.99/24",
         ),
         ("portcall plant fault flow-gateway unit-silent 17",),

@@ -16,7 +16,9 @@ from portcall.core.wire import (
     bootp,
     cip,
     cip_file,
+    cip_link,
     cip_message,
+    cip_route,
     cip_tcpip,
     dcp,
     dhcp,
@@ -58,6 +60,12 @@ PARSERS = {
         cip_file.parse_transfer(data),
         cip_file.parse_number(data, cip_file.Attribute.SIZE),
     ),
+    "cip attributes of an identity": cip.parse_attributes,
+    "cip route": cip_route.parse_route,
+    "cip sent on": cip_route.parse_unconnected_send,
+    "cip link": lambda data: (cip_link.parse_link_path(data), cip_link.parse_mac(data)),
+    "cip label": cip_link.parse_label,
+    "modbus registers": lambda data: modbus.parse_read(data, 3, 2),
     "arp reply": lambda data: arp.parse_reply_sender(data),
     "dcp": lambda data: dcp.parse_station(dcp.parse_frame(data)[1]),
     "dcp set": lambda data: dcp.parse_set_errors(dcp.parse_frame(data)[1]),
@@ -97,6 +105,14 @@ SAMPLES = {
     ),
     "cip request": cip_message.encode_request(cip_message.Request(0xF5, 1, 5)),
     "cip file": cip_file.encode_upload(cip_file.Upload(1501, 255)),
+    "cip attributes of an identity": bytes.fromhex("65fa0700600201023000110a4a5a05") + b"AI 8x",
+    "cip route": cip_route.encode_route((cip_route.Hop(1, 3),)),
+    "cip sent on": cip_route.unconnected_send(
+        cip_message.encode_request(cip_message.Request(1, 1, None, 1)), (cip_route.Hop(1, 3),)
+    ).data,
+    "cip link": cip_link.encode_link_path(2),
+    "cip label": b"\x02X1",
+    "modbus registers": modbus.encode_registers(3, bytes(4)),
     "icmp": icmp.encode(
         icmp.IcmpMessage(
             3,
@@ -157,5 +173,8 @@ SHORTEST = {
     "opcua endpoints": 200,
     "dns": 115,
     "netbios": len(messages.NETBIOS_STATUS) - 40,
+    # A name that is cut is read as far as it goes; a route may have no step.
+    "cip attributes of an identity": 15,
+    "cip route": 0,
 }
 """How long a sample must be at least to be read at all, where that is less than the whole."""

@@ -74,7 +74,8 @@ def _row(plan: Plan, device: Device, part: FoundPart) -> PlannedDevice | None:
 
 
 def _line(part: FoundPart, widest: int, row: PlannedDevice | None) -> Text:
-    line = Text(f"{part.path.steps[-1]!s:<{widest}}", "bold")
+    line = Text()
+    line.append(f"{part.path.steps[-1]!s:<{widest}}", "bold")
     words: list[tuple[str, str]] = []
     if row is not None:
         words.append((row.name, "bold"))

@@ -45,7 +45,7 @@ UNIT_NOT_THERE = Sentence(
     "the gateway says that unit {unit} does not answer it (Modbus exception {exception:02X})",
 )
 UNIT_SILENT = Sentence("unit-silent", "no answer came to a question for unit {unit}")
-UNIT_NAMELESS = Sentence("unit-nameless", "unit {unit} answers, and does not say what it is")
+UNIT_NAMELESS = Sentence("unit-nameless", "answers, and does not say what it is", "unit")
 UNIT_OF_ITSELF = Sentence(
     "unit-of-itself",
     "the device itself answers for unit {unit}, just as it does without a unit number",
