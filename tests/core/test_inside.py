@@ -1,5 +1,6 @@
 """What is inside a device: found one question at a time, merged, planned, judged, written down."""
 
+from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Interface
 from itertools import pairwise
 
@@ -214,9 +215,30 @@ def test_a_description_reads_what_an_instrument_keeps_in_registers_and_is_known_
     assert told == {Field.SERIAL: "500000", Field.BATTERY: "87 %", Field.PRODUCT: "Ebb"}
     assert five.value(Field.FIRMWARE) is None
     assert six.said == ()
-    # Where the plan says which product it is, no register has to tell it.
+    # What is planned as that product, and is another one by that register, is not read as it.
     (planned,), _ = ask(gateway, units_script((6,), (SCALE,), {6: "EBB 3 Scale"}, rest=0))
+    assert planned.said == ()
+    # Without such a register the plan's word is enough.
+    plain = replace(SCALE, recognition=None)
+    (planned,), _ = ask(gateway, units_script((6,), (plain,), {6: "EBB 3 Scale"}, rest=0))
     assert planned.value(Field.SERIAL) == "500000"
+
+
+def test_only_the_answers_of_a_unit_itself_say_how_fast_it_is():
+    def ignores_its_identity(pdu):
+        return bytes((3 | 0x80, 2)) if pdu[0] == 3 else bytes((pdu[0] | 0x80, 0x0B))
+
+    gateway = Gateway({1: ignores_its_identity}, takes=2.0)
+    wire = Wire()
+    dialogue = Dialogue(units_script((1,), rest=0), lambda fact, now: (fact, dialogue.slowest))
+    party = wire.join(dialogue)
+    while not dialogue.over:
+        answer = gateway.answer(party.packets[-1].data)
+        # The gateway gives up late; the unit itself answers at once.
+        wire.pass_time(2.0 if answer[-1] == 0x0B else 0.1)
+        wire.say(StreamBytes(answer))
+    ((part, slowest),) = party.facts
+    assert (part.state, slowest) == (PartState.THERE, pytest.approx(0.1))
 
 
 # Racks and interfaces. Octets written down by hand from the standard: no stack from the registry

@@ -147,7 +147,14 @@ def _together(
 def exchange(message: ModbusMessage, rest: float = 0.0) -> Exchange:
     """A question to a unit, and how long its answer is waited for."""
     request = modbus.encode(message)
-    return Exchange(request, modbus.whole_length, modbus.is_answer, wait=ANSWER_WAIT, rest=rest)
+    return Exchange(
+        request,
+        modbus.whole_length,
+        modbus.is_answer,
+        wait=ANSWER_WAIT,
+        rest=rest,
+        times=lambda reply: message.unit != OWN_UNIT and without_answer(reply) is None,
+    )
 
 
 def without_answer(reply: bytes | None) -> UnitKind | None:

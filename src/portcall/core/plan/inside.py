@@ -47,8 +47,17 @@ def with_parts(
             problem(row.line, "of", f"{row.of}: is the name of no device in the plan")
         _check_part(row, devices.get(row.of.casefold()), problem)
     _check_once(parts, problem)
-    _check_subnets(rows, problem)
-    shared = {row.name for row in rows if row.of and _shares(row, rows)}
+    by_device: dict[str, list[PlannedDevice]] = {}
+    for row in rows:
+        by_device.setdefault((row.of or row.name).casefold(), []).append(row)
+    for interfaces in by_device.values():
+        _check_subnets(interfaces, problem)
+    shared = {
+        row.name
+        for interfaces in by_device.values()
+        for row in interfaces
+        if row.of and _shares(row, interfaces)
+    }
     resolved = [
         replace(row, interface=devices[row.of.casefold()].interface, has_no_address=True)
         for row in inside
@@ -85,24 +94,20 @@ def _check_once(parts: Sequence[PlannedDevice], problem: Problem) -> None:
             )
 
 
-def _check_subnets(rows: Sequence[PlannedDevice], problem: Problem) -> None:
+def _check_subnets(interfaces: Sequence[PlannedDevice], problem: Problem) -> None:
     """Interfaces of one device in overlapping subnets; those that share an address mean it."""
-    by_device: dict[str, list[PlannedDevice]] = {}
-    for row in rows:
-        by_device.setdefault((row.of or row.name).casefold(), []).append(row)
-    for interfaces in by_device.values():
-        for one, other in combinations(interfaces, 2):
-            if one.address == other.address or not is_same_device(one, other):
-                continue
-            if one.interface.network.overlaps(other.interface.network):
-                first, last = sorted((one, other), key=lambda row: row.line)
-                problem(
-                    last.line,
-                    "address",
-                    f"{last.interface}: its subnet overlaps that of {first.interface} "
-                    f"({first.name}, line {first.line}), and both are interfaces of one device; "
-                    "give each a subnet of its own, or both the same address",
-                )
+    for one, other in combinations(interfaces, 2):
+        if one.address == other.address or not is_same_device(one, other):
+            continue
+        if one.interface.network.overlaps(other.interface.network):
+            first, last = sorted((one, other), key=lambda row: row.line)
+            problem(
+                last.line,
+                "address",
+                f"{last.interface}: its subnet overlaps that of {first.interface} "
+                f"({first.name}, line {first.line}), and both are interfaces of one device; "
+                "give each a subnet of its own, or both the same address",
+            )
 
 
 def _shares(row: PlannedDevice, rows: Iterable[PlannedDevice]) -> bool:

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 from portcall.core.address import (
@@ -100,6 +100,15 @@ class Plan:
     devices: tuple[PlannedDevice, ...] = ()
     columns: tuple[str, ...] = ()
     parts: tuple[PlannedDevice, ...] = ()
+    _of: Mapping[str, tuple[PlannedDevice, ...]] = field(init=False, repr=False, compare=False)
+
+    def __post_init__(self) -> None:
+        """Know the parts of each device by its name."""
+        found: dict[str, list[PlannedDevice]] = {}
+        for row in self.rows:
+            if row.of:
+                found.setdefault(row.of.casefold(), []).append(row)
+        object.__setattr__(self, "_of", {name: tuple(rows) for name, rows in found.items()})
 
     def __iter__(self) -> Iterator[PlannedDevice]:
         return iter(self.devices)
@@ -113,8 +122,7 @@ class Plan:
 
     def parts_of(self, name: str) -> tuple[PlannedDevice, ...]:
         """The rows of a device's parts, those with an address of their own among them."""
-        folded = name.casefold()
-        return tuple(row for row in self.rows if row.of.casefold() == folded) if name else ()
+        return self._of.get(name.casefold(), ())
 
     def row_of_part(
         self, mac: Mac | None, addresses: Iterable[IPv4Address], path: PartPath

@@ -35,7 +35,8 @@ class Exchange(NamedTuple):
     it is None for a protocol that numbers nothing. With ``until_close``, a connection that closes,
     or a wait that ends, ends the reply too. ``wanted`` False expects no reply at all. ``wait`` is
     how many seconds a reply may take. ``rest`` leaves the device to others before it is asked: so
-    many times as long as it took for the last reply.
+    many times as long as it took for the last reply. ``times`` tells of a reply whether it came
+    from whom the question was for, so that its time says how fast that is.
     """
 
     request: bytes
@@ -45,6 +46,7 @@ class Exchange(NamedTuple):
     wanted: bool = True
     wait: float = ANSWER_WAIT
     rest: float = 0.0
+    times: Callable[[bytes], bool] | None = None
 
 
 L = TypeVar("L")
@@ -94,7 +96,7 @@ class Dialogue(Conversation[StreamBytes, F], Generic[L, F]):
         self._asked = 0.0
         self._took = 0.0
         self.slowest = 0.0
-        """Seconds that the slowest reply took, or the wait for it; who reads it may reset it."""
+        """Seconds that the slowest reply took; who reads it may reset it."""
 
     def begin(self, now: float) -> Actions[StreamBytes, F]:
         """Ask the first question."""
@@ -180,9 +182,11 @@ class Dialogue(Conversation[StreamBytes, F], Generic[L, F]):
         return reply
 
     def _go_on(self, reply: bytes | None, now: float) -> Actions[StreamBytes, F]:
-        if self._current is not None:
+        current = self._current
+        if current is not None:
             self._took = now - self._asked
-            self.slowest = max(self.slowest, self._took)
+            if reply is not None and (current.times is None or current.times(reply)):
+                self.slowest = max(self.slowest, self._took)
         try:
             step = next(self._script) if self._current is None else self._script.send(reply)
             while True:

@@ -169,8 +169,9 @@ async def ask_these(
             tasks.create_task(_knock(runner, found, vantage, addresses, cip_done))
     async with asyncio.TaskGroup() as tasks:
         for address in addresses:
-            inside = found.orders.inside(address)
-            if inside is not None:
+            inside, device = found.orders.inside(address), found.device_at(address)
+            if inside is not None and device not in found.asked_inside:
+                found.asked_inside.add(device)
                 tasks.create_task(_ask_inside(runner, found, vantage, address, inside))
 
 

@@ -106,6 +106,8 @@ class Findings:
         """Those that said by CIP what they are."""
         self.by_snmp: set[IPv4Address] = set()
         """Those that answered SNMP."""
+        self.asked_inside: set[Hashable] = set()
+        """Devices of which it was asked what is inside, at whichever of their addresses."""
         self.open: set[tuple[IPv4Address, int]] = set()
         """The ports that are open, at their addresses."""
         self.switches: list[SwitchTables] = []

@@ -88,9 +88,10 @@ def units_script(
             continue
         others = True
         if told.is_there:
-            product = _product(said) or (planned or {}).get(unit, "")
+            own_word = _product(said)
+            product = own_word or (planned or {}).get(unit, "")
             asking = _Asking(unit, numbers, rest)
-            said += yield from _described(descriptions, product, asking)
+            said += yield from _described(descriptions, product, bool(own_word), asking)
         yield FoundPart(
             TOP.below(PartKind.UNIT, unit),
             _STATES[told.kind],
@@ -139,11 +140,19 @@ class _Asking(NamedTuple):
     rest: float
 
 
-def _described(descriptions: Sequence[Description], product: str, asking: _Asking) -> _Part[_Said]:
-    """What a unit keeps in its registers, where a description says which they are."""
+def _described(
+    descriptions: Sequence[Description], product: str, is_said: bool, asking: _Asking
+) -> _Part[_Said]:
+    """What a unit keeps in its registers, where a description says which they are.
+
+    ``is_said``: the unit itself says that it is that product.
+    """
     description = of_product(descriptions, product) if product else None
     if description is None and not product:
         description = yield from _recognised(descriptions, asking)
+    elif description is not None and not is_said and description.recognition is not None:
+        # It is planned as this product, and may be another one, which keeps other things there.
+        description = yield from _recognised((description,), asking)
     if description is None:
         return ()
     found: dict[Field, DeviceText] = {}
