@@ -98,6 +98,10 @@ def test_what_is_missing_inside_is_judged_explained_and_told_by_compare(house):
     assert before.code == 0, before.err
     right = house.run("portcall verify boiler-ai bark-moisture boiler-plc.field --json")
     assert [each["verdict"] for each in right.json["rows"]] == ["right"] * 3
+    # A module in a further rack is asked by its way, and no other slot of it.
+    house.run("portcall plan add far-out --of boiler-plc --part 'slot 3/at 10.61.42.5/slot 2'")
+    (far,) = house.run("portcall verify far-out --json").json["rows"]
+    assert (far["verdict"], far["product"]) == ("right", "Skerry discrete out 16")
     house.run("portcall plant fault boiler-plc slot-empty 1")
     house.run("portcall plant fault flow-gateway unit-silent 17")
     wrong = house.run("portcall verify boiler-ai bark-moisture --json").json["rows"]

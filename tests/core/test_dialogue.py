@@ -67,6 +67,16 @@ def test_a_late_attribute_is_not_read_as_the_next_one():
     assert said_by(party) == {Field.OBTAINS: "by DHCP"}
 
 
+def test_a_question_that_is_kept_back_is_waited_for_from_when_it_leaves():
+    """A device that several are asking is asked late, and is not given up before it was asked."""
+    script = partial(cip_interface.script, PLC)
+    wire, party = alone(Dialogue(script(), partial(sighting_of, Method.CIP, PLC)), gap=3.0)
+    wire.pass_time(ANSWER_WAIT / 2)
+    assert not party.conversation.over
+    wire.say(StreamBytes(session_answer()))
+    assert len(party.packets) == 2
+
+
 def test_a_late_yes_to_the_name_is_not_a_yes_to_the_address():
     before = CipSettings(1, 0x15, 0x11, CONFIGURATION, b"gale7")
     goal = IPv4Interface("10.61.20.31/24")

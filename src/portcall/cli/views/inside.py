@@ -27,12 +27,12 @@ _ABSENT = {
 
 
 def print_inside(device: Device, plan: Plan, name: str, units: Sequence[int]) -> None:
-    """The tree of one device's parts, below its card; a line where nothing was found.
+    """The tree of one device's parts, below its card; a line where nothing was told.
 
     ``units`` are those that were to be asked.
     """
     if not device.parts:
-        console().print(Text("nothing inside it was found: it tells of no interface, rack or unit"))
+        console().print(Text("of its inside nothing was told: no interface, no rack, no unit"))
         return
     tree = Tree(Text(f"inside {name}", "bold"))
     nodes: dict[PartPath, Tree] = {}

@@ -23,6 +23,9 @@ from portcall.core.wire.octets import Malformed
 ANSWER_WAIT = 1.5
 """Seconds for each answer."""
 
+_LONGEST_HELD = 15.0
+"""Seconds that a question may be kept back in this computer, which paces what it sends."""
+
 LONGEST_REPLY = 262_144
 MOST_EXCHANGES = 40
 
@@ -34,9 +37,10 @@ class Exchange(NamedTuple):
     that cannot be told, or raises Malformed. ``answers`` is given the request and a whole message;
     it is None for a protocol that numbers nothing. With ``until_close``, a connection that closes,
     or a wait that ends, ends the reply too. ``wanted`` False expects no reply at all. ``wait`` is
-    how many seconds a reply may take. ``rest`` leaves the device to others before it is asked: so
-    many times as long as it took for the last reply. ``times`` tells of a reply whether it came
-    from whom the question was for, so that its time says how fast that is.
+    how many seconds a reply may take once the request has left. ``rest`` leaves the device to
+    others before it is asked: so many times as long as it took for the last reply. ``times`` tells
+    of a reply whether it came from whom the question was for, so that its time says how fast that
+    is.
     """
 
     request: bytes
@@ -104,6 +108,15 @@ class Dialogue(Conversation[StreamBytes, F], Generic[L, F]):
             yield from self._ask(self._first, now)
         else:
             yield from self._go_on(None, now)
+
+    def left(self, packet: StreamBytes, now: float) -> Actions[StreamBytes, F]:
+        """The question has left: from now on its answer is waited for."""
+        current = self._current
+        if not self.over and self._held is None and current and packet.data is current.request:
+            self._asked = now
+            if current.wanted:
+                self.wake_at = now + current.wait
+        yield from ()
 
     def woke(self, now: float) -> Actions[StreamBytes, F]:
         """No answer in time.
@@ -218,7 +231,7 @@ class Dialogue(Conversation[StreamBytes, F], Generic[L, F]):
     def _ask(self, step: Exchange, now: float) -> Actions[StreamBytes, F]:
         self._current, self._asked = step, now
         if step.wanted:
-            self.wake_at = now + step.wait
+            self.wake_at = now + _LONGEST_HELD
         yield Send(StreamBytes(step.request))
 
     def _end(self) -> None:

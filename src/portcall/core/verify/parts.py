@@ -76,8 +76,11 @@ def _port(row: PlannedDevice, part: FoundPart, judgement: Judgement, is_own: boo
     is_other = judgement.verdict is Verdict.WRONG_MAC and not is_own
     if is_other or judgement.verdict in (Verdict.CONFLICT, Verdict.DIFFERS):
         return judgement
-    evidence = () if part.evidence is None else (part.evidence,)
-    return Judgement(row, Verdict.RIGHT, (told, *evidence), None, None, str(own.netmask))
+    if part.evidence is not None:
+        # It has its address, and nobody can be reached by it.
+        findings = (told, part.evidence)
+        return Judgement(row, Verdict.NOT_JUDGED, findings, None, None, str(own.netmask))
+    return Judgement(row, Verdict.RIGHT, (told,), None, None, str(own.netmask))
 
 
 def _inner(row: PlannedDevice, part: FoundPart, holder: Device) -> Judgement:

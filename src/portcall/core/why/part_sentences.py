@@ -9,7 +9,12 @@ PART_ANSWERS = Sentence("part-answers", "{part} answers[: {says}][, after {secon
 PART_ABSENT = Sentence(
     "part-absent", "{evidence}[; beside it, {others:and} [several!answers][several?answer]]"
 )
-NOT_TOLD = Sentence("part-not-told", "{goal} told nothing of {part}: it took no question for it")
+NOT_TOLD = Sentence("part-not-told", "{goal} told nothing of {part}")
+NOTHING_OF_IT = Sentence(
+    "nothing-of-it",
+    "{goal} itself answers, and told nothing of {part}, neither that it is there nor that it is "
+    "missing. It has no such part, or was too busy to say",
+)
 
 UNIT_MISSING = Sentence(
     "unit-missing",
@@ -49,4 +54,5 @@ AT_THE_LINE = advice(
 OTHER_NUMBER = advice("{find} shows which unit numbers answer, if it has another one")
 AT_THE_RACK = advice("at the rack: is the module in, is it latched, are its lights on")
 ALL_SLOTS = advice("{find} shows what is in the other slots")
+AGAIN = advice("{why}, typed once more, tells one from the other")
 PLUG_AT_PORT = advice("push the plug at that port until it clicks, and look at its light")

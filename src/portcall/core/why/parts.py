@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 from portcall.core.find.sighting import Field, FoundPart, PartState
 from portcall.core.finding import Finding, Line
-from portcall.core.part_path import PartKind
+from portcall.core.part_path import PartKind, PartPath
 from portcall.core.why import part_sentences as say
 from portcall.core.why.ladder import (
     Advice,
@@ -21,12 +21,16 @@ from portcall.core.why.ladder import (
     Step,
     broken,
     holds,
-    not_asked,
     undecided,
 )
 
 _SLOW = 1.0
 _MOST_BESIDE = 3
+_MISSING = {
+    PartKind.UNIT: Cause.UNIT_SILENT,
+    PartKind.SLOT: Cause.SLOT_EMPTY,
+    PartKind.PORT: Cause.PORT_NO_LINK,
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,7 +55,7 @@ def judge_part(goal: Goal, seen: PartSeen) -> Step:
     assert goal.part is not None
     part = seen.part
     if part is None:
-        return not_asked(Rung.PART, say.NOT_TOLD(goal=goal.name, part=str(goal.part)))
+        return _untold(goal, goal.part)
     if part.state in (PartState.THERE, PartState.ITSELF):
         slow = part.seconds if part.seconds >= _SLOW else None
         told = say.PART_ANSWERS(part=str(part.path), says=_says(part), seconds=slow)
@@ -63,6 +67,14 @@ def judge_part(goal: Goal, seen: PartSeen) -> Step:
     if part.path.kind is PartKind.SLOT:
         return _slot(goal, part, evidence)
     return _unit(goal, part, seen, evidence)
+
+
+def _untold(goal: Goal, part: PartPath) -> Step:
+    """Nothing was heard of the part at all, good or bad: that says nothing of the part itself."""
+    heard = say.NOT_TOLD(goal=goal.name, part=str(part))
+    nothing = say.NOTHING_OF_IT(goal=goal.name, part=str(part))
+    between = (_MISSING[part.kind],)
+    return undecided(Rung.PART, heard, nothing, between, say.AGAIN(why=Line("why", goal.part_name)))
 
 
 def _says(part: FoundPart) -> list[str]:

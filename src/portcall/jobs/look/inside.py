@@ -19,7 +19,7 @@ from portcall.core.find.inside.units import REST, units_script
 from portcall.core.find.outlook import Outlook
 from portcall.core.find.sighting import FoundPart, Sighting
 from portcall.core.find.snmp_walk import Walk
-from portcall.core.part_path import HIGHEST, PartKind
+from portcall.core.part_path import HIGHEST, PartKind, PartPath
 from portcall.core.talk.conversation import Endpoint
 from portcall.core.talk.dialogue import Dialogue, Exchange, Script
 from portcall.core.wire import cip, modbus
@@ -55,6 +55,30 @@ class Inside:
     descriptions: Sequence[Description] = ()
     products: Mapping[IPv4Address, Mapping[int, str]] = field(default_factory=dict)
     rest: float = REST
+
+
+def inside_of(
+    paths: Iterable[PartPath],
+    descriptions: Sequence[Description],
+    products: Mapping[IPv4Address, Mapping[int, str]],
+) -> Inside:
+    """What to ask to know of some parts, and of no others."""
+    units: dict[int, None] = {}
+    slots: dict[int, None] = {}
+    beyond: dict[int, list[IPv4Address]] = {}
+    ports = False
+    for path in paths:
+        first, *further = path.steps
+        if first.kind is PartKind.UNIT:
+            units[first.number] = None
+        elif first.kind is PartKind.PORT:
+            ports = True
+        else:
+            slots[first.number] = None
+        if further and further[0].kind is PartKind.AT:
+            beyond.setdefault(first.number, []).append(IPv4Address(further[0].number))
+            slots[further[1].number] = None
+    return Inside(tuple(units), tuple(slots), ports, beyond, descriptions, products)
 
 
 @dataclass(frozen=True, slots=True)

@@ -12,12 +12,12 @@ from portcall.core.catalog.catalog import Catalog
 from portcall.core.find.devices import Gathering
 from portcall.core.find.protocols import WIRE_METHODS
 from portcall.core.find.sighting import Method
-from portcall.core.part_path import PartKind, Wanted
+from portcall.core.part_path import PartPath, Wanted
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.plan.targets import MOST_ADDRESSES, bounded
 from portcall.core.talk.pacer import Pace
 from portcall.jobs.look.findings import LISTEN_SECONDS, Orders
-from portcall.jobs.look.inside import Inside
+from portcall.jobs.look.inside import Inside, inside_of
 from portcall.jobs.look.places import places_before
 from portcall.site.catalogs import read_catalogs
 from portcall.site.folder import Site
@@ -106,9 +106,9 @@ def of_rows(wanted: Wanted, rows: Iterable[PlannedDevice]) -> Wanted:
     named = list(rows)
     if wanted != Wanted() or not named or not all(row.has_no_address for row in named):
         return wanted
-    first = [row.part.steps[0] for row in named if row.part is not None]
-    units = tuple(step.number for step in first if step.kind is PartKind.UNIT)
-    return Wanted(units, tuple(step.number for step in first if step.kind is PartKind.SLOT))
+    asked = inside_of((row.part for row in named if row.part is not None), (), {})
+    further = ((slot, at) for slot, addresses in asked.beyond.items() for at in addresses)
+    return Wanted(tuple(asked.units), tuple(asked.slots or ()), tuple(further))
 
 
 def with_inside(orders: Orders, gathering: Gathering, wanted: Wanted, unpaced: bool) -> Orders:
@@ -133,22 +133,13 @@ def planned_inside(
     plan: Plan, rows: Iterable[PlannedDevice], gathering: Gathering
 ) -> dict[IPv4Address, Inside]:
     """What to ask inside of the devices that some rows are parts of, by their addresses."""
-    numbers: dict[IPv4Address, dict[PartKind, list[int]]] = {}
+    paths: dict[IPv4Address, list[PartPath]] = {}
     for row in rows:
         device = plan.by_name(row.of) if row.of else None
         if device is not None and row.part is not None:
-            kinds = numbers.setdefault(device.address, {})
-            kinds.setdefault(row.part.steps[0].kind, []).append(row.part.steps[0].number)
-    return {
-        address: Inside(
-            kinds.get(PartKind.UNIT, ()),
-            kinds.get(PartKind.SLOT, ()),
-            PartKind.PORT in kinds,
-            descriptions=gathering.catalog.instruments,
-            products=plan.unit_products(),
-        )
-        for address, kinds in numbers.items()
-    }
+            paths.setdefault(device.address, []).append(row.part)
+    instruments, products = gathering.catalog.instruments, plan.unit_products()
+    return {at: inside_of(wanted, instruments, products) for at, wanted in paths.items()}
 
 
 _MOST_SEARCHED = 1024

@@ -13,7 +13,7 @@ from portcall.core.plan.rows import Plan
 from portcall.core.why.parts import PartSeen
 from portcall.host.runner import Runner
 from portcall.host.vantage import Vantage
-from portcall.jobs.look.inside import Doors, Inside, ask_inside
+from portcall.jobs.look.inside import Doors, ask_inside, inside_of
 from portcall.site.catalogs import read_catalogs
 from portcall.site.folder import Site
 
@@ -31,18 +31,13 @@ async def ask_for_part(
 ) -> PartSeen:
     """Ask for a part of the device at an address, and where it is a unit, for others beside it."""
     first = wanted.steps[0]
-    beside: list[int] = []
+    beside: list[PartPath] = []
     if first.kind is PartKind.UNIT:
         rows = (row for row in plan.parts if row.address == address and row.part is not None)
-        numbers = [row.part.number for row in rows if row.part and row.part.kind is PartKind.UNIT]
-        beside = [number for number in numbers if number != first.number][:_MOST_BESIDE]
-    inside = Inside(
-        (first.number, *beside) if first.kind is PartKind.UNIT else (),
-        (first.number,) if first.kind is PartKind.SLOT else (),
-        first.kind is PartKind.PORT,
-        descriptions=read_catalogs(site.folder).instruments,
-        products=plan.unit_products(),
-    )
+        units = [row.part for row in rows if row.part and row.part.kind is PartKind.UNIT]
+        beside = [path for path in units if path != wanted][:_MOST_BESIDE]
+    instruments = read_catalogs(site.folder).instruments
+    inside = inside_of((wanted, *beside), instruments, plan.unit_products())
     seen: list[Sighting] = []
     doors = Doors(
         cip=first.kind is not PartKind.UNIT,

@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from portcall.core.address import Mac
 from portcall.core.catalog.registers import Description, Meaning, Recognition, Register, Shape
 from portcall.core.document import Part
+from portcall.core.find import sentences as say
 from portcall.core.find.device import Device
 from portcall.core.find.devices import merge
 from portcall.core.find.inside.belonging import Belonging
@@ -554,6 +555,11 @@ def test_a_second_interface_that_is_not_reached_is_judged_by_what_its_device_say
     told = judged(rows, port(2, Method.CIP, has, 2))["gw.field"]
     assert told.verdict is verdict
     assert judged(rows)["gw.field"].verdict is Verdict.MISSING
+    out = replace(
+        port(2, Method.CIP, has, 2), state=PartState.NO_LINK, evidence=say.PORT_NO_LINK(port=2)
+    )
+    unplugged = judged(rows, out)["gw.field"].verdict
+    assert unplugged is (Verdict.NOT_JUDGED if verdict is Verdict.RIGHT else verdict)
 
 
 GOAL = Goal(GATEWAY, Name("gw"), 502, "Modbus", parse_path("unit 7"), Name("level"))
@@ -569,12 +575,14 @@ GOAL = Goal(GATEWAY, Name("gw"), 502, "Modbus", parse_path("unit 7"), Name("leve
         (PartState.NOT_THERE, (), ()),
         # Nor is slow told from missing where the gateway says nothing.
         (PartState.SILENT, (unit(1),), ()),
+        # Of which nothing was heard, that is not said to be reachable.
+        (None, (unit(1),), ()),
     ],
 )
 def test_a_missing_unit_is_told_from_a_dead_line_by_one_that_answers_beside_it(
     state, others, cause
 ):
-    seen = PartSeen(unit(7, state), others, 5.0)
+    seen = PartSeen(unit(7, state) if state else None, others, 5.0)
     step = judge_part(GOAL, seen)
     climb = ClimbSeen(GOAL)
     climb.part = seen
