@@ -67,7 +67,13 @@ def test_a_path_is_read_as_people_write_it_and_written_in_one_way(typed, shown):
 
 
 @pytest.mark.parametrize(
-    "typed", ["", "17", "unit 0", "unit 248", "slot 255", "unit x", "slot 3/at 10.61.42.5", "at 1"]
+    "typed",
+    [
+        *("", "17", "unit 0", "unit 248", "slot 255", "unit x", "slot 3/at 10.61.42.5", "at 1"),
+        # Nobody can be asked for these: each step has to lead to the next.
+        *("at 10.61.42.5/slot 0", "slot 3/slot 4", "port 1/slot 3", "unit 1/unit 2"),
+        "slot 3/at 10.61.42.5/at 10.61.42.6/slot 1",
+    ],
 )
 def test_what_is_no_path_is_refused_in_words(typed):
     with pytest.raises(BadInput, match=r"is no part|has a number from"):

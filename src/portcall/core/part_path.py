@@ -35,7 +35,12 @@ HIGHEST = {PartKind.PORT: 65_535, PartKind.UNIT: 247, PartKind.SLOT: 254}
 LOWEST = {PartKind.PORT: 1, PartKind.UNIT: 1, PartKind.SLOT: 0}
 
 _CALLED = {"lan": PartKind.PORT, **{kind.value: kind for kind in PartKind}}
-_MOST_STEPS = 4
+_SLOT, _PORT, _AT = PartKind.SLOT, PartKind.PORT, PartKind.AT
+_AROUND = ((_SLOT,), (_SLOT, _AT), (_SLOT, _AT, _SLOT))
+"""What has parts of its own: a module, a further rack, a module there. Each is asked by its own way
+only, so nothing else is a path."""
+
+_SHAPES = ((_PORT,), (PartKind.UNIT,), (_SLOT,), (_SLOT, _PORT), _AROUND[2], (*_AROUND[2], _PORT))
 _STEP = re.compile(r"([a-z]+)[ _-]*([0-9.]+)", re.ASCII)
 
 
@@ -86,14 +91,17 @@ TOP = PartPath(())
 def parse_path(text: str) -> PartPath:
     """Read a path as a person writes it. Raises BadInput."""
     steps = tuple(_step(each, text) for each in text.split("/"))
-    if len(steps) > _MOST_STEPS or steps[-1].kind is PartKind.AT:
+    if tuple(step.kind for step in steps) not in _SHAPES:
         raise _wrong(text)
     return PartPath(steps)
 
 
 def parse_around(text: str) -> PartPath:
-    """Read what parts are in: a path, which may end with an address, or nothing. BadInput."""
-    return PartPath(tuple(_step(each, text) for each in text.split("/"))) if text else TOP
+    """Read what parts are in: a module, a further rack, or nothing. Raises BadInput."""
+    steps = tuple(_step(each, text) for each in text.split("/")) if text else ()
+    if steps and tuple(step.kind for step in steps) not in _AROUND:
+        raise _wrong(text)
+    return PartPath(steps)
 
 
 def _step(word: str, text: str) -> Step:
@@ -119,7 +127,7 @@ def _step(word: str, text: str) -> Step:
 def _wrong(text: str) -> BadInput:
     return BadInput(
         f"{printable(text, 60)}: is no part of a device",
-        "a part is written as port 2, unit 17, slot 3 or slot 3/port 1",
+        "a part is written as port 2, unit 17, slot 3, slot 3/port 1 or slot 3/at ADDRESS/slot 2",
     )
 
 

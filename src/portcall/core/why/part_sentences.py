@@ -54,5 +54,5 @@ AT_THE_LINE = advice(
 OTHER_NUMBER = advice("{find} shows which unit numbers answer, if it has another one")
 AT_THE_RACK = advice("at the rack: is the module in, is it latched, are its lights on")
 ALL_SLOTS = advice("{find} shows what is in the other slots")
-AGAIN = advice("{why}, typed once more, tells one from the other")
+AGAIN = advice("{why}, when nobody else asks it")
 PLUG_AT_PORT = advice("push the plug at that port until it clicks, and look at its light")
