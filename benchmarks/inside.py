@@ -28,7 +28,7 @@ from portcall.core.part_path import TOP, PartKind
 from portcall.core.record.compare import compare
 from portcall.core.record.entry import Kind
 from portcall.core.record.look import device_document, read_look
-from portcall.site.logbook.inbox import new_entry, write_entries
+from portcall.site.logbook.writing import new_entry, write_entries
 from portcall.site.logbook.store import Logbook
 
 PORTCALL = str(Path(sys.executable).with_name("portcall"))

@@ -14,7 +14,7 @@ from pathlib import Path
 from time import perf_counter
 
 from portcall.core.record.entry import Kind
-from portcall.site.logbook.inbox import new_entry, write_entries
+from portcall.site.logbook.writing import new_entry, write_entries
 from portcall.site.logbook.store import DATABASE, Logbook
 
 RUNS = 5

@@ -139,7 +139,7 @@ def test_a_list_of_yesterday_has_no_numbers_any_more(tmp_path):
     from portcall.core.trouble import BadInput
     from portcall.jobs.record.rows import NUMBERED, listed_row
     from portcall.site.folder import Site
-    from portcall.site.logbook.inbox import new_entry, write_if_possible
+    from portcall.site.logbook.writing import new_entry, write_if_possible
 
     site = Site(tmp_path)
     seen = {"mac": "02-5A-1D-00-00-01", "addresses": ["10.0.0.1"], "name": "a\x1b[31m"}

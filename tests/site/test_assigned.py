@@ -40,6 +40,10 @@ def test_what_was_given_is_one_line_of_json_an_event(tmp_path):
         "name",
         "who",
         "adapter",
+        "n",
+        "before",
+        "boot",
+        "uptime",
     }
     assert (lines[0]["mac"], lines[0]["address"]) == (str(FAN), str(ADDRESS))
     record.close()

@@ -14,15 +14,20 @@ from pathlib import Path
 from tempfile import mkdtemp
 
 import pytest
+import sqlalchemy as sql
 from click.testing import CliRunner
 
 from moments import some
 from portcall.cli.main import portcall
 from portcall.core.record.entry import Kind
 from portcall.core.trouble import BadInput, NotPossibleHere
-from portcall.site.logbook.inbox import new_entry, write_entries
+from portcall.site.logbook.checking import check_logbook
+from portcall.site.logbook.entries import add_entries
+from portcall.site.logbook.folder import site_identity, take_identity
+from portcall.site.logbook.shared import NEW as ANOTHER
 from portcall.site.logbook.shared import check_url, sync
 from portcall.site.logbook.store import Logbook
+from portcall.site.logbook.writing import new_entry, write_entries
 
 PROGRAMS = sorted(glob("/usr/lib/postgresql/*/bin"))
 AS_NOBODY = ["setpriv", "--reuid", "65534", "--regid", "65534", "--clear-groups"]
@@ -77,9 +82,20 @@ def server():
     shutil.rmtree(made.folder)
 
 
+@pytest.fixture
+def at(tmp_path, monkeypatch):
+    """Be at another computer: what a laptop remembers of itself is in its own folder."""
+
+    def be(who):
+        monkeypatch.setenv("PORTCALL_STATE", str(tmp_path / f"{who}-remembers"))
+
+    be("nobody")
+    return be
+
+
 def laptop(folder, name, count):
     site = folder / name
-    site.mkdir()
+    site.mkdir(exist_ok=True)
     for n in range(count):
         body = {"devices": [{"mac": f"02-00-00-00-00-{n:02X}", "name": "Lüfter"}] * 3}
         write_entries(site, new_entry(Kind.LOOK, f"{name}-{n}", body))
@@ -91,41 +107,111 @@ def told(site):
     return sorted((each.entry.uid, each.entry.summary, str(each.body)) for each in found)
 
 
-def synced(site, server, name=SITE):
-    return sync(Logbook(site), name, check_url(server.url, own=False))
+def synced(site, server, name=SITE, join=""):
+    return sync(site, name, check_url(server.url, own=False), join)
 
 
 @pytest.mark.xdist_group("postgresql")
-def test_laptops_that_were_apart_have_the_same_afterwards_however_often(server, tmp_path):
-    sites = [laptop(tmp_path, name, count) for name, count in (("a", 3), ("b", 500), ("c", 1))]
-    first = synced(sites[0], server, "mill")
-    assert (first.sent, first.received) == (3, 0)
-    for site in (*sites, *sites, sites[0]):
-        synced(site, server, "mill")
-    assert told(sites[0]) == told(sites[1]) == told(sites[2])
-    assert len(told(sites[0])) == 504
-    again = synced(sites[1], server, "mill")
-    assert (again.sent, again.received) == (0, 0)
-    # Another site in the same database has nothing to do with it.
+def test_laptops_that_were_apart_have_the_same_afterwards_however_often(server, tmp_path, at):
+    sites = {}
+    for name, count in (("a", 3), ("b", 500), ("c", 1)):
+        at(name)
+        sites[name] = laptop(tmp_path, name, count)
+    at("a")
+    first = synced(sites["a"], server, "mill")
+    assert (first.sent, first.received) == (4, 0)
+    # Another laptop's folder of that name may be another site: nobody can know that but people.
+    at("b")
+    with pytest.raises(BadInput, match="called mill already") as asked:
+        synced(sites["b"], server, "mill")
+    identity = str(asked.value.do).split("--same-as ")[1].split(",")[0]
+    for name in "babcabcac":
+        at(name)
+        synced(sites[name], server, "mill", identity)
+    assert told(sites["a"]) == told(sites["b"]) == told(sites["c"])
+    assert len(told(sites["a"])) == 504
+    at("b")
+    again = synced(sites["b"], server, "mill")
+    assert (again.sent, again.received, again.told) == (0, 0, ())
+    # Another customer's site of the same name has nothing to do with it, and a renamed one is it.
+    at("d")
     other = laptop(tmp_path, "other", 2)
-    assert synced(other, server, "another site").received == 0
+    assert synced(other, server, "mill", ANOTHER).received == 0
     assert len(told(other)) == 2
+    at("c")
+    assert synced(sites["c"], server, "mill, line 2").sent == 0
+
+
+@pytest.mark.xdist_group("postgresql")
+def test_a_backup_a_conflict_and_an_altered_line_are_told_and_nothing_is_lost(server, tmp_path, at):
+    at("a")
+    one = laptop(tmp_path, "one", 5)
+    synced(one, server, "told")
+    backup = tmp_path / "backup"
+    shutil.copytree(one, backup)
+    write_entries(one, new_entry(Kind.NOTE, "later", {}))
+    settings = one / "settings.jsonl"
+    add_entries(settings, {"step": "done", "by": "CIP"})
+    synced(one, server, "told")
+    whole = told(one)
+    # The backup is put back: what this laptop wrote since comes back, its settings too.
+    shutil.rmtree(one)
+    shutil.copytree(backup, one)
+    back = synced(one, server, "told")
+    assert (back.sent, back.received, told(one)) == (0, 2, whole)
+    assert any("that this computer wrote came back" in each for each in back.told)
+    # The backup is put back, and written to before the next sync: both go on, and both are kept.
+    shutil.rmtree(one)
+    shutil.copytree(backup, one)
+    write_entries(one, new_entry(Kind.NOTE, "otherwise", {}))
+    forked = synced(one, server, "told")
+    assert any("goes on otherwise here" in each for each in forked.told)
+    assert {each[1] for each in told(one)} == {each[1] for each in whole} | {"otherwise"}
+    write_entries(one, new_entry(Kind.NOTE, "after that", {}))
+    after = synced(one, server, "told")
+    assert (after.sent, after.received, after.told) == (1, 0, ())
+    assert check_logbook(one).is_whole
+    # Somebody changes a line here, and leaves the digests as they are.
+    (path,) = (one / "logbook" / "entries").glob("*~2.jsonl")
+    path.write_bytes(path.read_bytes().replace(b'"one-3"', b'"won-3"'))
+    altered = synced(one, server, "told")
+    assert not check_logbook(one).is_whole
+    write_entries(one, new_entry(Kind.NOTE, "on a damaged chain", {}))
+    altered = synced(one, server, "told")
+    assert [each for each in altered.told if "were not sent" in each] != []
+    # Somebody changes a line there: it is not taken, nor what is behind it.
+    with sql.create_engine(check_url(server.url, own=False)).begin() as connection:
+        connection.execute(
+            sql.text("UPDATE portcall_lines SET line = :line WHERE number = 4"),
+            {"line": b'{"uid": "forged"}'},
+        )
+    at("b")
+    other = tmp_path / "other"
+    other.mkdir()
+    identity = site_identity(one)
+    taken = synced(other, server, "told", identity)
+    assert [each for each in taken.told if "line 4 of it in the shared logbook" in each] != []
+    assert len(told(other)) == 3
 
 
 SYNC = """
 import sys
 from pathlib import Path
 from portcall.site.logbook.shared import check_url, sync
-from portcall.site.logbook.store import Logbook
 print("begins", flush=True)
-sync(Logbook(Path(sys.argv[1])), sys.argv[2], check_url(sys.argv[3], False))
+sync(Path(sys.argv[1]), sys.argv[2], check_url(sys.argv[3], False))
 """
 
 
 @pytest.mark.long
 @pytest.mark.xdist_group("postgresql")
-def test_killed_at_any_moment_on_either_side_nothing_is_lost_or_twice(server, tmp_path):
-    one, other = laptop(tmp_path, "one", 700), laptop(tmp_path, "two", 40)
+def test_killed_at_any_moment_on_either_side_nothing_is_lost_or_twice(server, tmp_path, at):
+    at("b")
+    other = laptop(tmp_path, "two", 40)
+    synced(other, server, "kill")
+    at("a")
+    one = laptop(tmp_path, "one", 700)
+    take_identity(one, site_identity(other))
     before = sorted([*told(one), *told(other)])
     for moment in some(range(8), 4):
         words = [sys.executable, "-c", SYNC, str(one), "kill", server.url]
@@ -138,7 +224,8 @@ def test_killed_at_any_moment_on_either_side_nothing_is_lost_or_twice(server, tm
                 server.start()
             else:
                 running.send_signal(signal.SIGKILL)
-    for site in (one, other, one):
+    for who, site in (("a", one), ("b", other), ("a", one)):
+        at(who)
         synced(site, server, "kill")
     assert told(one) == told(other) == before
 
@@ -147,7 +234,7 @@ def test_what_cannot_be_reached_and_what_is_no_address_is_said(tmp_path):
     site = laptop(tmp_path, "a", 1)
     nowhere = check_url(f"postgresql://team@/portcall?host={tmp_path}", False)
     with pytest.raises(NotPossibleHere, match="the logbook here is whole"):
-        sync(Logbook(site), SITE, nowhere)
+        sync(site, SITE, nowhere)
     for text, complaint in (
         ("mysql://x/y", "is a PostgreSQL database"),
         ("what", "is written as postgresql://"),
@@ -203,7 +290,7 @@ def week_entry(kind, day, who, body, **about):
     return replace(made, at=at, workstation=f"{who}s-laptop", person=who, command="portcall swap x")
 
 
-def week(tmp_path):
+def week(tmp_path, at):
     """Three laptops of a team, and what each wrote down."""
     rows = [
         {
@@ -240,16 +327,21 @@ def week(tmp_path):
         site = tmp_path / who / "line"
         site.mkdir(parents=True)
         (site / "plan.csv").write_text(plan)
+        at(who)
         write_entries(site, *entries)
-        sites.append(site)
+        sites.append((who, site))
     return sites
 
 
 @pytest.mark.xdist_group("postgresql")
-def test_a_week_of_three_laptops_is_told_value_by_value(server, tmp_path, monkeypatch):
-    sites = week(tmp_path)
-    for site in (*sites, *sites):
-        synced(site, server, "week")
+def test_a_week_of_three_laptops_is_told_value_by_value(server, tmp_path, monkeypatch, at):
+    begun = week(tmp_path, at)
+    sites = [site for _, site in begun]
+    at("anna")
+    synced(sites[0], server, "week")
+    for who, site in (*begun, *begun):
+        at(who)
+        synced(site, server, "week", site_identity(sites[0]))
     assert told(sites[0]) == told(sites[1]) == told(sites[2])
     monkeypatch.chdir(sites[0])
 

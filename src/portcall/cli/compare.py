@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import click
 
-from portcall.cli.logbook import opened
 from portcall.cli.main import INTERRUPTED, NO, YES
 from portcall.cli.options import adapter_option, json_option
 from portcall.cli.say import note, print_json, wants_json
@@ -15,6 +14,7 @@ from portcall.core.record.look import SeenDevice
 from portcall.core.trouble import BadInput
 from portcall.jobs.record.reading import Looks, NamedLook, explained
 from portcall.site.folder import Site, this_site
+from portcall.site.logbook.store import Logbook
 
 _NOW = "now"
 
@@ -39,7 +39,7 @@ def compare_command(first: str | None, second: str | None) -> int:
     site = this_site()
     if first == _NOW:
         raise BadInput("now is the later of two", Line("compare", "last", "now"))
-    book = opened(site)
+    book = Logbook(site.folder)
     looks = Looks(book)
     afresh = second == _NOW
     # Load the earlier look first: if there is none, the command ends before anything is sent.

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
+from datetime import datetime
 from pathlib import Path
 
 import click
@@ -13,14 +14,27 @@ from rich.text import Text
 from portcall.cli.main import NO, YES
 from portcall.cli.options import json_option
 from portcall.cli.say import note, print_json, wants_json
-from portcall.cli.table import Columns, cell, left_out_sentence, print_rows, wide_option
+from portcall.cli.table import (
+    Columns,
+    Remark,
+    Tone,
+    cell,
+    left_out_sentence,
+    print_lines,
+    print_rows,
+    wide_option,
+)
 from portcall.core.counted import counted
+from portcall.core.plain import plain
 from portcall.core.plan.targets import parse_device
+from portcall.core.record.chain import HARMLESS
 from portcall.core.record.entry import Kind
 from portcall.core.trouble import BadInput
 from portcall.jobs.record.reading import parse_time
 from portcall.site.files import write_whole
 from portcall.site.folder import Site, this_site
+from portcall.site.logbook.checking import CheckedBook, CheckedFile, check_logbook
+from portcall.site.logbook.importing import import_lines
 from portcall.site.logbook.store import Logbook, Numbered
 from portcall.site.spreadsheet import csv_text
 
@@ -35,6 +49,7 @@ _kind_option = click.option(
     type=click.Choice([each.value for each in Kind]),
     help="Only entries of this kind; may be repeated.",
 )
+_MOST_DAMAGE = 5
 _TEXTS = (
     *("number", "at", "kind", "workstation", "person", "adapter"),
     *("name", "mac", "address", "summary", "command"),
@@ -60,7 +75,7 @@ def show_command(device: str | None, since: str | None, kinds: tuple[str, ...], 
     portcall logbook show --since "2026-11-20 14:00" --kind setting
     """
     site = this_site()
-    book = opened(site)
+    book = Logbook(site.folder)
     found = _found(book, site, device, since, kinds)
     if wants_json():
         print_json({"entries": list(_documents(book, found))})
@@ -76,6 +91,9 @@ def show_command(device: str | None, since: str | None, kinds: tuple[str, ...], 
     left_out = print_rows(columns, found, _cells, wide=wide)
     if left_out:
         note(left_out_sentence(left_out))
+    note(f"times are of {datetime.now().astimezone():%Z, UTC%:z}")
+    if any(each.entry.misdated for each in found):
+        note("? is a time of a wrong clock: the entry was written when those around it were")
     return YES
 
 
@@ -100,7 +118,7 @@ def export_command(
     if file.exists() and not overwrite:
         raise BadInput(f"{file}: is there already", "another name, or --overwrite")
     site = this_site()
-    book = opened(site)
+    book = Logbook(site.folder)
     found = _found(book, site, device, since, kinds)
     if suffix == ".csv":
         rows = [_TEXTS, *([str(_short(each)[key]) for key in _TEXTS] for each in found)]
@@ -112,21 +130,110 @@ def export_command(
     return YES
 
 
+@logbook_command.command("import")
+@click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
+def import_command(file: Path) -> int:
+    """Add what is in FILE.jsonl, which export wrote, as far as it is not here.
+
+    Entries stay what they were: with their own time, person and workstation.
+
+    \b
+    portcall logbook import logbook.jsonl
+    portcall logbook import ../laptop-2/logbook.jsonl
+    """
+    site = this_site()
+    read = import_lines(site.folder, file)
+    note(f"{file}: {counted(read.added, 'entry', 'entries')} added, {read.known:,} here already")
+    for sentence in read.told:
+        note(f"{file}: {sentence}")
+    return NO if read.told else YES
+
+
+@logbook_command.command("check")
+@json_option
+def check_command() -> int:
+    """Read the whole logbook: is each line as it was written, and is none missing?
+
+    Each line has the digest of the one before it, so a line that was changed, removed or added is
+    seen. Not seen are changes by somebody who wrote all digests behind them anew, unless another
+    laptop or a record has them: "portcall logbook sync", "portcall report --check". Ends with 0
+    when all is whole.
+
+    \b
+    portcall logbook check
+    portcall logbook check --json
+    """
+    checked = check_logbook(this_site().folder)
+    if wants_json():
+        files = [
+            {
+                **{key: value for key, value in plain(each).items() if key != "damage"},
+                "is_whole": each.is_whole,
+                "damage": [{**plain(e.damage), "sentence": e.damage.sentence} for e in each.damage],
+            }
+            for each in checked.files
+        ]
+        whole = {"is_whole": checked.is_whole, "files": files, "findings": checked.findings}
+        print_json(whole)
+        return YES if checked.is_whole else NO
+    if not checked.files:
+        note("nothing was written here yet")
+        return YES
+    columns = Columns("file", "lines", "entries", "from", "to", "state", shrinks="state")
+    print_rows(columns, checked.files, _checked_cells, wide=True)
+    print_lines([Remark(each, Tone.BROKEN) for each in _check_sentences(checked)])
+    return YES if checked.is_whole else NO
+
+
+def _checked_cells(each: CheckedFile) -> Sequence[Text]:
+    harmful = [one for one in each.damage if one.damage.kind not in HARMLESS]
+    state = "whole" if each.is_whole else f"damaged from line {harmful[0].damage.line} on"
+    return (
+        cell(each.file),
+        cell(each.lines),
+        cell(each.entries),
+        cell(_time(each.first)),
+        cell(_time(each.last)),
+        cell(state, "" if each.is_whole else "red"),
+    )
+
+
+def _check_sentences(checked: CheckedBook) -> Iterator[str]:
+    for file in checked.files:
+        for damaged in file.damage[:_MOST_DAMAGE]:
+            yield str(damaged)
+        if len(file.damage) > _MOST_DAMAGE:
+            yield f"{file.file}: and {len(file.damage) - _MOST_DAMAGE:,} more such lines"
+        if file.misdated:
+            many = counted(file.misdated, "entry", "entries")
+            yield f"{file.file}: {many} dated by a wrong clock: nothing rests on them"
+    yield from checked.findings
+
+
 @logbook_command.command("sync")
 @click.argument("url", required=False, metavar="[URL]")
+@click.option(
+    "--same-as",
+    metavar="IDENTITY",
+    help="This site is that one in the shared logbook; the beginning of its identity will do.",
+)
+@click.option(
+    "--new", "is_new", is_flag=True, help="This site is another one than that of the same name."
+)
 @json_option
-def sync_command(url: str | None) -> int:
+def sync_command(url: str | None, same_as: str | None, is_new: bool) -> int:
     """Copy entries to and from the logbook that the team shares, a PostgreSQL database.
 
     URL is postgresql://USER@HOST/DATABASE; without it, that of PORTCALL_LOGBOOK or of site.toml.
     The password comes from ~/.pgpass or PGPASSWORD. Any number of times, from any number of
-    laptops; afterwards all have the same. Broken off, it goes on where it was.
+    laptops; afterwards all have the same. Broken off, it goes on where it was. What differs, is
+    damaged or came back is said; then it ends with 1.
 
     \b
     portcall logbook sync
     portcall logbook sync postgresql://team@record/portcall
     """
-    from portcall.site.logbook.shared import check_url, sync
+    from portcall.site.logbook.shared import NEW, check_url, sync
 
     site = this_site()
     said = url or os.environ.get("PORTCALL_LOGBOOK")
@@ -134,23 +241,19 @@ def sync_command(url: str | None) -> int:
         raise BadInput(
             "no shared logbook is named: by URL, PORTCALL_LOGBOOK, or logbook in site.toml"
         )
-    if site.label is None:
+    if site.label is None or site.folder is None:
         raise BadInput("this folder is no site, so nobody could tell its entries from others'")
+    if same_as and is_new:
+        raise BadInput("--same-as and --new: it is one or the other")
     address = check_url(said or site.logbook, own=bool(said))
-    synced = sync(opened(site), site.label, address)
+    synced = sync(site.folder, site.label, address, NEW if is_new else same_as or "")
     if wants_json():
-        print_json({"sent": synced.sent, "received": synced.received})
+        print_json({"sent": synced.sent, "received": synced.received, "told": synced.told})
     else:
         click.echo(str(synced))
-    return YES
-
-
-def opened(site: Site) -> Logbook:
-    """The site's logbook; says when a damaged one was set aside. Raises NotPossibleHere."""
-    book = Logbook(site.folder)
-    if book.set_aside is not None:
-        note(f"the logbook was damaged; it is kept as {book.set_aside}, and a new one is begun")
-    return book
+        for sentence in synced.told:
+            note(sentence)
+    return NO if synced.told else YES
 
 
 def _found(
@@ -183,7 +286,7 @@ def _cells(each: Numbered) -> Sequence[Text]:
     by = f"{entry.person}@{entry.workstation}" if entry.person else ""
     return (
         cell(each.number),
-        cell(f"{entry.at.astimezone():%Y-%m-%d %H:%M:%S}"),
+        cell(f"{_time(entry.at)}{' ?' if entry.misdated else ''}"),
         cell(entry.kind, "bold"),
         cell(entry.name),
         cell(entry.summary),
@@ -192,3 +295,8 @@ def _cells(each: Numbered) -> Sequence[Text]:
         cell(by),
         cell(entry.adapter),
     )
+
+
+def _time(at: datetime | None) -> str:
+    """A time by this computer's clock."""
+    return "" if at is None else f"{at.astimezone():%Y-%m-%d %H:%M:%S}"

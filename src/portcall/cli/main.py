@@ -10,6 +10,8 @@ import io
 import os
 import signal
 import sys
+from collections.abc import Sequence
+from pathlib import Path
 from typing import NoReturn
 
 import click
@@ -19,6 +21,7 @@ from portcall import __version__
 from portcall.cli.lazy import LazyGroup
 from portcall.core.system_words import speak_of
 from portcall.core.trouble import BadInput, NotPossibleHere, Trouble
+from portcall.site.logbook.heard import listen
 from portcall.system import ENDINGS, SYSTEM
 from portcall.system.terminals import begin, press_ctrl_c
 
@@ -145,6 +148,7 @@ def portcall(context: click.Context) -> int | None:
     "portcall" alone, at a site, says where you stand and what is next. Nothing to hand? "portcall
     demo" shows the whole job on a simulated plant.
     """
+    listen(_say_damaged)
     if context.invoked_subcommand is not None:
         return None
     from portcall.cli.standing import say_where_one_stands
@@ -152,6 +156,15 @@ def portcall(context: click.Context) -> int | None:
     if not say_where_one_stands():
         click.echo(context.get_help())
     return YES
+
+
+def _say_damaged(folder: Path, sentences: Sequence[object]) -> None:
+    """Whatever a command says that read this logbook rests on less than was written there."""
+    from portcall.cli.say import note
+
+    more = len(sentences) - 1
+    rest = f" (and {more:,} more)" if more else ""
+    note(f"the logbook is damaged: {sentences[0]}{rest}: portcall logbook check")
 
 
 def _have_streams() -> None:

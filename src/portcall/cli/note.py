@@ -18,8 +18,8 @@ from portcall.core.record.notes import LONGEST_NOTE, NotedFile, note_body
 from portcall.core.trouble import BadInput
 from portcall.jobs.record.by import By
 from portcall.site.folder import this_site
-from portcall.site.kept_files import keep_file, read_file
-from portcall.site.logbook.inbox import new_entry, write_entries
+from portcall.site.logbook.kept_files import keep_file, read_file
+from portcall.site.logbook.writing import new_entry, write_entries
 
 _MOST_FILES = 8
 

@@ -8,7 +8,7 @@ from typing import Any
 from portcall.cli.say import note
 from portcall.core.record.entry import Entry, Kind
 from portcall.site.folder import Site
-from portcall.site.logbook.inbox import new_entry, write_if_possible
+from portcall.site.logbook.writing import new_entry, write_if_possible
 
 
 def recorded(site: Site, kind: Kind, summary: str, body: Mapping[str, Any], **about: str) -> Entry:

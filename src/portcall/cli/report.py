@@ -8,7 +8,6 @@ from pathlib import Path
 
 import click
 
-from portcall.cli.logbook import opened
 from portcall.cli.main import NO, YES
 from portcall.cli.options import json_option, plan_that_is_there
 from portcall.cli.say import note, print_json, wants_json
@@ -27,6 +26,7 @@ from portcall.jobs.report.record import (
 )
 from portcall.site.files import write_whole
 from portcall.site.folder import this_site
+from portcall.site.logbook.store import Logbook
 
 _NEEDED = {
     ".html": ("jinja2", "matplotlib"),
@@ -104,7 +104,7 @@ def report_command(
         write_whole(file, page_before(site, plan, language, datetime.now().astimezone(), suffix))
         note(f"{file}: {counted(len(plan.rows), 'row')} of the plan, to be filled in")
         return YES
-    record = make_record(site, opened(site), plan, language, remarks)
+    record = make_record(site, Logbook(site.folder), plan, language, remarks)
     write_whole(file, page_of(record, suffix))
     summary = record["summary"]
     told = f"{summary['right']} of {summary['rows']} verified right"
@@ -130,7 +130,7 @@ def _check(file: Path) -> int:
     site = this_site()
     # Make the page again from the record, and compare it with the file.
     _needed(file.suffix.lower())
-    checked = check_record(site, opened(site), file)
+    checked = check_record(site, Logbook(site.folder, anew=True), file)
     if wants_json():
         print_json(
             {

@@ -8,7 +8,6 @@ from pathlib import Path
 import click
 
 from portcall.cli.afresh import look_afresh
-from portcall.cli.logbook import opened
 from portcall.cli.main import INTERRUPTED, YES
 from portcall.cli.options import (
     adapter_option,
@@ -28,6 +27,7 @@ from portcall.jobs.record.reading import Looks
 from portcall.jobs.sketch.sketch import picture_of, picture_of_plan
 from portcall.site.files import write_whole
 from portcall.site.folder import Site, this_site
+from portcall.site.logbook.store import Logbook
 
 _SUFFIXES = (".svg", ".png", ".pdf")
 
@@ -94,7 +94,7 @@ def sketch_command(
 def _seen(site: Site, now: bool, words: str | None) -> Picture | None:
     """A look held against the plan; None when Ctrl-C ended it."""
     plan = plan_if_sound(site)
-    looks = Looks(opened(site))
+    looks = Looks(Logbook(site.folder))
     meant = look_afresh(site) if now else looks.named(words or "last")
     if meant is None:
         return None

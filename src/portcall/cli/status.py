@@ -8,7 +8,6 @@ from datetime import UTC, datetime
 import click
 from rich.text import Text
 
-from portcall.cli.logbook import opened
 from portcall.cli.main import NO, YES
 from portcall.cli.options import json_option, plan_that_is_there
 from portcall.cli.say import ago, note, print_json, wants_json
@@ -28,6 +27,7 @@ from portcall.core.record.standing import DeviceState, RowStanding, Standing
 from portcall.core.trouble import BadInput
 from portcall.jobs.record.reading import how_far
 from portcall.site.folder import this_site
+from portcall.site.logbook.store import Logbook
 from portcall.site.spreadsheet import csv_text
 
 _MOST_NAMED = 4
@@ -58,7 +58,7 @@ def status_command(as_csv: bool, wide: bool) -> int:
         raise BadInput("--csv or --json: choose one")
     site = this_site()
     plan = plan_that_is_there(site)
-    found = how_far(opened(site), plan)
+    found = how_far(Logbook(site.folder), plan)
     now = datetime.now(UTC)
     if wants_json():
         print_json(_document(found))

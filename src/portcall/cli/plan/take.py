@@ -7,7 +7,6 @@ from collections.abc import Collection, Sequence
 
 import click
 
-from portcall.cli.logbook import opened
 from portcall.cli.main import INTERRUPTED, NO, YES
 from portcall.cli.options import (
     adapter_option,
@@ -47,7 +46,8 @@ from portcall.jobs.look.orders import gathering_for, orders_for, with_inside
 from portcall.jobs.record.looks import look_body
 from portcall.jobs.record.reading import Looks
 from portcall.site.folder import Site, this_site
-from portcall.site.logbook.inbox import write_if_possible
+from portcall.site.logbook.store import Logbook
+from portcall.site.logbook.writing import write_if_possible
 
 
 @click.command("take")
@@ -183,7 +183,7 @@ def _look(
 def _earlier(site: Site, words: str) -> tuple[Found, Entry | None]:
     """The devices that an earlier look found, and its entry in the logbook."""
     gathering = gathering_for(site)
-    named = Looks(opened(site)).named(words)
+    named = Looks(Logbook(site.folder)).named(words)
     for seen in named.look.sightings():
         gathering.add(seen)
     return Found(gathering, None, site, asked=named.look.ranges), named.whole

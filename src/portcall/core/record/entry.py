@@ -9,7 +9,7 @@ from datetime import UTC, datetime, timedelta, timezone
 from enum import StrEnum
 from typing import Any
 
-from portcall.core.document import Part, a_text, an_object
+from portcall.core.document import Part, a_number, a_text, an_object
 
 
 class Kind(StrEnum):
@@ -32,7 +32,9 @@ class Entry:
     """Something that was seen or done, in short; ``uid`` is its own, wherever it is copied to.
 
     ``at`` is in UTC, ``offset`` how far the workstation's clock was ahead. ``name``, ``mac`` and
-    ``address`` are of the one device that it is about, empty where it is about several.
+    ``address`` are of the one device that it is about, empty where it is about several. ``boot``
+    names the computer's last start, "" where none is known, and ``uptime`` has the seconds since.
+    ``misdated`` is what a reader found: the clock was wrong, and ``at`` says nothing.
     """
 
     uid: str
@@ -48,6 +50,9 @@ class Entry:
     summary: str = ""
     offset: timedelta = timedelta(0)
     body: Mapping[str, Any] = field(default_factory=dict)
+    boot: str = ""
+    uptime: float = 0.0
+    misdated: bool = False
 
     @property
     def local(self) -> datetime:
@@ -62,6 +67,7 @@ class Entry:
             "at": self.at.astimezone(UTC).isoformat(timespec="milliseconds"),
             "offset": round(self.offset.total_seconds() / 60),
             "kind": self.kind.value,
+            **({"boot": self.boot, "uptime": self.uptime} if self.boot else {}),
             **{key: getattr(self, key) for key in _TEXTS},
             "body": dict(self.body),
         }
@@ -120,6 +126,9 @@ def read_entry(document: object) -> Entry | None:
             part.take("kind", Kind),
             offset=timedelta(minutes=part.get("offset", int, 0)),
             body=part.get("body", an_object, {}),
+            boot=part.get("boot", a_text, ""),
+            uptime=part.get("uptime", a_number, 0.0),
+            misdated=False,
             **{key: part.get(key, a_text, "") for key in _TEXTS},
         )
     except (ValueError, OverflowError):

@@ -34,17 +34,17 @@ def places_before(site: Site, macs: Collection[Mac]) -> tuple[IPv4Address, ...]:
             found[had.interface.ip] = None
     try:
         book = Logbook(site.folder)
-        entries = book.entries()
+        about = book.entries(macs=wanted)
+        looks = book.entries(_LOOKS)[-_LAST_LOOKS:]
     except NotPossibleHere:
         return tuple(found)
-    for each in reversed(entries):
-        if each.entry.mac in wanted and each.entry.address:
+    for each in reversed(about):
+        if each.entry.address:
             try:
                 found[parse_address(each.entry.address)] = None
             except AddressError:
                 continue
-    looks = [each for each in entries if each.entry.kind in _LOOKS]
-    for _, body in book.with_bodies(looks[-_LAST_LOOKS:]):
+    for _, body in book.with_bodies(looks):
         for device in Part(body).parts("devices"):
             if device.get("mac", str) in wanted:
                 found |= dict.fromkeys(device.each("addresses", an_address))

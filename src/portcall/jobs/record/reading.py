@@ -64,7 +64,9 @@ class Looks:
     """The looks of a logbook, found by number, time, or as the last ones."""
 
     def __init__(self, book: Logbook) -> None:
-        self._found = book.entries(_LOOKS)
+        self._all = book.entries(_LOOKS)
+        # A look that a wrong clock dated is no last one; by its number it can be read.
+        self._found = [each for each in self._all if not each.entry.misdated]
 
     def named(self, words: str) -> NamedLook:
         """By ``last``, a number, a day or time, or the file of one. Raises BadInput."""
@@ -74,7 +76,7 @@ class Looks:
         if words == "last":
             return self.from_the_end(0)
         if words.isdecimal():
-            found = next((each for each in self._found if str(each.number) == words), None)
+            found = next((each for each in self._all if str(each.number) == words), None)
             if found is None:
                 raise BadInput(f"{words}: no look has this number", "see portcall logbook show")
             return self._read(f"look {found.number}", found)
@@ -210,7 +212,7 @@ def explained(book: Logbook, one: NamedLook, other: NamedLook) -> Why:
 
 def how_far(book: Logbook, plan: Plan) -> Standing:
     """The state of every planned device."""
-    found = book.entries()
+    found = [each for each in book.entries() if not each.entry.misdated]
     looks = [each.number for each in found if each.entry.kind in _LOOKS]
     old = frozenset(looks[:-_MOST_LOOKS])
     chosen = [each for each in found if each.number not in old]

@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from portcall.core.record.notes import NotedFile
-from portcall.site.kept_files import KeptFile, read_kept
+from portcall.site.logbook.kept_files import KeptFile, read_kept
 
 _FORMATS = ("JPEG", "PNG")
 _SUFFIXES = (".jpg", ".jpeg", ".png")

@@ -22,11 +22,12 @@ from portcall.core.assign.event import Event, EventKind
 from portcall.core.document import OddDocument, a_mac, an_address
 from portcall.core.plain import plain
 from portcall.core.trouble import NotPossibleHere
-from portcall.site.files import append, open_to_append
+from portcall.site.logbook.chain_file import add_to, open_chain
 from portcall.site.logbook.entries import entries
 from portcall.site.logbook.who import who
 from portcall.site.matches import state_folder
 from portcall.site.moment import Moment, read_moment
+from portcall.system import seconds_up, this_start
 
 FILE = "assigned.jsonl"
 
@@ -46,13 +47,13 @@ class AssignedLog:
     def __init__(self, folder: Path | None, adapter: str = "") -> None:
         self.path = (folder or state_folder()) / FILE
         try:
-            self._file = open_to_append(self.path)
+            self._file = open_chain(self.path)
         except OSError as error:
             raise NotPossibleHere(
                 f"{self.path}: what is given is written down first, and cannot be: {error.strerror}"
             ) from None
         by = json.dumps(plain(who()), ensure_ascii=False)
-        self._who = f'"who": {by}, "adapter": {_quoted(adapter)}'
+        self._who = f'"who": {by}, "adapter": {_quoted(adapter)}, "boot": {_quoted(this_start())}'
         self._lines: deque[str] = deque()
         self._writing = Lock()
         self._has_failed = False
@@ -68,11 +69,11 @@ class AssignedLog:
             f'{{"at": "{now.isoformat(timespec="milliseconds")}", "event": "{event.kind}", '
             f'"mac": "{event.mac}", "protocol": {_quoted(event.protocol)}, '
             f'"address": {_quoted(event.address)}, "name": {_quoted(event.name)}, '
-            f"{self._who}"
+            f'{self._who}, "uptime": {seconds_up():.1f}'
         )
         if temporary_seconds is not None:
             line += f', "lent": {json.dumps(Moment.now().entry)}, "seconds": {temporary_seconds}'
-        self._lines.append(f"{line}}}\n")
+        self._lines.append(f"{line}}}")
         if temporary_seconds is not None:
             self.flush()
 
@@ -87,7 +88,7 @@ class AssignedLog:
             # Taken one by one, because another thread may add more meanwhile.
             lines = [self._lines.popleft() for _ in range(len(self._lines))]
             try:
-                append(self._file, "".join(lines).encode())
+                add_to(self._file, self.path, lines)
             except OSError:
                 # Entries that are not yet on the disk are still to be written.
                 self._lines.extendleft(reversed(lines))

@@ -1,4 +1,8 @@
-"""A record that is only ever added to: one line a step, as JSON, on the disk before it goes on."""
+"""A record that is only ever added to: one line a step, as JSON, on the disk before it goes on.
+
+Its lines are a chain (``core.record.chain``). Beside the time of the clock, which may be wrong, a
+line has the computer's last start and the seconds since.
+"""
 
 from __future__ import annotations
 
@@ -9,18 +13,22 @@ from pathlib import Path
 
 from portcall.core.document import Part, parsed
 from portcall.core.plain import plain
-from portcall.site.files import append, open_to_append
+from portcall.site.logbook.chain_file import add_lines
+from portcall.system import seconds_up, this_start
 
 _MOST_READ = 4 * 1024 * 1024
 
 
 def add_entries(path: Path, *values: Mapping[str, object]) -> None:
     """Add entries with the time; they are on the disk on return. Raises OSError."""
-    now = datetime.now(UTC).isoformat(timespec="milliseconds")
-    lines = (json.dumps({"at": now, **plain(each)}, ensure_ascii=False) + "\n" for each in values)
-    data = "".join(lines).encode()
-    with open_to_append(path) as file:
-        append(file, data)
+    head = {"at": datetime.now(UTC).isoformat(timespec="milliseconds"), **since_start()}
+    add_lines(path, [json.dumps({**head, **plain(each)}, ensure_ascii=False) for each in values])
+
+
+def since_start() -> dict[str, object]:
+    """The computer's last start, and the seconds since then, as records have them."""
+    start = this_start()
+    return {} if start is None else {"boot": start, "uptime": round(seconds_up(), 1)}
 
 
 def entries(path: Path, most: int = _MOST_READ, having: bytes = b"") -> Iterator[Part]:

@@ -14,7 +14,7 @@ from pathlib import Path
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.site.files import make_folder, open_to_read, read_bounded, write_whole
-from portcall.site.logbook.inbox import logbook_folder
+from portcall.site.logbook.folder import logbook_folder
 
 FOLDER = "files"
 LARGEST = 16 * 1024 * 1024

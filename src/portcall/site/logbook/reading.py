@@ -1,40 +1,42 @@
-"""Records with files of their own, read as entries: settings, assignments, plan changes.
-
-Each of their lines is an entry whose identity follows from what it says.
+"""Lines of a logbook's files, read as entries: those of a workstation, and those of the records
+that commands read without the logbook (settings, assignments, changes of the plan).
 """
 
 from __future__ import annotations
 
 from datetime import timedelta
 from hashlib import sha256
-from pathlib import Path
 from typing import Any
 
-from portcall.core.document import Part, a_moment, a_text, parsed
+from portcall.core.document import Part, a_moment, a_number, a_text
 from portcall.core.printable import printable
-from portcall.core.record.entry import Entry, Kind
+from portcall.core.record.entry import Entry, Kind, read_entry
 from portcall.site.logbook import assigned, plan_changes, settings
+from portcall.site.logbook.folder import RECORDS, Source
 from portcall.site.logbook.who import Who
+from portcall.site.logbook.writing import AS_IN, COPIED, HOLDS
 
-_LONGEST_LINE = 1 << 20
-
-OTHERS = {
+KINDS = {
     settings.FILE: Kind.SETTING,
     assigned.FILE: Kind.ASSIGNED,
     plan_changes.FILE: Kind.PLAN,
 }
 """Records that are written for themselves, and what their lines are about."""
+assert set(KINDS) == set(RECORDS)
 
 
-def entry_of(file: str, line: bytes, contents: object, kind: Kind) -> Entry | None:
-    """An entry of a line that was written for itself; None where it cannot be read."""
+def entry_of(source: Source, line: bytes, contents: object) -> Entry | None:
+    """An entry of a line; None where it is none that this version reads."""
+    if not source.record:
+        return read_entry(contents)
+    kind = KINDS[source.record]
     said = Part(contents)
     at, who = said.get("at", a_moment), said.part("who")
     if at is None:
         return None
     row = said.part("is") or said
     return Entry(
-        sha256(file.encode() + b"\0" + line).hexdigest()[:32],
+        sha256(source.record.encode() + b"\0" + line).hexdigest()[:32],
         at,
         kind,
         **{key: who.get(key, a_text, "") for key in Who._fields},
@@ -44,8 +46,22 @@ def entry_of(file: str, line: bytes, contents: object, kind: Kind) -> Entry | No
         address=row.get("address", a_text, ""),
         summary=_in_short(kind, said),
         offset=timedelta(0),
-        body=said.without("at", "who", "adapter"),
+        body=said.without("n", "before", "at", "who", "adapter", "boot", "uptime"),
+        boot=said.get("boot", a_text, ""),
+        uptime=said.get("uptime", a_number, 0.0),
+        misdated=False,
     )
+
+
+def holds_of(contents: Any) -> str:
+    """The digest of what an entry holds whose own line does not have it; "" where it has."""
+    said = Part(contents)
+    return said.get(HOLDS, a_text, "") if said.get(AS_IN, int) is not None else ""
+
+
+def is_copied(contents: Any) -> bool:
+    """Whether an entry stands where it was copied to, and not among those of its time."""
+    return COPIED in contents
 
 
 def _in_short(kind: Kind, said: Part) -> str:
@@ -63,25 +79,3 @@ def _in_short(kind: Kind, said: Part) -> str:
 
 def _one_sided(said: Part) -> str:
     return "removed" if said.part("was") else "added"
-
-
-def beginning_of(path: Path) -> str:
-    """How a record begins: a digest of its first line."""
-    try:
-        with open(path, "rb") as file:
-            return sha256(file.readline(_LONGEST_LINE)).hexdigest()
-    except FileNotFoundError:
-        return ""
-
-
-def lines_from(path: Path, start: int) -> list[tuple[bytes, Any]]:
-    """The whole lines of a record from an octet on, each with what it says; None where nothing."""
-    try:
-        with open(path, "rb") as file:
-            file.seek(start)
-            data = file.read()
-    except FileNotFoundError:
-        return []
-    whole, _, _ = data.rpartition(b"\n")
-    lines = whole.split(b"\n") if whole else []
-    return [(line, parsed(line)) for line in lines]

@@ -1,0 +1,65 @@
+"""Which entries of a workstation are dated by a clock that was wrong.
+
+What is written is in the order in which it was written, whatever the clock said. An entry that is
+dated long after those that were written behind it, or long before those that were written ahead of
+it, was dated by a wrong clock; so was one that is dated after the moment at which it is read.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections.abc import Sequence
+
+TOLERANCE = 300.0
+"""Seconds by which entries may be out of order: a clock that is put right does as much."""
+
+
+def misdated(times: Sequence[float], now: float) -> list[bool]:
+    """For each entry in the order of writing, whether its clock was wrong.
+
+    ``times`` and ``now`` are seconds since 1970. The clock is believed of the largest number of
+    entries that are in order, since a clock is wrong more rarely than right.
+    """
+    late = [at > now + TOLERANCE for at in times]
+    order = _in_order([at for at, is_late in zip(times, late, strict=True) if not is_late])
+    places = [place for place, is_late in enumerate(late) if not is_late]
+    kept = {places[each] for each in order}
+    if not kept:
+        return late
+    # Those between two that are believed are judged by them.
+    before, highest = [0.0] * len(times), float("-inf")
+    for place, at in enumerate(times):
+        before[place] = highest
+        if place in kept:
+            highest = max(highest, at)
+    wrong, lowest = list(late), float("inf")
+    for place in range(len(times) - 1, -1, -1):
+        at = times[place]
+        if place in kept:
+            lowest = min(lowest, at)
+        elif not before[place] - TOLERANCE <= at <= lowest + TOLERANCE:
+            wrong[place] = True
+    return wrong
+
+
+def _in_order(times: Sequence[float]) -> list[int]:
+    """The places of a longest run of times that never goes back, not necessarily side by side.
+
+    By patience sorting: ``ends`` is the least last time of a run of each length.
+    """
+    ends: list[float] = []
+    last: list[int] = []
+    earlier: list[int] = []
+    for place, at in enumerate(times):
+        length = bisect_right(ends, at)
+        earlier.append(last[length - 1] if length else -1)
+        if length == len(ends):
+            ends.append(at)
+            last.append(place)
+        else:
+            ends[length], last[length] = at, place
+    found, place = [], last[-1] if last else -1
+    while place >= 0:
+        found.append(place)
+        place = earlier[place]
+    return found[::-1]
