@@ -28,8 +28,8 @@ from portcall.core.part_path import TOP, PartKind
 from portcall.core.record.compare import compare
 from portcall.core.record.entry import Kind
 from portcall.core.record.look import device_document, read_look
-from portcall.site.logbook.writing import new_entry, write_entries
 from portcall.site.logbook.store import Logbook
+from portcall.site.logbook.writing import new_entry, write_entries
 
 PORTCALL = str(Path(sys.executable).with_name("portcall"))
 BOILER_HOUSE = Path(__file__).parents[1] / "docs" / "plants" / "boiler-house.toml"

@@ -240,7 +240,9 @@ def test_rows_are_added_changed_and_removed_and_all_else_stays(site):
     assert changed == text.replace(b"Cable\r", b"Cable;mac;place\r").replace(
         b" pump ;10.61.20.22;", b" pump ;10.61.20.22;48;02-77-B1-00-00-22;roof"
     )
-    entries = [json.loads(line) for line in (site / "plan-changes.jsonl").read_text().splitlines()]
+    lines = (site / "plan-changes.jsonl").read_text().splitlines()
+    begun, *entries = map(json.loads, lines)
+    assert [row["name"] for row in begun["begun"]] == ["fan", "pump"]
     assert "mac" not in entries[0]["was"]
     assert entries[0]["is"]["mac"] == "02-77-B1-00-00-22"
     for words, complaint in (

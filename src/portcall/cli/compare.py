@@ -11,7 +11,9 @@ from portcall.cli.table import Remark, Tone, console, print_lines
 from portcall.core.finding import Line
 from portcall.core.record.compare import Changed, Comparison, compare
 from portcall.core.record.look import SeenDevice
+from portcall.core.record.planned import RowChange
 from portcall.core.trouble import BadInput
+from portcall.jobs.record.plan_history import planned_between
 from portcall.jobs.record.reading import Looks, NamedLook, explained
 from portcall.site.folder import Site, this_site
 from portcall.site.logbook.store import Logbook
@@ -30,7 +32,8 @@ def compare_command(first: str | None, second: str | None) -> int:
     A and B are looks or verifications: last, a number of portcall logbook show, yesterday,
     2026-11-20, "2026-11-20 14:00", a file of find --json; or now, which looks afresh. Without B it
     is the last, without A the one before. What one of them could not see is not called vanished.
-    Ends with 0 when nothing has changed, 1 when something has.
+    Ends with 0 when nothing has changed, 1 when something has. What was planned otherwise meanwhile
+    is told, too, and is no change of a device.
 
     \b
     portcall compare
@@ -48,10 +51,14 @@ def compare_command(first: str | None, second: str | None) -> int:
     if later is None:
         return INTERRUPTED
     found = compare(earlier.look, later.look, explained(book, earlier, later))
+    planned = planned_between(book, earlier.at, later.at)
     if wants_json():
-        print_json(_document(found, earlier, later))
+        print_json({**_document(found, earlier, later), "planned": list(map(_planned, planned))})
     else:
         _print(found, earlier, later)
+        if planned:
+            console().print("planned otherwise meanwhile", style="bold")
+            print_lines(Remark(f"{each}{_by(each)}") for each in planned)
     return YES if found.is_same else NO
 
 
@@ -103,6 +110,23 @@ def _document(found: Comparison, earlier: NamedLook, later: NamedLook) -> dict[s
             for each in found.changed
         ],
         "undecided": [{**_device(each.device), "reason": each.reason} for each in found.undecided],
+    }
+
+
+def _by(change: RowChange) -> str:
+    entry = change.entry
+    who = "by hand" if change.by_hand else f"by {entry.person}@{entry.workstation}"
+    return f" ({who}, {entry.at.astimezone():%Y-%m-%d %H:%M})"
+
+
+def _planned(change: RowChange) -> dict[str, object]:
+    return {
+        "name": change.name,
+        "was": change.was,
+        "is": change.now,
+        "by_hand": change.by_hand,
+        "person": change.entry.person,
+        "changed": change.entry.document["at"],
     }
 
 

@@ -13,7 +13,7 @@ from rich.text import Text
 
 from portcall.cli.main import NO, YES
 from portcall.cli.options import json_option
-from portcall.cli.say import note, print_json, wants_json
+from portcall.cli.say import note, print_json, wants_json, zone_words
 from portcall.cli.table import (
     Columns,
     Remark,
@@ -30,6 +30,7 @@ from portcall.core.plan.targets import parse_device
 from portcall.core.record.chain import HARMLESS
 from portcall.core.record.entry import Kind
 from portcall.core.trouble import BadInput
+from portcall.jobs.record.plan_history import values_of_others
 from portcall.jobs.record.reading import parse_time
 from portcall.site.files import write_whole
 from portcall.site.folder import Site, this_site
@@ -91,7 +92,7 @@ def show_command(device: str | None, since: str | None, kinds: tuple[str, ...], 
     left_out = print_rows(columns, found, _cells, wide=wide)
     if left_out:
         note(left_out_sentence(left_out))
-    note(f"times are of {datetime.now().astimezone():%Z, UTC%:z}")
+    note(f"times are of {zone_words()}")
     if any(each.entry.misdated for each in found):
         note("? is a time of a wrong clock: the entry was written when those around it were")
     return YES
@@ -246,6 +247,7 @@ def sync_command(url: str | None, same_as: str | None, is_new: bool) -> int:
     if same_as and is_new:
         raise BadInput("--same-as and --new: it is one or the other")
     address = check_url(said or site.logbook, own=bool(said))
+    site.plan()
     synced = sync(site.folder, site.label, address, NEW if is_new else same_as or "")
     if wants_json():
         print_json({"sent": synced.sent, "received": synced.received, "told": synced.told})
@@ -253,6 +255,10 @@ def sync_command(url: str | None, same_as: str | None, is_new: bool) -> int:
         click.echo(str(synced))
         for sentence in synced.told:
             note(sentence)
+        others = values_of_others(site)
+        if others:
+            rows = counted(len({each.name for each in others}), "row")
+            note(f"others changed {rows} of the plan otherwise than here: portcall plan others")
     return NO if synced.told else YES
 
 

@@ -105,6 +105,12 @@ def print_json_line(document: Any) -> None:
     sys.stdout.flush()
 
 
+def zone_words() -> str:
+    """The zone of this computer's clock, in which times are shown."""
+    now = datetime.now().astimezone()
+    return f"{now.tzname()}, UTC{now.isoformat()[-6:]}"
+
+
 def ago(seconds: float) -> str:
     """How long ago something was."""
     return "now" if seconds < 1 else f"{duration(seconds)} ago"

@@ -132,7 +132,18 @@ class Site:
 
     def plan(self) -> Plan:
         """The site's plan; empty when there is no file. Raises PlanError."""
-        return plan_file.read_plan(self.plan_path, self.subnets) if self.plan_path else Plan()
+        if self.plan_path is None:
+            return Plan()
+        plan = plan_file.read_plan(self.plan_path, self.subnets)
+        plan_file.notice(self.plan_path, self.subnets)
+        return plan
+
+    def undo_plan(self, dry_run: bool = False) -> tuple[Change, ...]:
+        """Take the last change of the site's plan back; gives what that changed.
+
+        Raises BadInput, NotPossibleHere, OSError.
+        """
+        return plan_file.undo_last(self.own_plan, self.subnets, dry_run)
 
     def read_plan(self, path: Path) -> Plan:
         """A plan from a file that was named, with this site's masks.

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import suppress
 from pathlib import Path
 
 from portcall.core.address import Mac
@@ -10,9 +11,18 @@ from portcall.core.plan.adopt import adopt
 from portcall.core.plan.changing import Change, Edit, changes
 from portcall.core.plan.reading import parse_plan
 from portcall.core.plan.rows import Plan, PlannedDevice, Subnet
-from portcall.core.trouble import BadInput, NotPossibleHere
+from portcall.core.trouble import BadInput, NotPossibleHere, Trouble
 from portcall.site.files import open_to_read, read_bounded, write_whole
-from portcall.site.logbook.plan_changes import record_changes
+from portcall.site.logbook.folder import FOLDER
+from portcall.site.logbook.plan_changes import (
+    digest_of,
+    kept_plan,
+    last_change,
+    last_known,
+    record_beginning,
+    record_changes,
+    record_taken_back,
+)
 from portcall.site.turns import alone_in
 
 PLAN_FILE = "plan.csv"
@@ -60,10 +70,78 @@ def change_plan(
         edited = edit(before, data)
         if edited == data:
             return ()
+        if data and not dry_run:
+            _record_since(path.parent, path.name, data, subnets)
         changed = changes(before, parse_plan(edited, f"{path.name} as it would be,", subnets))
         if not dry_run:
-            record_changes(path.parent, changed)
+            record_changes(path.parent, changed, data, edited)
             write_whole(path, edited)
+        return changed
+
+
+def notice(path: Path, subnets: Sequence[Subnet]) -> None:
+    """Record what became of a plan since it was recorded last, where a logbook is kept beside it.
+
+    Somebody may have changed it by hand; and a change that was written down before it was done may
+    not have been done. Where another command is at it, or nothing can be written, the next line
+    finds the same.
+    """
+    folder = path.parent
+    if not (folder / FOLDER).is_dir() or not path.is_file():
+        return
+    known = last_known(folder)
+    if known is not None and known.digest == digest_of(_read(path)):
+        return
+    with suppress(Trouble, OSError), alone_in(folder, 0.0):
+        _record_since(folder, path.name, _read(path), subnets)
+
+
+def _record_since(folder: Path, name: str, data: bytes, subnets: Sequence[Subnet]) -> None:
+    """Record what became of a plan since it was recorded last; ``data`` is its file."""
+    known, now = last_known(folder), digest_of(data)
+    if known is not None and now == known.digest:
+        return
+    plan = parse_plan(data, name, subnets)
+    if known is not None and known.change and now == known.before:
+        record_taken_back(folder, known.change, data)
+        return
+    before = kept_plan(folder, known.digest) if known is not None else None
+    changed = changes(parse_plan(before, name, subnets), plan) if before is not None else ()
+    if changed and before is not None:
+        record_changes(folder, changed, before, data, by_hand=True)
+    else:
+        record_beginning(folder, plan, data)
+
+
+def undo_last(path: Path, subnets: Sequence[Subnet], dry_run: bool = False) -> tuple[Change, ...]:
+    """Have a plan's file as it was before its last change, octet for octet; what that changed.
+
+    Raises BadInput where it was changed since, or where how it was is not kept; NotPossibleHere,
+    OSError.
+    """
+    folder = path.parent
+    notice(path, subnets)
+    with alone_in(folder, _PATIENCE):
+        last, data = last_change(folder), _read(path)
+        if last is None:
+            raise BadInput("no change of the plan is recorded that could be taken back")
+        before = kept_plan(folder, last.before) if last.before else None
+        if last.digest != digest_of(data):
+            raise BadInput(
+                f"{path.name}: is not as its last change left it, so that cannot be taken back",
+                "portcall plan show, and portcall logbook show --kind plan",
+            )
+        if before is None:
+            raise BadInput(
+                f"{path.name}: how it was before its last change is not kept",
+                "portcall logbook show --kind plan tells what was in its cells",
+            )
+        changed = changes(
+            parse_plan(data, path.name, subnets), parse_plan(before, path.name, subnets)
+        )
+        if not dry_run:
+            write_whole(path, before)
+            record_taken_back(folder, last.change, before)
         return changed
 
 

@@ -13,6 +13,8 @@ _MODULES = {
     "set": "edit",
     "remove": "edit",
     "take": "take",
+    "undo": "history",
+    "others": "history",
     "import": "importing",
     "export": "export",
 }

@@ -18,6 +18,8 @@ from portcall.core.plan.reading import PlanError
 from portcall.core.plan.rows import Plan
 from portcall.core.plan.targets import rows_of_group
 from portcall.core.trouble import BadInput
+from portcall.jobs.record.plan_history import plan_at
+from portcall.jobs.record.reading import parse_time
 from portcall.site.folder import this_site
 
 _file_argument = click.argument(
@@ -70,16 +72,24 @@ def _still_to_do(plan: Plan) -> Iterator[Remark]:
 @click.command("show")
 @_file_argument
 @group_option
+@click.option(
+    "--at", metavar="TIME", help='As it was then: yesterday, 2026-11-20, "2026-11-20 14:00".'
+)
 @wide_option
 @json_option
-def show_command(file: Path | None, group: str | None, wide: bool) -> int:
-    """Show the plan as it is understood.
+def show_command(file: Path | None, group: str | None, at: str | None, wide: bool) -> int:
+    """Show the plan as it is understood, or as it was: at the end of a day, or at a moment.
 
     \b
     portcall plan show
-    portcall plan show drawing.csv
+    portcall plan show --at yesterday
     """
-    _, plan, error = _read(file)
+    if at is not None and file is not None:
+        raise BadInput("--at: the logbook knows only the site's own plan, not a FILE")
+    if at is not None:
+        plan, error = plan_at(this_site(), parse_time(at).ends), None
+    else:
+        _, plan, error = _read(file)
     if error:
         raise error
     rows = list(plan.rows) if group is None else rows_of_group(group, plan)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields, replace
 from datetime import datetime
 from enum import StrEnum
 from typing import Any
@@ -14,6 +14,7 @@ from portcall.core.finding import Finding, Line, Name, Setting, values_as_json, 
 from portcall.core.plan.rows import Plan, PlannedDevice
 from portcall.core.record import sentences as say
 from portcall.core.record.entry import Entry, Kind
+from portcall.core.record.planned import TAKEN_BACK
 from portcall.core.setting.had import asks_again
 
 
@@ -142,6 +143,7 @@ def standing(plan: Plan, entries: Iterable[tuple[Entry, Mapping[str, Any]]]) -> 
     by_mac = {str(row.mac): rows[row.name] for row in plan if row.mac is not None}
     unplanned: tuple[str, ...] = ()
     is_looked_at = False
+    before_plan: dict[str, list[RowStanding]] = {}
     for entry, contents in entries:
         body = Part(contents)
         is_looked_at = is_looked_at or entry.kind in (Kind.LOOK, Kind.VERIFICATION)
@@ -149,7 +151,7 @@ def standing(plan: Plan, entries: Iterable[tuple[Entry, Mapping[str, Any]]]) -> 
             strangers = body.parts("unplanned")
             unplanned = tuple(map(_named, (e for e in strangers if _mac_of(e) not in by_mac)))
         if entry.kind is Kind.PLAN:
-            _planned_otherwise(entry, body, rows.get(entry.name))
+            _planned_otherwise(entry, body, rows, before_plan)
         elif entry.kind is Kind.LOOK:
             _seen(entry, body, by_mac)
         elif entry.kind is Kind.VERIFICATION:
@@ -188,13 +190,28 @@ _JUDGED = ("mask", "gateway", "maker", "product", "serial", "firmware")
 """Columns of the plan that a verification judges, besides who is where."""
 
 
-def _planned_otherwise(entry: Entry, body: Part, known: RowStanding | None) -> None:
-    """A row that was planned otherwise since it was verified is not verified."""
+def _planned_otherwise(
+    entry: Entry, body: Part, rows: dict[str, RowStanding], before: dict[str, list[RowStanding]]
+) -> None:
+    """A row that was planned otherwise since it was verified is not verified.
+
+    Where that change was not done, or is taken back, the row is what it was, unless something
+    happened since.
+    """
+    change, known = body.get("change", a_text, ""), rows.get(entry.name)
+    if body.get("step", a_text) == TAKEN_BACK:
+        for each in before.pop(change, []):
+            known = rows[each.row.name]
+            if known.code == say.PLANNED_SINCE.code:
+                for one in fields(RowStanding):
+                    setattr(known, one.name, getattr(each, one.name))
+        return
     was, now = body.part("was"), body.part("is")
     if known is None or not known.is_right or not (was and now):
         return
     changed = [column for column in _JUDGED if was.get(column, a_text) != now.get(column, a_text)]
     if changed:
+        before.setdefault(change, []).append(replace(known))
         known.is_right = False
         known.now(DeviceState.SEEN, entry, say.PLANNED_SINCE(columns=changed))
 

@@ -20,6 +20,7 @@ from portcall.core.plan.changing import cells_of
 from portcall.core.plan.rows import Plan
 from portcall.core.record.entry import Entry, Kind
 from portcall.core.record.notes import notes_in
+from portcall.core.record.planned import RowChange, done_changes
 from portcall.core.record.standing import RowStanding, Standing, standing
 from portcall.core.report.grounds import Looks, Whole, digest, grounds
 from portcall.core.wire.cip_tcpip import Control
@@ -205,6 +206,8 @@ def _still_open(state: Standing) -> Iterator[dict[str, str]]:
 def _changes(entries: Iterable[Read], zone: tzinfo | None) -> Iterator[dict[str, Any]]:
     """The changes in devices and in the plan, with the values before."""
     had: dict[str, str] = {}
+    entries = list(entries)
+    planned = {each.entry.uid: each for each in done_changes((e, b.without()) for e, b in entries)}
     for entry, body in entries:
         told: tuple[str, str, str] | None = None
         step, settings, by = (_text(body, key) for key in ("step", "settings", "by"))
@@ -217,8 +220,10 @@ def _changes(entries: Iterable[Read], zone: tzinfo | None) -> Iterator[dict[str,
             told = f"device, by {by}" if by else "device", now, had.pop(entry.mac)
         elif entry.kind is Kind.ASSIGNED and _text(body, "event") == "assigned":
             told = f"given by {_text(body, 'protocol')}", entry.address, ""
-        elif entry.kind is Kind.PLAN:
-            told = "plan", *_in_the_plan(_cells(body.part("was")), _cells(body.part("is")))
+        elif entry.uid in planned:
+            change = planned[entry.uid]
+            what = "plan, by hand" if change.by_hand else "plan"
+            told = what, *_in_the_plan(change)
         if told is not None:
             what, now, before = told
             yield {
@@ -235,17 +240,12 @@ def _changes(entries: Iterable[Read], zone: tzinfo | None) -> Iterator[dict[str,
         yield {**about, "what": "device", "now": "not known to be done", "before": settings}
 
 
-def _in_the_plan(was: Mapping[str, str], now: Mapping[str, str]) -> tuple[str, str]:
+def _in_the_plan(change: RowChange) -> tuple[str, str]:
     """The differences of a row, now and before."""
-    other = [key for key in dict.fromkeys((*was, *now)) if was.get(key) != now.get(key)]
-    after, before = (
-        ", ".join(f"{key} {cells[key]}" for key in other if cells.get(key)) for cells in (now, was)
-    )
+    columns = change.columns.items()
+    before = ", ".join(f"{key} {was}" for key, (was, _) in columns if was)
+    after = ", ".join(f"{key} {now}" for key, (_, now) in columns if now)
     return after or "removed", before
-
-
-def _cells(row: Part) -> dict[str, str]:
-    return {a_text(key, _LONGEST): _text(row, key) for key in row}
 
 
 def _replaced(entry: Entry, body: Part, zone: tzinfo | None) -> dict[str, Any]:

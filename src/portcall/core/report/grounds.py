@@ -14,6 +14,7 @@ from typing import Any, NamedTuple
 from portcall.core.plan.rows import Plan
 from portcall.core.record.entry import Entry, Kind
 from portcall.core.record.look import read_look
+from portcall.core.record.planned import is_only_noticed
 from portcall.core.record.standing import standing
 
 LOOKS = (Kind.LOOK, Kind.VERIFICATION)
@@ -81,7 +82,11 @@ def chosen(plan: Plan, entries: Sequence[Whole], drawn: Looks | None) -> set[str
 
     All that was done; of the looks, those that say the last of a row, and those that are drawn.
     """
-    done = {e.uid for e, _ in entries if e.kind not in (*LOOKS, *_WORKSTATION)}
+    done = {
+        entry.uid
+        for entry, body in entries
+        if entry.kind not in (*LOOKS, *_WORKSTATION) and not is_only_noticed(entry, body)
+    }
     rows = standing(plan, entries).rows
     said = {uid for each in rows for uid in (each.source, each.judged_by) if uid}
     return done | said | set(drawn or ())

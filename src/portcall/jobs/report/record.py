@@ -16,6 +16,7 @@ from portcall.core.plan.rows import Plan
 from portcall.core.record.entry import Kind
 from portcall.core.record.look import read_look
 from portcall.core.record.notes import notes_in
+from portcall.core.record.planned import is_only_noticed
 from portcall.core.report.before import before_sheet
 from portcall.core.report.content import Order, content
 from portcall.core.report.grounds import LOOKS, Whole, chosen, chosen_looks, grounds, of
@@ -197,7 +198,8 @@ def check_record(site: Site, book: Logbook, file: Path) -> Checked:
             f"it was made with version {version}: whether its page was changed cannot be told with "
             f"{__version__}"
         )
-    later = [each for each in found[len(until) :] if each.entry.kind is not Kind.MATCH]
+    since = ((each.entry, body) for each, body in book.with_bodies(found[len(until) :]))
+    later = [e for e, b in since if e.kind is not Kind.MATCH and not is_only_noticed(e, b)]
     return Checked(not findings, len(wanted), tuple(findings), len(later))
 
 

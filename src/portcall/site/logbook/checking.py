@@ -13,7 +13,6 @@ from portcall.core.counted import counted
 from portcall.core.record.chain import HARMLESS
 from portcall.core.record.entry import Kind
 from portcall.core.record.notes import notes_in
-from portcall.site.logbook.kept_files import KeptFile, read_kept
 from portcall.site.logbook.cache import (
     ENTRIES,
     FILES,
@@ -21,6 +20,7 @@ from portcall.site.logbook.cache import (
     damage_of,
     filled_in_memory,
 )
+from portcall.site.logbook.kept_files import KeptFile, read_kept
 from portcall.site.logbook.store import Logbook
 
 

@@ -8,9 +8,11 @@ from datetime import timedelta
 from hashlib import sha256
 from typing import Any
 
+from portcall.core.counted import counted
 from portcall.core.document import Part, a_moment, a_number, a_text
 from portcall.core.printable import printable
 from portcall.core.record.entry import Entry, Kind, read_entry
+from portcall.core.record.planned import BEGUN, BY_HAND, TAKEN_BACK
 from portcall.site.logbook import assigned, plan_changes, settings
 from portcall.site.logbook.folder import RECORDS, Source
 from portcall.site.logbook.who import Who
@@ -67,7 +69,7 @@ def is_copied(contents: Any) -> bool:
 def _in_short(kind: Kind, said: Part) -> str:
     """A line of another record in a few words."""
     if kind is Kind.PLAN:
-        return "changed" if said.part("was") and said.part("is") else _one_sided(said)
+        return _of_the_plan(said)
     keys: tuple[str, ...] = ("event", "protocol", "address")
     if kind is Kind.SETTING:
         keys = ("step", "by", "settings" if said.get("settings", a_text) else "address", "because")
@@ -77,5 +79,13 @@ def _in_short(kind: Kind, said: Part) -> str:
     return ", ".join(printable(each) for each in (*told, *by_hand) if each)
 
 
-def _one_sided(said: Part) -> str:
-    return "removed" if said.part("was") else "added"
+def _of_the_plan(said: Part) -> str:
+    if said.has_list(BEGUN):
+        return f"the whole plan, {counted(len(list(said.parts(BEGUN))), 'row')}"
+    if said.get("step", a_text) == TAKEN_BACK:
+        return "the plan is as it was before the last change: not done, or taken back"
+    if said.has_list(plan_changes.KEPT):
+        return "left as it is here, though others changed it"
+    what = "changed" if said.part("was") and said.part("is") else None
+    told = what or ("removed" if said.part("was") else "added")
+    return f"{told} by hand" if said.get("by", a_text) == BY_HAND else told

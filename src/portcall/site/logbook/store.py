@@ -35,10 +35,16 @@ _LARGEST_CONTENT = 256 * 1024 * 1024
 
 
 class Numbered:
-    """An entry, and its number in this logbook; its body is read when it is asked for."""
+    """An entry, and its number in this logbook; its body is read when it is asked for.
 
-    def __init__(self, number: int, entry: Entry, digest: str, book: Logbook) -> None:
+    ``source`` names the file that its line is in.
+    """
+
+    def __init__(
+        self, number: int, entry: Entry, digest: str, book: Logbook, source: str = ""
+    ) -> None:
         self.number = number
+        self.source = source
         self.entry = entry
         self.digest = digest
         self._book = book
@@ -54,7 +60,8 @@ class Numbered:
         said = said_of(Part(body), name, mac)
         if not said:
             return None
-        return Numbered(self.number, replace(entry, summary=said), self.digest, self._book)
+        told = replace(entry, summary=said)
+        return Numbered(self.number, told, self.digest, self._book, self.source)
 
     @property
     def body(self) -> Mapping[str, Any]:
@@ -158,7 +165,7 @@ class Logbook:
             return None
         if row["misdated"]:
             entry = replace(entry, misdated=True)
-        return Numbered(place, entry, row["content"], self)
+        return Numbered(place, entry, row["content"], self, row["source"])
 
     def with_bodies(
         self, chosen: Sequence[Numbered]
