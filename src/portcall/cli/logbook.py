@@ -76,6 +76,7 @@ def show_command(device: str | None, since: str | None, kinds: tuple[str, ...], 
     portcall logbook show --since "2026-11-20 14:00" --kind setting
     """
     site = this_site()
+    site.notice_plan()
     book = Logbook(site.folder)
     found = _found(book, site, device, since, kinds)
     if wants_json():
@@ -119,6 +120,7 @@ def export_command(
     if file.exists() and not overwrite:
         raise BadInput(f"{file}: is there already", "another name, or --overwrite")
     site = this_site()
+    site.notice_plan()
     book = Logbook(site.folder)
     found = _found(book, site, device, since, kinds)
     if suffix == ".csv":
@@ -164,7 +166,9 @@ def check_command() -> int:
     portcall logbook check
     portcall logbook check --json
     """
-    checked = check_logbook(this_site().folder)
+    site = this_site()
+    site.notice_plan()
+    checked = check_logbook(site.folder)
     if wants_json():
         files = [
             {
@@ -247,7 +251,7 @@ def sync_command(url: str | None, same_as: str | None, is_new: bool) -> int:
     if same_as and is_new:
         raise BadInput("--same-as and --new: it is one or the other")
     address = check_url(said or site.logbook, own=bool(said))
-    site.plan()
+    site.notice_plan()
     synced = sync(site.folder, site.label, address, NEW if is_new else same_as or "")
     if wants_json():
         print_json({"sent": synced.sent, "received": synced.received, "told": synced.told})

@@ -45,6 +45,7 @@ from portcall.jobs.swap.looking import Around, NobodyNew, look_for_new
 from portcall.jobs.swap.swap import HowToSwap, judge_row, swap
 from portcall.site.folder import Site, this_site
 from portcall.site.logbook.plan_changes import macs_before
+from portcall.site.logbook.store import Logbook
 
 LONGEST_WAIT = 86_400.0
 BY_HAND = 120.0
@@ -232,6 +233,8 @@ def _refused(around: Around, adapter: Adapter, site: Site, plan: Plan) -> int:
         is_done = judgement.verdict is Verdict.RIGHT or judgement.is_unread
     if is_done:
         sentence = f"{row.name} is right: {row.mac} took the place of {before[-1]} already"
+        if judgement.verdict is Verdict.RIGHT:
+            _record_late(site, adapter, row, before[-1])
     else:
         sentence = f"{around.still_there}; nothing is done"
     if wants_json():
@@ -240,6 +243,18 @@ def _refused(around: Around, adapter: Adapter, site: Site, plan: Plan) -> int:
     else:
         click.echo(sentence)
     return YES if is_done else NO
+
+
+def _record_late(site: Site, adapter: Adapter, row: PlannedDevice, old: Mac) -> None:
+    """Write down a swap that was done by a line that was killed before it could say so."""
+    told = f"{row.mac} for {old}: right"
+    swaps = Logbook(site.folder).entries((Kind.SWAP,), macs=(str(row.mac),))
+    if any(each.entry.name == row.name and each.entry.summary == told for each in swaps):
+        return
+    macs = {"old": {"mac": str(old)}, "new": {"mac": str(row.mac)}}
+    about = {"adapter": adapter.name, "name": row.name, "mac": str(row.mac)}
+    document = {**macs, "verdict": "right", "found": "later"}
+    recorded(site, Kind.SWAP, told, document, **about, address=str(row.address))
 
 
 def _none(row: PlannedDevice) -> int:

@@ -138,6 +138,11 @@ class Site:
         plan_file.notice(self.plan_path, self.subnets)
         return plan
 
+    def notice_plan(self) -> None:
+        """Record what became of the plan since it was recorded last, where it is one."""
+        if self.plan_path is not None:
+            plan_file.notice(self.plan_path, self.subnets)
+
     def undo_plan(self, dry_run: bool = False) -> tuple[Change, ...]:
         """Take the last change of the site's plan back; gives what that changed.
 

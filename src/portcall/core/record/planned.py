@@ -57,6 +57,18 @@ class RowChange:
         return f"{self.name}: {'; '.join(told)}"
 
 
+def _replaced(rows: dict[str, Cells], change: RowChange) -> dict[str, Cells]:
+    """Rows with one that is otherwise, in its place, or new, or gone."""
+    old, now = change.name.casefold(), change.now
+    new = {} if now is None else {now.get("name", change.name).casefold(): now}
+    if old not in rows:
+        return {**rows, **new}
+    found: dict[str, Cells] = {}
+    for name, row in rows.items():
+        found |= new if name == old else {name: row}
+    return found
+
+
 def is_only_noticed(entry: Entry, body: Mapping[str, Any]) -> bool:
     """Whether an entry tells of the plan, but of no change of it."""
     said = Part(body)
@@ -102,9 +114,7 @@ def plan_rows_at(
         change = done.get(entry.uid)
         if change is not None:
             since = since or entry.at
-            rows.pop(change.name.casefold(), None)
-            if change.now is not None:
-                rows[change.now.get("name", change.name).casefold()] = change.now
+            rows = _replaced(rows, change)
     return list(rows.values()), since
 
 

@@ -22,7 +22,7 @@ from portcall.site.spreadsheet import csv_text
 
 def plan_at(site: Site, until: datetime) -> Plan:
     """The plan of this folder as it was before a moment. Raises BadInput, NotPossibleHere."""
-    site.plan()
+    site.notice_plan()
     book = Logbook(site.folder)
     mine = [each for each in book.entries((Kind.PLAN,)) if _is_own(each.source)]
     whole = [(each.entry, body) for each, body in book.with_bodies(mine)]
