@@ -126,8 +126,8 @@ class Chain:
         link = link_of(line) if is_object else None
         follows = link == (self.number + 1, self.head)
         if self.unread:
-            # Of lines without links nobody can tell whether a crash cut them.
-            is_cut = follows or self.starts_late
+            # Among lines without links nobody can tell whether a crash cut one.
+            is_cut = follows or (link is None and self.starts_late)
             kind = DamageKind.CUT if is_cut else DamageKind.UNREADABLE
             found.append(Damage(kind, self.lines - 1))
         elif link is None and is_object and not self.starts_late:

@@ -45,21 +45,22 @@ def misdated(times: Sequence[float], now: float) -> list[bool]:
 def _in_order(times: Sequence[float]) -> list[int]:
     """The places of a longest run of times that never goes back, not necessarily side by side.
 
-    By patience sorting: ``ends`` is the least last time of a run of each length.
+    Of several, the one whose places come first: what was written first is believed. By patience
+    sorting from the end on, which tells how long a run can be that begins at each place.
     """
-    ends: list[float] = []
-    last: list[int] = []
-    earlier: list[int] = []
-    for place, at in enumerate(times):
-        length = bisect_right(ends, at)
-        earlier.append(last[length - 1] if length else -1)
-        if length == len(ends):
-            ends.append(at)
-            last.append(place)
+    greatest: list[float] = []
+    lengths = [0] * len(times)
+    for place in range(len(times) - 1, -1, -1):
+        length = bisect_right(greatest, -times[place])
+        if length == len(greatest):
+            greatest.append(-times[place])
         else:
-            ends[length], last[length] = at, place
-    found, place = [], last[-1] if last else -1
-    while place >= 0:
-        found.append(place)
-        place = earlier[place]
-    return found[::-1]
+            greatest[length] = -times[place]
+        lengths[place] = length + 1
+    found: list[int] = []
+    wanted = len(greatest)
+    for place, at in enumerate(times):
+        if lengths[place] == wanted and (not found or at >= times[found[-1]]):
+            found.append(place)
+            wanted -= 1
+    return found

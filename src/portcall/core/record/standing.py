@@ -236,33 +236,39 @@ def _verified(entry: Entry, body: Part, rows: Mapping[str, RowStanding]) -> None
     for judged in body.parts("rows"):
         known = rows.get(judged.get("name", a_text, ""))
         verdict = judged.get("verdict", a_text, "")
-        is_unread = verdict == "not judged" and bool(judged.each("unread", a_text))
-        if known is None or (verdict == "not judged" and not is_unread):
+        unread = is_unread(judged)
+        if known is None or (verdict == "not judged" and not unread):
             continue
         row = known.row
         told = (_mac_of(judged), judged.get("address", a_text))
         if told != (str(row.mac or ""), str(row.address)):
             continue  # The row is planned otherwise since: the old verdict says nothing now.
-        if is_unread and known.is_right:
+        if unread and known.is_right:
             # A value that was read once, and was right, is not wrong because it is not read now.
             continue
         known.verified, known.judged_by = entry.at, entry.uid
         known.is_right = verdict == "right"
-        _judged(known, judged, entry, is_unread)
+        _judged(known, judged, entry, unread)
 
 
-def _judged(known: RowStanding, judged: Part, entry: Entry, is_unread: bool) -> None:
+def is_unread(judged: Part) -> bool:
+    """Whether a row was not judged because the device did not tell all of itself."""
+    is_judged = judged.get("verdict", a_text, "") != "not judged"
+    return not is_judged and bool(judged.each("unread", a_text))
+
+
+def _judged(known: RowStanding, judged: Part, entry: Entry, unread: bool) -> None:
     """Take the first finding of a verification of a row, and its advice."""
     first = next(judged.parts("codes"), Part(None))
     # Entries from before findings had codes have only the sentence.
     findings = [first.get("sentence", a_text, ""), *judged.each("findings", a_text), ""]
     said = next(filter(None, findings), "")
-    state = DeviceState.NOT_ALL_READ if is_unread else DeviceState.WRONG
+    state = DeviceState.NOT_ALL_READ if unread else DeviceState.WRONG
     known.now(DeviceState.RIGHT if known.is_right else state, entry)
     if known.is_right:
         return
     verdict = judged.get("verdict", a_text, "")
-    known.detail = said if is_unread or not said else f"{verdict}: {said}"
+    known.detail = said if unread or not said else f"{verdict}: {said}"
     known.detail = known.detail or verdict
     known.code = first.get("code", a_text, "")
     known.values = first.get("values", an_object, {})

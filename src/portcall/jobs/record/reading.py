@@ -30,8 +30,6 @@ from portcall.site.logbook.store import Logbook, Numbered
 _LOOKS = (Kind.LOOK, Kind.VERIFICATION)
 _LARGEST_FILE = 256 * 1024 * 1024
 _MOST_TRIED, _FEW = 20, 5
-_MOST_LOOKS = 200
-"""Looks that are read for the state of a site: who was last seen before these is forgotten."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -212,11 +210,8 @@ def explained(book: Logbook, one: NamedLook, other: NamedLook) -> Why:
 
 def how_far(book: Logbook, plan: Plan) -> Standing:
     """The state of every planned device."""
-    found = [each for each in book.entries() if not each.entry.misdated]
-    looks = [each.number for each in found if each.entry.kind in _LOOKS]
-    old = frozenset(looks[:-_MOST_LOOKS])
-    chosen = [each for each in found if each.number not in old]
-    return standing(plan, ((each.entry, body) for each, body in book.with_bodies(chosen)))
+    found = book.of_the_state()
+    return standing(plan, ((each.entry, body) for each, body in book.with_bodies(found)))
 
 
 def notes_about(

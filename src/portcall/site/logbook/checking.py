@@ -13,15 +13,10 @@ from portcall.core.counted import counted
 from portcall.core.record.chain import HARMLESS
 from portcall.core.record.entry import Kind
 from portcall.core.record.notes import notes_in
-from portcall.site.logbook.cache import (
-    ENTRIES,
-    FILES,
-    Damaged,
-    damage_of,
-    filled_in_memory,
-)
+from portcall.site.logbook.cache import filled_in_memory
 from portcall.site.logbook.kept_files import KeptFile, read_kept
 from portcall.site.logbook.store import Logbook
+from portcall.site.logbook.tables import ENTRIES, FILES, Damaged, damage_of
 
 
 @dataclass(frozen=True, slots=True)

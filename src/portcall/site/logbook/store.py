@@ -7,31 +7,30 @@ answer that rests on a damaged logbook may pass that over.
 
 from __future__ import annotations
 
-import zlib
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
-from hashlib import sha256
 from pathlib import Path
 from typing import Any, TypeVar
 
 import sqlalchemy as sql
 from sqlalchemy.exc import DatabaseError, OperationalError
 
-from portcall.core.document import Part, parsed
+from portcall.core.document import Part
 from portcall.core.record.chain import BROKEN, HARMLESS, Chain
 from portcall.core.record.entry import Entry, Kind, read_entry
 from portcall.core.record.story import said_of
 from portcall.core.trouble import NotPossibleHere
-from portcall.site.logbook.cache import CONTENTS, ENTRIES, IN_ORDER, Cache, damage_of, extents_of
+from portcall.site.logbook.cache import Cache
+from portcall.site.logbook.contents import an_object, inflated, unpacked
 from portcall.site.logbook.earlier import take_over
 from portcall.site.logbook.folder import logbook_folder
 from portcall.site.logbook.heard import tell
+from portcall.site.logbook.tables import CONTENTS, ENTRIES, IN_ORDER, LATEST, damage_of, extents_of
 
 T = TypeVar("T")
 
 _READ_AT_ONCE = 200
-_LARGEST_CONTENT = 256 * 1024 * 1024
 
 
 class Numbered:
@@ -167,6 +166,16 @@ class Logbook:
             entry = replace(entry, misdated=True)
         return Numbered(place, entry, row["content"], self, row["source"])
 
+    def of_the_state(self) -> list[Numbered]:
+        """The entries, oldest first, that the state of a site rests on (``core.record.marks``).
+
+        Without those that a wrong clock dated. Their numbers are 0.
+        """
+        meant = sql.select(LATEST.c.uid).distinct()
+        wanted = sql.select(ENTRIES).where(ENTRIES.c.uid.in_(meant)).order_by(*IN_ORDER)
+        rows = self.ask(lambda asked: asked.execute(wanted).mappings().all())
+        return [each for row in rows if (each := self._numbered(row, 0)) is not None]
+
     def with_bodies(
         self, chosen: Sequence[Numbered]
     ) -> Iterator[tuple[Numbered, Mapping[str, Any]]]:
@@ -178,7 +187,7 @@ class Logbook:
             for each in part:
                 if each.digest != last:
                     last = each.digest
-                    body = _unpacked(packed.get(last, b""), last) or {}
+                    body = unpacked(packed.get(last, b""), last) or {}
                 yield each, body
 
     def contents(self, digests: Collection[str]) -> Iterator[tuple[str, bytes]]:
@@ -189,31 +198,13 @@ class Logbook:
 
     def content(self, digest: str) -> Mapping[str, Any]:
         """The body of an entry."""
-        return _object(self.text(digest)) or {}
+        return an_object(self.text(digest)) or {}
 
     def text(self, digest: str) -> str:
         """The body of an entry as it is written, "" for a damaged one."""
         wanted = sql.select(CONTENTS.c.data).where(CONTENTS.c.digest == digest)
         data = self.ask(lambda asked: asked.execute(wanted).scalar_one_or_none())
-        return _inflated(data or b"", digest)
-
-
-def _unpacked(data: bytes, digest: str) -> dict[str, Any] | None:
-    """The body of an entry; None for a damaged one, or one other than its digest says."""
-    return _object(_inflated(data, digest))
-
-
-def _object(text: str) -> dict[str, Any] | None:
-    body = parsed(text)
-    return body if isinstance(body, dict) else None
-
-
-def _inflated(data: bytes, digest: str) -> str:
-    try:
-        unpacked = zlib.decompressobj().decompress(data, _LARGEST_CONTENT)
-        return unpacked.decode() if sha256(unpacked).hexdigest() == digest else ""
-    except (zlib.error, UnicodeDecodeError):
-        return ""
+        return inflated(data or b"", digest)
 
 
 def _text(at: datetime) -> str:
