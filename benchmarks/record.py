@@ -14,8 +14,9 @@ from pathlib import Path
 from time import perf_counter
 
 from portcall.core.record.entry import Kind
-from portcall.site.logbook.store import DATABASE, Logbook
+from portcall.site.logbook.store import Logbook
 from portcall.site.logbook.writing import new_entry, write_entries
+from portcall.site.logbook.folder import CACHE, ENTRIES, own_source
 
 RUNS = 5
 ADDING, COMPARING, MEMORY, YEAR = 0.1, 3.0, 300.0, 50.0

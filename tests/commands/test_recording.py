@@ -22,7 +22,7 @@ def test_a_day_is_told_by_its_logbook(plant):
     plant.run("portcall assign fan-drive-1 --keep --until-done --for 30")
     plant.run("portcall plant unplug old-feeder")
     assert plant.run("portcall verify").code == 1
-    same = plant.run("portcall compare 2 3 --json")
+    same = plant.run("portcall compare 3 4 --json")
     assert (same.code, same.json["changed"], same.json["vanished"]) == (0, [], [])
     compared = plant.run("portcall compare --json")
     assert compared.code == 1
@@ -80,7 +80,7 @@ def test_a_cable_that_is_out_makes_nobody_vanish_and_a_fresh_look_is_compared(pl
     plant.run("portcall plant plug usb0")
     compared = plant.run("portcall compare --json")
     assert compared.json["vanished"] == []
-    now = plant.run("portcall compare 2 now --json")
+    now = plant.run("portcall compare 3 now --json")
     assert (now.code, now.json["vanished"], now.json["appeared"]) == (0, [], [])
 
 

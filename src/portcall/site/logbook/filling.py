@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import time
 import zlib
 from collections.abc import Iterable, Mapping
@@ -18,10 +17,9 @@ from sqlalchemy.dialects.sqlite import insert
 from portcall.core.document import parsed
 from portcall.core.record.chain import Chain, Damage, DamageKind, digest_of
 from portcall.core.record.clocks import TOLERANCE, misdated
-from portcall.core.record.entry import Entry, read_entry
-from portcall.core.record.marks import NO_KEYS, OF_BODIES, Key, keys_of
-from portcall.site.logbook.contents import unpacked
+from portcall.core.record.entry import Entry
 from portcall.site.logbook.folder import HEADER, Source, identities
+from portcall.site.logbook.newest import Marks
 from portcall.site.logbook.reading import entry_of, holds_of, is_copied
 from portcall.site.logbook.tables import (
     CONTENTS,
@@ -40,7 +38,6 @@ TO_WRITE = "to_write"
 """The option of a connection whose transactions write from their beginning on."""
 
 _AT_ONCE = 500
-_MOST_MARKS = 100_000
 _OCTETS_AT_ONCE = 4 * 1024 * 1024
 
 
@@ -58,8 +55,7 @@ class Filling:
         with self._engine.begin() as self._connection:
             META.create_all(self._connection)
             self._connection.exec_driver_sql(f"PRAGMA user_version = {SHAPE}")
-            last = sql.select(sql.func.coalesce(sql.func.max(ENTRIES.c.number), 0))
-            self._first_new = self._connection.execute(last).scalar_one() + 1
+            self._marks = Marks(self._connection)
             rows = self._connection.execute(sql.select(FILES)).mappings()
             known = {str(row["source"]): dict(row) for row in rows}
             names = set(map(str, files))
@@ -71,59 +67,15 @@ class Filling:
             else:
                 self._all_anew(files)
             self._back_again()
-            self._mark()
-
-    def _mark(self) -> None:
-        """Note the newest entry of each key; of all entries where a clock was judged otherwise."""
-        if self._judged_otherwise:
-            self._connection.execute(sql.delete(LATEST))
-            self._first_new = 0
-        wanted = (
-            sql.select(ENTRIES, CONTENTS.c.data)
-            .outerjoin(CONTENTS, CONTENTS.c.digest == ENTRIES.c.content)
-            .where(ENTRIES.c.number >= self._first_new, ENTRIES.c.misdated.is_(False))
-            .where(ENTRIES.c.kind.not_in([kind.value for kind in NO_KEYS]))
-            .order_by(ENTRIES.c.number)
-        )
-        newest: dict[str, dict[str, Any]] = {}
-        known: tuple[str, list[Key]] = ("", [])
-        for row in self._connection.execute(wanted).mappings():
-            entry = read_entry({**row, "body": {}})
-            if entry is None:
-                continue
-            of_body = entry.kind in OF_BODIES
-            keys = known[1]
-            if not of_body or known[0] != f"{entry.kind}{row['content']}":
-                keys = list(keys_of(entry, unpacked(row["data"] or b"", row["content"]) or {}))
-                known = (f"{entry.kind}{row['content']}", keys) if of_body else known
-            told = {name: row[name] for name in ("at", "line", "uid")}
-            for key in keys:
-                name = json.dumps(key, ensure_ascii=False)
-                before = newest.get(name)
-                if before is None or tuple(told.values()) > tuple(before.values()):
-                    newest[name] = told
-            if len(newest) > _MOST_MARKS:
-                self._write_marks(newest)
-        self._write_marks(newest)
-
-    def _write_marks(self, newest: dict[str, dict[str, Any]]) -> None:
-        """Write down the newest entries, where they are newer than those that are there."""
-        if newest:
-            new = insert(LATEST)
-            order = (LATEST.c.at, LATEST.c.line, LATEST.c.uid)
-            is_newer = sql.tuple_(*(new.excluded[each.name] for each in order)) > sql.tuple_(*order)
-            values = {each.name: new.excluded[each.name] for each in order}
-            upsert = new.on_conflict_do_update(["key"], set_=values, where=is_newer)
-            rows = [{"key": key, **told} for key, told in newest.items()]
-            self._connection.execute(upsert, rows)
-            newest.clear()
+            if self._judged_otherwise:
+                self._marks.begin_anew()
+            self._marks.write()
 
     def _all_anew(self, files: Mapping[Source, Path]) -> None:
         columns = (ENTRIES.c.uid, ENTRIES.c.source, ENTRIES.c.line)
         were = {row.uid: row._asdict() for row in self._connection.execute(sql.select(*columns))}
         for table in (ENTRIES, CONTENTS, WHOLE, FILES, DAMAGE, LATEST):
             self._connection.execute(sql.delete(table))
-        self._first_new = 0
         for source, path in files.items():
             self._read(source, path, None)
         are = set(self._connection.execute(sql.select(ENTRIES.c.uid)).scalars())
@@ -172,7 +124,8 @@ class Filling:
                     disorder = disorder or at < latest - TOLERANCE
                     latest = max(latest, at)
                 disorder = disorder or at > self._now + TOLERANCE
-                batch.add(chain.lines, entry, contents, copied)
+                digest = batch.add(chain.lines, entry, contents, copied)
+                self._marks.add(entry, chain.lines, digest, entry.body)
                 if batch.is_full:
                     self._add(batch)
         self._add(batch)
@@ -258,7 +211,8 @@ class _Batch:
     def is_full(self) -> bool:
         return len(self.rows) >= _AT_ONCE or self._octets > _OCTETS_AT_ONCE
 
-    def add(self, line: int, entry: Entry, contents: Any, copied: bool) -> None:
+    def add(self, line: int, entry: Entry, contents: Any, copied: bool) -> str:
+        """Add an entry of a line; gives the digest of what it holds."""
         document = entry.document
         del document["body"]
         digest = holds_of(contents)
@@ -281,6 +235,7 @@ class _Batch:
                 "copied": copied,
             }
         )
+        return digest
 
 
 def _damage_row(source: str, told: Damage) -> dict[str, Any]:
