@@ -100,7 +100,7 @@ $(READY): pyproject.toml
 	@touch $@
 
 $(COUNTERPARTS): $(READY)
-	$(BIN)/pip install --quiet --disable-pip-version-check -e '.[counterparts,patterns,report,team]'
+	$(BIN)/pip install --quiet --disable-pip-version-check -e '.[counterparts,patterns,report,sign,team]'
 	@touch $@
 
 clean:

@@ -8,7 +8,7 @@ for pair in udhcpc:udhcpc dhclient:isc-dhcp-client tcpdump:tcpdump ip:iproute2 p
             lldpd:lldpd dhcrelay:isc-dhcp-relay \
             dnsmasq:dnsmasq-base udhcpd:udhcpd dhcpcd:dhcpcd-base \
             nginx:nginx-light nmbd:samba gnutls-serv:gnutls-bin avahi-daemon:avahi-daemon getcap:libcap2-bin \
-            groff:groff zsh:zsh fish:fish; do
+            groff:groff zsh:zsh fish:fish ssh-keygen:openssh-client openssl:openssl; do
     command -v "${pair%%:*}" >/dev/null 2>&1 || missing="$missing ${pair#*:}"
 done
 # What sets a page on paper loads this library.

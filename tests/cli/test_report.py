@@ -7,6 +7,7 @@ import io
 import json
 import os
 import re
+import shutil
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from importlib.util import find_spec
@@ -203,7 +204,7 @@ def test_the_same_logbook_gives_the_same_octets_and_they_hold(whole_record, page
     assert (whole_record / name).read_bytes() == (whole_record / f"r.{page}").read_bytes()
     checked = typed(whole_record, "report", "--check", name)
     assert (checked.returncode, checked.stderr) == (0, "")
-    assert "it rests on 7 entries: all are in the logbook as they were" in checked.stdout
+    assert "it rests on 8 entries: all are in the logbook of this folder" in checked.stdout
 
 
 def text_of(data, page):
@@ -248,10 +249,19 @@ def test_headings_are_in_the_language_that_is_asked_for(whole_record, language, 
     assert "verified wrong: missing: nothing answers" in page
 
 
+QUESTIONS = ("signature", "page", "logbook", "plan")
+
+
 def check(folder, name):
+    """The exit code, the answers in the order of the questions, and all sentences."""
     ended = typed(folder, "report", "--check", name, "--json")
     told = json.loads(ended.stdout)
-    return ended.returncode, {key: told[key] for key in ("holds", "entries", "findings", "later")}
+    answers = [told[question]["answer"] for question in QUESTIONS]
+    said = [each for question in QUESTIONS for each in told[question]["sentences"]]
+    return ended.returncode, answers, said
+
+
+HOLDS = ["there is none", "yes", "yes", "yes"]
 
 
 @pytest.mark.parametrize("page", PAGES)
@@ -267,28 +277,30 @@ def test_a_page_that_was_changed_is_found_out(whole_record, page):
     else:
         assert b"77B10021" in data
         (whole_record / name).write_bytes(data.replace(b"77B10021", b"77B10022", 1))
-    code, told = check(whole_record, name)
-    assert (code, told["holds"]) == (1, False)
-    assert len(told["findings"]) == 1
+    code, answers, said = check(whole_record, name)
+    assert code == 1
     if page == "json":
-        assert "devices: the entries say otherwise" in told["findings"][0]
+        assert answers == ["there is none", "yes", "no", "yes"]
+        assert any("devices: the entries say otherwise" in each for each in said)
     else:
-        assert "the page does not say what its own record says" in told["findings"][0]
+        assert answers == ["there is none", "no", "yes", "yes"]
 
 
-def test_a_logbook_that_says_otherwise_is_told_and_what_came_later_is_counted(tmp_path):
+def test_a_logbook_that_says_otherwise_is_told_and_what_came_later_is_counted(
+    tmp_path, tmp_path_factory
+):
     folder = make_site(tmp_path)
     typed(folder, "report", "r.html")
     typed(folder, "report", "r.json")
     write_entries(folder, new_entry(Kind.LOOK, "later", {"devices": []}))
-    assert check(folder, "r.html") == (
-        0,
-        {"entries": 7, "findings": [], "holds": True, "later": 1},
-    )
+    assert check(folder, "r.html")[:2] == (0, HOLDS)
+    assert "1 entry written since" in typed(folder, "report", "--check", "r.html").stderr
     (folder / "plan.csv").write_text(PLAN.replace("fan-drive", "ventilator"))
-    # The plan of that day is in the record: what is planned now says nothing of it.
-    assert check(folder, "r.html")[0] == 0
-    # Who leaves out what does not suit is found out, though the rest fits.
+    # The plan of that day is in the record: what is planned now is a question of its own.
+    code, answers, said = check(folder, "r.html")
+    assert (code, answers) == (1, ["there is none", "yes", "yes", "no"])
+    assert any("1 row in it not in the plan of today: fan-drive" in each for each in said)
+    (folder / "plan.csv").write_text(PLAN)
     record = json.loads((folder / "r.json").read_text())
     kept = [each for each in record["entries"] if each["kind"] != "swap"]
     prints = "".join(f"{each['sha256']}\n" for each in kept)
@@ -299,17 +311,21 @@ def test_a_logbook_that_says_otherwise_is_told_and_what_came_later_is_counted(tm
     }
     text = json.dumps({**record, **without}, ensure_ascii=False, sort_keys=True, indent=1)
     (folder / "without.json").write_text(f"{text}\n")
-    code, told = check(folder, "without.json")
-    assert code == 1
+    code, answers, said = check(folder, "without.json")
+    assert (code, answers[2]) == (1, "no")
     (left_out,) = (each["uid"][:8] for each in record["entries"] if each["kind"] == "swap")
-    assert told["findings"] == [
-        f"1 entry ({left_out}) of before its date is in this logbook, and not in it"
-    ]
+    assert f"1 entry ({left_out}) of before its date is in this logbook, and not in it" in said
     rewritten(folder, lambda said: {**said, "summary": "no"} if is_a(said, "power cycle") else said)
-    assert "that it rests on" in check(folder, "r.html")[1]["findings"][0]
-    assert "is otherwise in this logbook" in check(folder, "r.html")[1]["findings"][0]
+    code, answers, said = check(folder, "r.html")
+    assert (code, answers) == (1, ["there is none", "yes", "no", "yes"])
+    assert any("that it rests on is otherwise in this logbook" in each for each in said)
     rewritten(folder, lambda said: None if is_a(said, "swap", "watch") else said)
-    assert "2 entries (" in check(folder, "r.html")[1]["findings"][0]
+    assert any("2 entries (" in each for each in check(folder, "r.html")[2])
+    # Where nothing of it is, nobody can say that it was changed.
+    elsewhere = tmp_path_factory.mktemp("elsewhere")
+    shutil.copy(folder / "r.html", elsewhere)
+    code, answers, said = check(elsewhere, "r.html")
+    assert (code, answers[1:]) == (3, ["yes", "cannot be told", "cannot be told"])
     (folder / "r.html").write_text("<html>no record</html>")
     for name in ("r.html", "plan.csv", "nothing.pdf"):
         ended = typed(folder, "report", "--check", name)
@@ -322,16 +338,16 @@ def is_a(said, *kinds):
 
 def rewritten(folder, edit):
     """Somebody writes the lines of a logbook anew, with digests that fit; None leaves one out."""
-    (path,) = (folder / "logbook" / "entries").glob("*.jsonl")
-    lines, before = [], NOTHING
-    for line in path.read_bytes().splitlines():
-        said = edit(json.loads(line))
-        if said is not None:
-            plain = {key: value for key, value in said.items() if key not in ("n", "before")}
-            text = json.dumps(plain, ensure_ascii=False)
-            lines.append(linked(text, len(lines) + 1, before).encode())
-            before = digest_of(lines[-1])
-    path.write_bytes(b"".join(line + b"\n" for line in lines))
+    for path in (folder / "logbook" / "entries").glob("*.jsonl"):
+        lines, before = [], NOTHING
+        for line in path.read_bytes().splitlines():
+            said = edit(json.loads(line))
+            if said is not None:
+                plain = {key: value for key, value in said.items() if key not in ("n", "before")}
+                text = json.dumps(plain, ensure_ascii=False)
+                lines.append(linked(text, len(lines) + 1, before).encode())
+                before = digest_of(lines[-1])
+        path.write_bytes(b"".join(line + b"\n" for line in lines))
 
 
 HOSTILE = (

@@ -82,6 +82,9 @@ class Site:
     """For SNMP."""
     logbook: str = ""
     """Where the team's logbook is."""
+    contract: str = ""
+    customer: str = ""
+    """For the hand-over record: the contract's number, and whose site it is."""
     surroundings: Surroundings = field(default_factory=Surroundings)
     asks_starting: bool = True
     """Whether devices are looked for at the addresses at which equipment commonly starts."""
@@ -268,6 +271,8 @@ class _Reader:
             },
             printable(self._take("community", str) or "public"),
             self._take("logbook", str) or "",
+            printable(self._take("contract", str) or ""),
+            printable(self._take("customer", str) or ""),
             Surroundings(
                 self._domain(self._take("domain", str) or ""),
                 self._addresses("domain_servers"),
@@ -349,6 +354,8 @@ _SETTINGS = {
     "makers",
     "community",
     "logbook",
+    "contract",
+    "customer",
     "domain",
     "domain_servers",
     "time_servers",

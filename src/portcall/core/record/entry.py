@@ -25,6 +25,7 @@ class Kind(StrEnum):
     POWER_CYCLE = "power cycle"
     WATCH = "watch"
     NOTE = "note"
+    REPORT = "report"
 
 
 @dataclass(frozen=True, slots=True)

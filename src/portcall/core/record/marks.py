@@ -21,7 +21,7 @@ Key = tuple[str, ...]
 OF_BODIES = (Kind.LOOK, Kind.VERIFICATION)
 """Entries whose keys follow from what they hold alone."""
 
-NO_KEYS = (Kind.NOTE, Kind.WATCH, Kind.MATCH)
+NO_KEYS = (Kind.NOTE, Kind.WATCH, Kind.MATCH, Kind.REPORT)
 
 
 def keys_of(entry: Entry, contents: Mapping[str, Any]) -> Iterator[Key]:

@@ -9,7 +9,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
-from portcall.core.document import OddDocument, Part, a_count, a_text
+from portcall.core.document import OddDocument, Part, a_count, a_text, a_truth
 from portcall.core.record.entry import Entry, Kind
 
 LONGEST_NOTE = 600
@@ -32,11 +32,14 @@ class Note:
     entry: Entry
     text: str
     files: tuple[NotedFile, ...] = ()
+    is_remark: bool = False
+    """Whether it is about a record as a whole, by whoever signs it."""
 
 
-def note_body(text: str, files: Iterable[NotedFile]) -> dict[str, Any]:
+def note_body(text: str, files: Iterable[NotedFile], is_remark: bool = False) -> dict[str, Any]:
     """What an entry of a note holds."""
-    return {"text": text, "files": [each._asdict() for each in files]}
+    body: dict[str, Any] = {"text": text, "files": [each._asdict() for each in files]}
+    return {**body, **({"remark": True} if is_remark else {})}
 
 
 def notes_in(entries: Iterable[tuple[Entry, Mapping[str, Any]]]) -> Iterator[Note]:
@@ -45,7 +48,8 @@ def notes_in(entries: Iterable[tuple[Entry, Mapping[str, Any]]]) -> Iterator[Not
         if entry.kind is Kind.NOTE:
             said = Part(body)
             files = tuple(filter(None, map(_file, said.parts("files", _MOST_FILES))))
-            yield Note(entry, said.get("text", _a_note, ""), files)
+            is_remark = bool(said.get("remark", a_truth))
+            yield Note(entry, said.get("text", _a_note, ""), files, is_remark)
 
 
 def _a_note(value: object) -> str:

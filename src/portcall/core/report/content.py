@@ -25,7 +25,8 @@ from portcall.core.record.standing import RowStanding, Standing, standing
 from portcall.core.report.grounds import Looks, Whole, digest, grounds
 from portcall.core.wire.cip_tcpip import Control
 
-FORMAT = "portcall record 1"
+FORMAT = "portcall record 2"
+EARLIER_FORMATS = ("portcall record 1",)
 
 Read = tuple[Entry, Part]
 """An entry, and what it holds, to be read."""
@@ -51,6 +52,12 @@ class Order:
     picture: Mapping[str, Any] | None = None
     pictures: Mapping[str, str] = field(default_factory=dict)
     """Small pictures of what belongs to notes, by the digests of the files."""
+    contract: str = ""
+    customer: str = ""
+    printed: Mapping[str, Any] = field(default_factory=dict)
+    """The revision, and who made it when (``printed_by``); empty before that is known."""
+    made_with: Mapping[str, str] = field(default_factory=dict)
+    """The libraries that set its pages, and their versions."""
 
 
 def content(order: Order, whole: Sequence[Whole]) -> dict[str, Any]:
@@ -58,15 +65,21 @@ def content(order: Order, whole: Sequence[Whole]) -> dict[str, Any]:
     state = standing(order.plan, whole)
     entries = [(entry, Part(body)) for entry, body in whole]
     told = _told(order.plan, entries)
-    zone = entries[-1][0].local.tzinfo if entries else UTC
+    remarks = {each.entry.uid for each in notes_in(whole) if each.is_remark}
+    last = next((entry for entry, _ in reversed(entries) if entry.uid not in remarks), None)
+    zone = last.local.tzinfo if last is not None else UTC
     known = grounds(replace(entry, body=body) for entry, body in whole)
     return {
         "format": FORMAT,
         "version": order.version,
         "language": order.language,
         "site": order.site,
-        "as_of": _when(entries[-1][0].at, zone) if entries else None,
-        "people": sorted({_who(e) for e, _ in entries if e.person}),
+        "contract": order.contract,
+        "customer": order.customer,
+        "printed": dict(order.printed),
+        "made_with": dict(order.made_with),
+        "as_of": _when(last.at, zone) if last is not None else None,
+        "people": sorted({_who(e) for e, _ in entries if e.person and e.uid not in remarks}),
         "summary": {
             "right": state.right,
             "rows": len(state.rows),
@@ -86,6 +99,11 @@ def content(order: Order, whole: Sequence[Whole]) -> dict[str, Any]:
         "entries": plain(known),
         "digest": digest(known),
     }
+
+
+def printed_by(entry: Entry, revision: int) -> dict[str, Any]:
+    """Which revision of a record it is, who made it, and when, by the entry of that."""
+    return {"revision": revision, "at": _when(entry.at, entry.local.tzinfo), "who": _who(entry)}
 
 
 def _when(at: datetime, zone: tzinfo | None) -> str:
@@ -182,6 +200,8 @@ def _planned_notes(plan: Plan) -> Iterator[dict[str, Any]]:
 def _notes(whole: Sequence[Whole], zone: tzinfo | None) -> Iterator[dict[str, Any]]:
     """What people wrote down, the oldest first."""
     for each in notes_in(whole):
+        if each.is_remark:
+            continue
         yield {
             "at": _when(each.entry.at, zone),
             "who": _who(each.entry),

@@ -18,8 +18,8 @@ from portcall.core.record.planned import is_only_noticed
 from portcall.core.record.standing import standing
 
 LOOKS = (Kind.LOOK, Kind.VERIFICATION)
-_WORKSTATION = (Kind.MATCH,)
-"""Entries about the computer alone: a hand-over record is about the site."""
+BESIDE = (Kind.MATCH, Kind.REPORT)
+"""Entries about the computer, and about records: a hand-over record is about the site."""
 
 Whole = tuple[Entry, Mapping[str, Any]]
 """An entry, and what it holds."""
@@ -85,7 +85,7 @@ def chosen(plan: Plan, entries: Sequence[Whole], drawn: Looks | None) -> set[str
     done = {
         entry.uid
         for entry, body in entries
-        if entry.kind not in (*LOOKS, *_WORKSTATION) and not is_only_noticed(entry, body)
+        if entry.kind not in (*LOOKS, *BESIDE) and not is_only_noticed(entry, body)
     }
     rows = standing(plan, entries).rows
     said = {uid for each in rows for uid in (each.source, each.judged_by) if uid}

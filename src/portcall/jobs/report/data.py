@@ -9,7 +9,7 @@ from io import BytesIO
 from pathlib import Path
 from typing import Any
 
-from portcall.core.report.content import FORMAT
+from portcall.core.report.content import EARLIER_FORMATS, FORMAT
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.site.files import read_bounded
 
@@ -45,7 +45,7 @@ def read_record(path: Path) -> tuple[dict[str, Any], bytes]:
         record = json.loads(text) if text else None
     except (ValueError, RecursionError):
         record = None
-    if not isinstance(record, dict) or record.get("format") != FORMAT:
+    if not isinstance(record, dict) or record.get("format") not in (FORMAT, *EARLIER_FORMATS):
         raise BadInput(f"{path.name}: is no record that portcall report wrote, or was cut short")
     return record, data
 

@@ -4,32 +4,27 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
 from datetime import datetime
-from pathlib import Path
+from hashlib import sha256
+from importlib.metadata import version
+from importlib.util import find_spec
 from typing import Any
 
 from portcall import __version__
-from portcall.core.counted import counted, named
-from portcall.core.plan.reading import parse_plan
 from portcall.core.plan.rows import Plan
 from portcall.core.record.entry import Kind
 from portcall.core.record.look import read_look
-from portcall.core.record.notes import notes_in
-from portcall.core.record.planned import is_only_noticed
+from portcall.core.record.notes import note_body, notes_in
 from portcall.core.report.before import before_sheet
-from portcall.core.report.content import Order, content
-from portcall.core.report.grounds import LOOKS, Whole, chosen, chosen_looks, grounds, of
+from portcall.core.report.content import Order, content, printed_by
+from portcall.core.report.grounds import LOOKS, Whole, chosen, chosen_looks, of
 from portcall.core.report.grounds import Looks as Drawn
 from portcall.core.sketch.picture import picture_document
-from portcall.core.trouble import BadInput
 from portcall.jobs.record.reading import NamedLook
-from portcall.jobs.report.data import read_record
-from portcall.jobs.report.thumbs import shows_otherwise
 from portcall.jobs.sketch.sketch import picture_of, picture_of_plan
 from portcall.site.folder import Site
 from portcall.site.logbook.store import Logbook, Numbered
-from portcall.site.spreadsheet import csv_text
+from portcall.site.logbook.writing import new_entry, write_entries
 
 PAGES = (".html", ".pdf", ".xlsx", ".json")
 _MOST_LOOKS = 200
@@ -38,18 +33,71 @@ _MOST_LOOKS = 200
 _MOST_NAMED = 3
 
 
-def make_record(
-    site: Site, book: Logbook, plan: Plan, language: str, remarks: Sequence[str]
-) -> dict[str, Any]:
-    """The record of a site, as of the last entry of its logbook."""
-    whole = _read(book, book.entries())
+LIBRARIES = ("jinja2", "matplotlib", "openpyxl", "pypdf", "weasyprint")
+"""Those that set pages: other versions of them set the same page otherwise."""
+
+OF_A_PAGE = {
+    ".json": (),
+    ".html": ("jinja2", "matplotlib"),
+    ".xlsx": ("openpyxl",),
+    ".pdf": ("jinja2", "matplotlib", "pypdf", "weasyprint"),
+}
+
+
+def make_record(site: Site, plan: Plan, language: str, remarks: Sequence[str]) -> dict[str, Any]:
+    """The record of a site, as of the last entry of its logbook.
+
+    What is remarked is in the logbook before it is in the record, and so is who made the record,
+    and when: of the same record that was made before. Raises NotPossibleHere, OSError.
+    """
+    book = Logbook(site.folder)
+    if _note_remarks(site, book, remarks):
+        book = Logbook(site.folder)
+    whole = read_entries(book, book.entries())
     drawn = chosen_looks(plan, whole)
     grounded = list(of(whole, chosen(plan, whole, drawn)))
-    shown = _pictures(site, grounded)
-    return _record(site, plan, language, remarks, drawn, grounded, shown)
+    shown = pictures_of(site, grounded)
+    made_with = {name: version(name) for name in LIBRARIES if find_spec(name) is not None}
+    record = record_of(site, plan, language, remarks, drawn, grounded, shown, made_with)
+    return {**record, "printed": _printed(site, book, record)}
 
 
-def _read(book: Logbook, found: Sequence[Numbered]) -> list[Whole]:
+def _note_remarks(site: Site, book: Logbook, remarks: Sequence[str]) -> bool:
+    """Write down the remarks that are not in the logbook yet; whether there were any."""
+    noted = book.with_bodies(book.entries((Kind.NOTE,)) if remarks else [])
+    known = {n.text for n in notes_in((e.entry, body) for e, body in noted) if n.is_remark}
+    new = [text for text in dict.fromkeys(remarks) if text not in known]
+    write_entries(
+        site.folder,
+        *(new_entry(Kind.NOTE, text, note_body(text, (), is_remark=True)) for text in new),
+    )
+    return bool(new)
+
+
+def _printed(site: Site, book: Logbook, record: Mapping[str, Any]) -> dict[str, Any]:
+    """Who made this record first, and when, and which revision that is."""
+    said = fingerprint(record)
+    earlier = book.entries((Kind.REPORT,))
+    for each, body in book.with_bodies(earlier):
+        if body.get("record") == said and isinstance(body.get("revision"), int):
+            return printed_by(each.entry, body["revision"])
+    revision = len(earlier) + 1
+    about = {"record": said, "revision": revision, "language": record["language"]}
+    entry = new_entry(Kind.REPORT, f"revision {revision}", about)
+    write_entries(site.folder, entry)
+    return printed_by(entry, revision)
+
+
+def fingerprint(record: Mapping[str, Any]) -> str:
+    """The SHA-256 of what a record says, but for who made it when, and with which versions."""
+    said = {key: value for key, value in record.items() if key not in _NOT_SAID}
+    return sha256(json.dumps(said, ensure_ascii=False, sort_keys=True).encode()).hexdigest()
+
+
+_NOT_SAID = ("printed", "made_with", "version")
+
+
+def read_entries(book: Logbook, found: Sequence[Numbered]) -> list[Whole]:
     """Entries with what they hold, of the looks the later ones."""
     looks = [each for each in found if each.entry.kind in LOOKS]
     old = {each.number for each in looks[:-_MOST_LOOKS]}
@@ -57,7 +105,7 @@ def _read(book: Logbook, found: Sequence[Numbered]) -> list[Whole]:
     return [(each.entry, body) for each, body in book.with_bodies(kept)]
 
 
-def _record(
+def record_of(
     site: Site,
     plan: Plan,
     language: str,
@@ -65,6 +113,7 @@ def _record(
     drawn: Drawn | None,
     grounded: Sequence[Whole],
     shown: Mapping[str, str],
+    made_with: Mapping[str, str],
 ) -> dict[str, Any]:
     """The document; ``shown`` are the small pictures in it, by the digests of their files."""
     picture = None
@@ -74,11 +123,23 @@ def _record(
         wired = meant if drawn.ports == drawn.look else _look(by_uid, drawn.ports)
         picture = picture_document(picture_of(site, plan, meant, wired))
     label = site.label or "a plant network"
-    order = Order(label, __version__, language, plan, remarks, drawn, picture, shown)
+    order = Order(
+        label,
+        __version__,
+        language,
+        plan,
+        remarks,
+        drawn,
+        picture,
+        shown,
+        site.contract,
+        site.customer,
+        made_with=made_with,
+    )
     return content(order, grounded)
 
 
-def _pictures(site: Site, grounded: Sequence[Whole]) -> dict[str, str]:
+def pictures_of(site: Site, grounded: Sequence[Whole]) -> dict[str, str]:
     """Small pictures of the photographs that belong to the notes among some entries."""
     from portcall.jobs.report.thumbs import pictures
 
@@ -128,112 +189,3 @@ def page_before(site: Site, plan: Plan, language: str, made: datetime, suffix: s
     from portcall.jobs.report import page
 
     return page.before(sheet, as_pdf=suffix == ".pdf")
-
-
-@dataclass(frozen=True, slots=True)
-class Checked:
-    """The result of checking a record: whether all still holds, and in sentences why.
-
-    ``later`` counts the entries about the site that were written since.
-    """
-
-    holds: bool
-    entries: int
-    findings: tuple[str, ...]
-    later: int
-
-
-def check_record(site: Site, book: Logbook, file: Path) -> Checked:
-    """Hold a record's file against the logbook of a site. Raises BadInput, NotPossibleHere."""
-    record, octets = read_record(file)
-    try:
-        named_uids = [str(each["uid"]) for each in record["entries"]]
-        wanted = {str(each["uid"]): str(each["sha256"]) for each in record["entries"]}
-        plan = _plan(record["plan"])
-        drawn = Drawn(**record["looks"]) if record["looks"] else None
-        language, remarks = str(record["language"]), [str(each) for each in record["remarks"]]
-        version = str(record["version"])
-    except (KeyError, TypeError, AttributeError, BadInput):
-        raise BadInput(f"{file.name}: its record is damaged") from None
-    found = book.entries()
-    chosen_ones = [each for each in found if each.entry.uid in wanted]
-    whole = [(each.entry, body) for each, body in book.with_bodies(chosen_ones)]
-    here = {each.uid: each.sha256 for each in grounds(replace(e, body=b) for e, b in whole)}
-    missing = [uid for uid in named_uids if uid not in here]
-    other = [uid for uid in named_uids if uid in here and here[uid] != wanted[uid]]
-    findings = []
-    if missing:
-        findings.append(f"{_entries(missing)} not in this logbook")
-    if other:
-        findings.append(f"{_entries(other)} otherwise in this logbook")
-    last = max((each.entry.at for each in chosen_ones), default=None)
-    until = [each for each in found if last is not None and each.entry.at <= last]
-    if not findings:
-        shown = record.get("pictures") or {}
-        again = _record(site, plan, language, remarks, drawn, whole, shown)
-        # Records of before had neither notes nor pictures.
-        mine = {**{key: again[key] for key in ("notes", "pictures")}, **record}
-        findings += _differences(mine, {**again, "version": version})
-        kept = _pictures(site, whole)
-        for digest in shows_otherwise(record, kept):
-            findings.append(f"a picture shows something else than the file {digest[:12]} does")
-        findings += [
-            f"the file {digest[:12]} of a note is not kept here any more, or not as it was: "
-            "whether its picture shows it cannot be told"
-            for digest in shown
-            if digest not in kept
-        ]
-        then = _read(book, until)
-        more = chosen(plan, then, chosen_looks(plan, then)) - wanted.keys()
-        if more:
-            # The entry was left out, or it was copied here later from the laptop that wrote it.
-            verb = "is" if len(more) == 1 else "are"
-            which = _some(sorted(more))
-            findings.append(f"{which} of before its date {verb} in this logbook, and not in it")
-    if version == __version__:
-        if not _is_its_page(record, octets, file.suffix.lower()):
-            findings.append("the page does not say what its own record says: it was changed since")
-    else:
-        findings.append(
-            f"it was made with version {version}: whether its page was changed cannot be told with "
-            f"{__version__}"
-        )
-    since = ((each.entry, body) for each, body in book.with_bodies(found[len(until) :]))
-    later = [e for e, b in since if e.kind is not Kind.MATCH and not is_only_noticed(e, b)]
-    return Checked(not findings, len(wanted), tuple(findings), len(later))
-
-
-def _plan(rows: Sequence[Mapping[str, str]]) -> Plan:
-    """The plan that a record was made with."""
-    columns = list(dict.fromkeys(key for row in rows for key in row))
-    if not columns:
-        return Plan()
-    lines = [columns, *([str(row.get(key, "")) for key in columns] for row in rows)]
-    return parse_plan(csv_text(lines, ",", mark=False), "the record's plan")
-
-
-def _entries(uids: Sequence[str]) -> str:
-    return f"{_some(uids)} that it rests on {'is' if len(uids) == 1 else 'are'}"
-
-
-def _some(uids: Sequence[str]) -> str:
-    """How many entries, and some of them by the beginnings of their identities."""
-    which = named([uid[:8] for uid in uids], _MOST_NAMED)
-    return f"{counted(len(uids), 'entry', 'entries')} ({which})"
-
-
-def _differences(record: Mapping[str, Any], again: Mapping[str, Any]) -> list[str]:
-    """The sections that say something else than the entries do."""
-    plain = json.loads(json.dumps(again))
-    sections = [key for key in plain if record.get(key) != plain[key]]
-    return [f"{key}: the entries say otherwise than it does" for key in sections]
-
-
-def _is_its_page(record: Mapping[str, Any], octets: bytes, suffix: str) -> bool:
-    """Whether a file is, octet for octet, what its own record gives."""
-    if suffix not in PAGES:
-        return False
-    try:
-        return page_of(record, suffix) == octets
-    except (KeyError, TypeError, ValueError, AttributeError, RecursionError):
-        return False
