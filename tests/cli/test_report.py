@@ -176,10 +176,10 @@ def test_it_says_what_the_logbook_says(whole_record):
     assert (swap["old"], swap["new"], swap["verdict"]) == (f"{OLD}, serial 7", VALVE, "right")
     (target,) = told["watches"][0]["targets"]
     assert (target["sent"], target["lost"], len(target["spans"])) == (15, 1, 3)
-    assert (told["as_of"], told["people"]) == ("2026-11-20T09:08:00+01:00", ["ana on bench"])
+    assert (told["as_of"], told["people"]) == ("2026-11-20T09:08:00+01:00", ["ana (bench)"])
     assert told["summary"] == {"right": 1, "rows": 3, "groups": []}
     # What the computer did for itself, and a look that says nothing now, are not among its grounds.
-    kinds = ["setting", "setting", "power cycle", "plan", "swap", "watch", "verification"]
+    kinds = ["setting", "setting", "power cycle", "plan", "swap", "watch", "verification", "note"]
     assert [each["kind"] for each in told["entries"]] == kinds
 
 
@@ -235,7 +235,7 @@ def test_every_page_has_all_of_it(whole_record, page):
         pages = PdfReader(io.BytesIO((whole_record / "r.pdf").read_bytes())).pages
         lying = [each for each in pages if each.mediabox.width > each.mediabox.height]
         assert len(lying) == 1
-        assert "plugged in somewhere" in lying[0].extract_text()
+        assert "plugged in somewhere" in lying[-1].extract_text()
 
 
 @pytest.mark.parametrize(

@@ -237,9 +237,15 @@ def put_sheet(page: Worksheet, sheet: Sheet) -> None:
     page.page_setup.orientation = "landscape"
     page.page_setup.paperSize = page.PAPERSIZE_A4
     page.page_setup.fitToHeight = 0
+    # A sheet that is wider than people can read on one page goes on beside it.
+    page.page_setup.fitToWidth = max(-(-int(sum(widths)) // _READABLE), 1)
+    page.print_title_cols = "A:A"
     page.sheet_properties.pageSetUpPr.fitToPage = True
     page.oddFooter.right.text = "&P / &N"
 
+
+_READABLE = 170
+"""Characters that can be read beside each other on a page that lies."""
 
 _HEADING_ROW = 4
 _WIDEST = 42

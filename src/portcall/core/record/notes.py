@@ -13,6 +13,9 @@ from portcall.core.document import OddDocument, Part, a_count, a_text, a_truth
 from portcall.core.record.entry import Entry, Kind
 
 LONGEST_NOTE = 600
+FLAGS = REMARK, OPEN, DONE = "remark", "open", "done"
+"""What a note may be beside a note: a remark on a record, an open point, or the end of one."""
+
 _MOST_FILES = 16
 _DIGITS = frozenset("0123456789abcdef")
 
@@ -34,12 +37,15 @@ class Note:
     files: tuple[NotedFile, ...] = ()
     is_remark: bool = False
     """Whether it is about a record as a whole, by whoever signs it."""
+    is_open: bool = False
+    is_done: bool = False
+    """Whether it is an open point, or says that the open point of this text is done."""
 
 
-def note_body(text: str, files: Iterable[NotedFile], is_remark: bool = False) -> dict[str, Any]:
-    """What an entry of a note holds."""
+def note_body(text: str, files: Iterable[NotedFile], flag: str | None = None) -> dict[str, Any]:
+    """What an entry of a note holds; ``flag`` is one of ``FLAGS``."""
     body: dict[str, Any] = {"text": text, "files": [each._asdict() for each in files]}
-    return {**body, **({"remark": True} if is_remark else {})}
+    return {**body, **({flag: True} if flag else {})}
 
 
 def notes_in(entries: Iterable[tuple[Entry, Mapping[str, Any]]]) -> Iterator[Note]:
@@ -48,8 +54,8 @@ def notes_in(entries: Iterable[tuple[Entry, Mapping[str, Any]]]) -> Iterator[Not
         if entry.kind is Kind.NOTE:
             said = Part(body)
             files = tuple(filter(None, map(_file, said.parts("files", _MOST_FILES))))
-            is_remark = bool(said.get("remark", a_truth))
-            yield Note(entry, said.get("text", _a_note, ""), files, is_remark)
+            flags = (bool(said.get(flag, a_truth)) for flag in FLAGS)
+            yield Note(entry, said.get("text", _a_note, ""), files, *flags)
 
 
 def _a_note(value: object) -> str:

@@ -19,10 +19,19 @@ from portcall.core.plain import plain
 from portcall.core.plan.changing import cells_of
 from portcall.core.plan.rows import Plan
 from portcall.core.record.entry import Entry, Kind
+from portcall.core.record.look import read_look
 from portcall.core.record.notes import notes_in
 from portcall.core.record.planned import RowChange, done_changes
-from portcall.core.record.standing import RowStanding, Standing, standing
-from portcall.core.report.grounds import Looks, Whole, digest, grounds
+from portcall.core.record.standing import RowStanding, standing
+from portcall.core.report.grounds import LOOKS, Looks, Whole, digest, grounds
+from portcall.core.report.sections import (
+    conflicts,
+    firmware,
+    open_points,
+    panels,
+    subnets,
+    switch_ports,
+)
 from portcall.core.wire.cip_tcpip import Control
 
 FORMAT = "portcall record 2"
@@ -69,6 +78,10 @@ def content(order: Order, whole: Sequence[Whole]) -> dict[str, Any]:
     last = next((entry for entry, _ in reversed(entries) if entry.uid not in remarks), None)
     zone = last.local.tzinfo if last is not None else UTC
     known = grounds(replace(entry, body=body) for entry, body in whole)
+    devices = [_device(each, told.get(each.row.name, {}), zone) for each in state.rows]
+    looks = {entry.uid: body for entry, body in whole if entry.kind in LOOKS}
+    drawn = read_look(looks.get(order.looks.look)) if order.looks is not None else None
+    wired = read_look(looks.get(order.looks.ports)) if order.looks is not None else None
     return {
         "format": FORMAT,
         "version": order.version,
@@ -85,8 +98,12 @@ def content(order: Order, whole: Sequence[Whole]) -> dict[str, Any]:
             "rows": len(state.rows),
             "groups": [[name, *count] for name, count in state.groups.items() if name],
         },
-        "devices": [_device(each, told.get(each.row.name, {}), zone) for each in state.rows],
-        "open": list(_still_open(state)),
+        "devices": devices,
+        "open": list(open_points(state, list(notes_in(whole)), conflicts(drawn))),
+        "panels": list(panels(order.plan)),
+        "subnets": list(subnets(order.plan)),
+        "firmware": list(firmware(devices)),
+        "ports": list(switch_ports(order.plan, wired)),
         "changes": list(_changes(entries, zone)),
         "replaced": [_replaced(e, body, zone) for e, body in entries if e.kind is Kind.SWAP],
         "watches": [_watch(e, body, zone) for e, body in entries if e.kind is Kind.WATCH],
@@ -112,7 +129,7 @@ def _when(at: datetime, zone: tzinfo | None) -> str:
 
 
 def _who(entry: Entry) -> str:
-    return f"{entry.person} on {entry.workstation}" if entry.person else entry.workstation
+    return f"{entry.person} ({entry.workstation})" if entry.person else entry.workstation
 
 
 def _told(plan: Plan, entries: Sequence[Read]) -> dict[str, dict[str, str]]:
@@ -200,7 +217,7 @@ def _planned_notes(plan: Plan) -> Iterator[dict[str, Any]]:
 def _notes(whole: Sequence[Whole], zone: tzinfo | None) -> Iterator[dict[str, Any]]:
     """What people wrote down, the oldest first."""
     for each in notes_in(whole):
-        if each.is_remark:
+        if each.is_remark or each.is_done:
             continue
         yield {
             "at": _when(each.entry.at, zone),
@@ -209,18 +226,6 @@ def _notes(whole: Sequence[Whole], zone: tzinfo | None) -> Iterator[dict[str, An
             "text": each.text,
             "files": [file._asdict() for file in each.files],
         }
-
-
-def _still_open(state: Standing) -> Iterator[dict[str, str]]:
-    """The open points of a site: of each row, and the devices in none."""
-    for each in state.rows:
-        if not each.is_done:
-            because = each.open_because if each.is_right else None
-            told = because.sentence if because is not None else each.detail
-            what = ": ".join(filter(None, (each.state.value, told)))
-            yield {"name": each.row.name, "what": what, "next": str(each.next_line or "")}
-    for stranger in state.unplanned:
-        yield {"name": "", "what": f"not in the plan: {stranger}", "next": "portcall plan take"}
 
 
 def _changes(entries: Iterable[Read], zone: tzinfo | None) -> Iterator[dict[str, Any]]:

@@ -33,10 +33,11 @@ _WORDS = {
     "gateway": ("Gateway", "Gateway", "Puerta de enlace"),
     "holds": ("Holds its address", "Hält seine Adresse", "Conserva su dirección"),
     "proof": ("Proof", "Nachweis", "Prueba"),
+    "marked": ("✓ verified right", "✓ geprüft: richtig", "✓ verificado: correcto"),
     "state": ("State", "Zustand", "Estado"),
     "verified": ("Verified", "Geprüft", "Verificado"),
     "echo": ("Echo", "Echo", "Eco"),
-    "power_cycle": ("Power cycle", "Spannungsausfall", "Corte de tensión"),
+    "power_cycle": ("Power cycle", "Aus- und Einschalten", "Apagado y encendido"),
     "by_hand": ("read by hand", "von Hand abgelesen", "leído a mano"),
     "planned": ("planned", "geplant", "planificado"),
     "open": ("What is open", "Offene Punkte", "Pendiente"),
@@ -60,7 +61,11 @@ _WORDS = {
     "old": ("Old device", "Altes Gerät", "Dispositivo antiguo"),
     "new": ("New device", "Neues Gerät", "Dispositivo nuevo"),
     "verdict": ("Verdict", "Urteil", "Resultado"),
-    "watches": ("Watches", "Beobachtungen", "Observaciones"),
+    "watches": (
+        "Watches of the connection",
+        "Dauermessungen der Verbindung",
+        "Vigilancia de la conexión",
+    ),
     "target": ("Target", "Ziel", "Objetivo"),
     "sent": ("Sent", "Gesendet", "Enviados"),
     "lost": ("Lost", "Verloren", "Perdidos"),
@@ -81,8 +86,9 @@ _WORDS = {
     "done_by": ("Done by", "Ausgeführt von", "Realizado por"),
     "notes": ("Notes", "Notizen", "Notas"),
     "of_plan": ("the plan", "der Plan", "el plan"),
-    "remarks": ("Remarks", "Bemerkungen", "Observaciones del firmante"),
-    "none": ("None.", "Keine.", "Ninguna."),
+    "remarks": ("Remarks", "Bemerkungen", "Observaciones"),
+    "none": ("Nothing.", "Nichts.", "Nada."),
+    "none_of_watches": ("None.", "Keine.", "Ninguna."),
     "signatures": ("Signatures", "Unterschriften", "Firmas"),
     "handed_over": ("Handed over by", "Übergeben von", "Entregado por"),
     "taken_over": ("Taken over by", "Übernommen von", "Recibido por"),
@@ -103,6 +109,51 @@ _WORDS = {
         "antiguo primero; las líneas son las de: portcall logbook export. Con la herramienta: "
         "portcall report --check",
     ),
+    "contract": ("Contract", "Auftrag", "Contrato"),
+    "customer": ("Customer", "Kunde", "Cliente"),
+    "revision": ("Revision", "Revision", "Revisión"),
+    "printed": ("made by", "erstellt von", "hecha por"),
+    "times": ("Times", "Zeiten", "Horas"),
+    "changes_short": ("Changes", "Änderungen", "Cambios"),
+    "replaced_short": ("Replaced", "Ersetzt", "Sustituidos"),
+    "watches_short": ("Watches", "Dauermessungen", "Vigilancia"),
+    "grounds_short": ("Grounds", "Grundlagen", "Fundamentos"),
+    "panels": ("Addresses per panel", "Adressen je Schaltschrank", "Direcciones por armario"),
+    "panel": ("Panel", "Schaltschrank", "Armario"),
+    "addresses": ("Addresses", "Adressen", "Direcciones"),
+    "subnets": ("Free addresses", "Freie Adressen", "Direcciones libres"),
+    "subnet": ("Subnet", "Teilnetz", "Subred"),
+    "free": ("Free", "Frei", "Libres"),
+    "and_more": ("and {count} more", "und {count} weitere", "y {count} más"),
+    "firmware_list": ("Firmware list", "Firmwareliste", "Lista de firmware"),
+    "ports": ("Ports of the switches", "Belegung der Switch-Ports", "Puertos de los switches"),
+    "switch": ("Switch", "Switch", "Switch"),
+    "port": ("Port", "Port", "Puerto"),
+    "behind": ("Behind it", "Dahinter", "Detrás"),
+    "others": ("{count} more", "{count} weitere", "{count} más"),
+    "count": ("Number", "Anzahl", "Número"),
+    "appendix": ("Appendix", "Anhang", "Anexo"),
+    "engineer": (
+        "For the engineer",
+        "Für die Technik",
+        "Para el técnico",
+    ),
+    "for_engineer": (
+        "For the engineer: what is open, and the line to type",
+        "Für die Technik: was offen ist, und die Zeile dafür",
+        "Para el técnico: qué está pendiente y qué teclear",
+    ),
+    "days_old": ("{count} days old", "{count} Tage alt", "hace {count} días"),
+    "all_devices": ("all {count} devices", "alle {count} Geräte", "los {count} dispositivos"),
+    "given by": ("given by {by}", "gegeben über {by}", "dado por {by}"),
+    "device, by": ("device, by {by}", "Gerät, über {by}", "dispositivo, por {by}"),
+    "its_address": ("its address", "seine Adresse", "su dirección"),
+    "plan": ("plan", "Plan", "plan"),
+    "plan, by hand": ("plan, by hand", "Plan, von Hand", "plan, a mano"),
+    "device": ("device", "Gerät", "dispositivo"),
+    "removed": ("removed", "entfernt", "quitado"),
+    "right": ("right", "richtig", "correcto"),
+    "not done": ("not done", "nicht ausgeführt", "no hecho"),
     "not_known": ("not known", "nicht bekannt", "no se sabe"),
     "never": ("never", "nie", "nunca"),
     "ms": ("ms", "ms", "ms"),
@@ -113,8 +164,8 @@ _WORDS = {
     "kept": ("told to keep it", "angewiesen, sie zu halten", "con orden de conservarla"),
     "proved by power cycle": (
         "proved by power cycle",
-        "durch Spannungsausfall bewiesen",
-        "probado con corte de tensión",
+        "durch Aus- und Einschalten bewiesen",
+        "probado con apagado y encendido",
     ),
     "not all read": ("not all read", "nicht alles abgelesen", "no todo leído"),
     "verified right": ("verified right", "geprüft: richtig", "verificado: correcto"),
@@ -124,7 +175,151 @@ _WORDS = {
 }
 
 
+_SAID = {
+    "never seen": (
+        "It has not been seen yet.",
+        "Es wurde noch nicht gesehen.",
+        "Aún no se ha visto.",
+    ),
+    "seen": (
+        "It was seen, and is not verified yet.",
+        "Es wurde gesehen und ist noch nicht geprüft.",
+        "Se ha visto y aún no está verificado.",
+    ),
+    "asked": (
+        "It asks for an address, and has none yet.",
+        "Es fragt nach einer Adresse und hat noch keine.",
+        "Pide una dirección y aún no la tiene.",
+    ),
+    "given": (
+        "It was given its address, and is not verified yet.",
+        "Es hat seine Adresse bekommen und ist noch nicht geprüft.",
+        "Recibió su dirección y aún no está verificado.",
+    ),
+    "kept": (
+        "It was told to keep its address, and is not verified yet.",
+        "Es soll seine Adresse halten und ist noch nicht geprüft.",
+        "Debe conservar su dirección y aún no está verificado.",
+    ),
+    "proved by power cycle": (
+        "It keeps its address, and is not verified yet.",
+        "Es hält seine Adresse und ist noch nicht geprüft.",
+        "Conserva su dirección y aún no está verificado.",
+    ),
+    "not all read": (
+        "Not everything that is planned could be read from it.",
+        "Nicht alles, was geplant ist, war auslesbar.",
+        "No se pudo leer todo lo planificado.",
+    ),
+    "verified wrong": (
+        "It is not as planned.",
+        "Es ist nicht wie geplant.",
+        "No está como se planificó.",
+    ),
+    "missing": (
+        "It does not answer at its planned address.",
+        "Es antwortet nicht an seiner geplanten Adresse.",
+        "No responde en su dirección planificada.",
+    ),
+    "silent": (
+        "It is there, and does not answer.",
+        "Es ist da und antwortet nicht.",
+        "Está conectado y no responde.",
+    ),
+    "differs": (
+        "{column}: {value}; planned: {planned}.",
+        "{column}: {value}; geplant: {planned}.",
+        "{column}: {value}; planificado: {planned}.",
+    ),
+    "asking": (
+        "It has no address, and asks for one.",
+        "Es hat keine Adresse und fragt nach einer.",
+        "No tiene dirección y pide una.",
+    ),
+    "no address": ("It has no address.", "Es hat keine Adresse.", "No tiene dirección."),
+    "elsewhere": (
+        "It is at another address than planned.",
+        "Es ist an einer anderen Adresse als geplant.",
+        "Está en otra dirección que la planificada.",
+    ),
+    "is-at": (
+        "It is at {addresses}, which is not its planned address.",
+        "Es ist an {addresses}, was nicht seine geplante Adresse ist.",
+        "Está en {addresses}, que no es su dirección planificada.",
+    ),
+    "wrong MAC": (
+        "Another device is at its address.",
+        "Ein anderes Gerät ist an seiner Adresse.",
+        "Otro dispositivo está en su dirección.",
+    ),
+    "conflict": (
+        "Several devices have its address.",
+        "Mehrere Geräte haben seine Adresse.",
+        "Varios dispositivos tienen su dirección.",
+    ),
+    "shared": (
+        "{address}: several devices have this address: {macs}.",
+        "{address}: mehrere Geräte haben diese Adresse: {macs}.",
+        "{address}: varios dispositivos tienen esta dirección: {macs}.",
+    ),
+    "not planned": (
+        "A device that is not planned: {device}.",
+        "Ein Gerät, das nicht geplant ist: {device}.",
+        "Un dispositivo no planificado: {device}.",
+    ),
+    "noted": ("{text}", "{text}", "{text}"),
+    "lost-its-address": (
+        "It lost its address when the power was switched off and on.",
+        "Es hat beim Aus- und Einschalten seine Adresse verloren.",
+        "Perdió su dirección al apagar y encender.",
+    ),
+    "not-set": (
+        "Setting it did not succeed, and nothing shows that it keeps its address.",
+        "Das Einstellen gelang nicht, und nichts zeigt, dass es seine Adresse hält.",
+        "No se pudo ajustar, y nada muestra que conserve su dirección.",
+    ),
+    "given-only": (
+        "It was given its address, and nothing shows that it keeps it without power.",
+        "Es hat seine Adresse bekommen, und nichts zeigt, dass es sie ohne Spannung hält.",
+        "Recibió su dirección, y nada muestra que la conserve sin tensión.",
+    ),
+    "planned-since": (
+        "It is planned otherwise since it was verified.",
+        "Seit der Prüfung ist es anders geplant.",
+        "Desde la verificación está planificado de otro modo.",
+    ),
+}
+"""Open points in a customer's words, by what they are (``sections.open_points``)."""
+
+_OTHERWISE = {"asks": "asking", "differs": "verified wrong", "is-at": "elsewhere"}
+"""The words without values, where a record of before has none of these."""
+
+
 def words(language: str) -> Mapping[str, str]:
     """The words of a language by what they are for; ``LANGUAGES`` are known."""
     place = LANGUAGES.index(language)
     return {key: each[place] for key, each in _WORDS.items()}
+
+
+def said(language: str, what: str, values: Mapping[str, object]) -> str:
+    """An open point in a customer's words; what this version has no words for is not as planned."""
+    place = LANGUAGES.index(language)
+    shown = {key: _shown(value, place) for key, value in values.items()}
+    for key in (what, _OTHERWISE.get(what, ""), "verified wrong"):
+        if key in _SAID:
+            try:
+                return _SAID[key][place].format(**shown)
+            except (KeyError, IndexError, ValueError):
+                continue
+    return ""
+
+
+def _shown(value: object, place: int) -> str:
+    if isinstance(value, (list, tuple)):
+        return ", ".join(map(str, value))
+    text = str(value)
+    return _WORDS[text][place] if text in _COLUMNS else text
+
+
+_COLUMNS = ("mask", "gateway", "maker", "product", "serial", "firmware", "mac", "address")
+"""Values that are names of columns, and are told in the language."""

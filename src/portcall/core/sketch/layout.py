@@ -274,9 +274,9 @@ class _Layout:
         low, high = 0, len(text)
         while low < high:
             middle = (low + high + 1) // 2
-            is_short = self._measure(f"{text[:middle]}…", bold) * size <= width
+            is_short = self._measure(_cut(text, middle), bold) * size <= width
             low, high = (middle, high) if is_short else (low, middle - 1)
-        return f"{text[:low].rstrip()}…"
+        return _cut(text, low)
 
     def _fits(self, height: float) -> bool:
         return self._y % self._body + height <= self._body
@@ -385,3 +385,9 @@ _LEGEND = {
     Mark.TWICE: "red",
     Mark.ELSEWHERE: "orange",
 }
+
+
+def _cut(text: str, kept: int) -> str:
+    """A text cut in its middle: names that are alike often differ at their ends."""
+    begins = (kept + 1) // 2
+    return f"{text[:begins].rstrip()}…{text[len(text) - (kept - begins) :].lstrip()}"

@@ -18,7 +18,6 @@ from typing import Any
 from jinja2 import Environment, StrictUndefined
 from markupsafe import Markup
 
-from portcall.core.report.words import words
 from portcall.core.sketch.layout import lay_out
 from portcall.core.sketch.picture import read_picture
 from portcall.core.sketch.sheet import PAPERS, Sheet
@@ -26,7 +25,7 @@ from portcall.core.trouble import NotPossibleHere
 from portcall.host.runner import rare_collections
 from portcall.jobs.report.data import ATTACHED, as_data
 from portcall.jobs.report.plots import plot
-from portcall.jobs.report.shown import cells, number, when
+from portcall.jobs.report.shown import Shown
 from portcall.jobs.sketch.draw import drawn, measure
 
 
@@ -45,13 +44,14 @@ def _rendered(record: Mapping[str, Any], sheets: Sequence[str], carried: str) ->
 
     ``carried`` is the document to stand in it, "" for none.
     """
-    word = words(record["language"])
-    return _made("page.html", record=record, w=word, sketch=sheets, carried=Markup(carried))
+    shown = Shown(record)
+    about = {"record": record, "s": shown, "w": shown.words}
+    return _made("page.html", **about, sketch=sheets, carried=Markup(carried))
 
 
 def _made(template: str, **values: Any) -> bytes:
     engine = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True)
-    engine.filters |= {"when": when, "cells": cells, "number": number, "plot": _plot, "css": _css}
+    engine.filters |= {"plot": _plot, "css": _css}
     text = (files(__package__) / template).read_text(encoding="utf-8")
     return engine.from_string(text).render(**values).encode()
 
@@ -65,7 +65,8 @@ def before(sheet: Mapping[str, Any], as_pdf: bool) -> bytes:
 
 
 def _before_page(sheet: Mapping[str, Any], images: Sequence[str]) -> bytes:
-    return _made("before.html", sheet=sheet, w=words(sheet["language"]), sketch=images)
+    shown = Shown(sheet)
+    return _made("before.html", sheet=sheet, s=shown, w=shown.words, sketch=images)
 
 
 def pdf(record: Mapping[str, Any]) -> bytes:
@@ -96,7 +97,12 @@ def _printed(
     made = datetime.fromisoformat(at or "2000-01-01T00:00:00+00:00")
     attached = [
         Attachment(
-            string=each, name=ATTACHED, created=made, modified=made, description="the record"
+            string=each,
+            name=ATTACHED,
+            created=made,
+            modified=made,
+            description="the record",
+            relationship="Source",
         )
         for each in filter(None, (data,))
     ]
@@ -110,6 +116,8 @@ def _printed(
             font_config=fonts,
             attachments=attached,
             pdf_identifier=identifier.encode()[:32],
+            pdf_variant="pdf/a-3a" if data else None,
+            pdf_tags=True,
         )
         return octets if drawing is None else _with_sketch(octets, drawing.result())
 
@@ -167,6 +175,9 @@ def _plot(target: Mapping[str, Any]) -> str | None:
 
 
 def _css(text: str) -> Markup:
-    """A text as a string in a style sheet: whatever is not a plain character is a number."""
-    plain = "".join(c if c.isalnum() or c in " ,.-" else f"\\{ord(c):06x}" for c in text)
+    """A text as a string in a style sheet: whatever is not a plain character is a number.
+
+    A space behind a number belongs to it, and is not shown (CSS Syntax 3, 4.3.7).
+    """
+    plain = "".join(c if c.isalnum() or c in " ,.-" else f"\\{ord(c):06x} " for c in text)
     return Markup(f'"{plain}"')

@@ -14,7 +14,7 @@ from portcall import __version__
 from portcall.core.plan.rows import Plan
 from portcall.core.record.entry import Kind
 from portcall.core.record.look import read_look
-from portcall.core.record.notes import note_body, notes_in
+from portcall.core.record.notes import REMARK, note_body, notes_in
 from portcall.core.report.before import before_sheet
 from portcall.core.report.content import Order, content, printed_by
 from portcall.core.report.grounds import LOOKS, Whole, chosen, chosen_looks, of
@@ -69,7 +69,7 @@ def _note_remarks(site: Site, book: Logbook, remarks: Sequence[str]) -> bool:
     new = [text for text in dict.fromkeys(remarks) if text not in known]
     write_entries(
         site.folder,
-        *(new_entry(Kind.NOTE, text, note_body(text, (), is_remark=True)) for text in new),
+        *(new_entry(Kind.NOTE, text, note_body(text, (), REMARK)) for text in new),
     )
     return bool(new)
 

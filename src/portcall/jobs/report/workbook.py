@@ -13,7 +13,7 @@ from typing import Any
 from portcall.core.report.grounds import Ground
 from portcall.core.report.words import words
 from portcall.jobs.report.data import SHEET, as_data
-from portcall.jobs.report.shown import told, when
+from portcall.jobs.report.shown import Shown
 from portcall.site.spreadsheet import Sheet, put_sheet
 
 _PIECE = 30_000
@@ -27,12 +27,13 @@ def workbook(record: Mapping[str, Any]) -> bytes:
     """The spreadsheet. Raises ValueError, KeyError, TypeError for a document that is none."""
     from openpyxl import Workbook
 
-    word = words(record["language"])
+    shown = Shown(record)
+    word = shown.words
     book = Workbook()
     book.remove(book.active)
-    below = f"{record['site']}, {when(record['as_of'])}"
-    for name, heading, rows in _sections(record, word):
-        page = book.create_sheet(word[name][:31])
+    below = f"{record['site']}, {shown.when(record['as_of'])} {shown.zone()}"
+    for name, heading, rows in _sections(record, shown):
+        page = book.create_sheet(word.get(f"{name}_short", word[name])[:31])
         put_sheet(page, Sheet(word[name], below, heading, rows))
     text = as_data(record)
     pieces = [[text[n : n + _PIECE]] for n in range(0, len(text), _PIECE)]
@@ -60,7 +61,7 @@ def workbook_before(sheet: Mapping[str, Any]) -> bytes:
         for row in panel["rows"]
     ]
     page = book.create_sheet(word["devices"][:31])
-    below = f"{sheet['site']}, {when(sheet['made'])}"
+    below = f"{sheet['site']}, {Shown(sheet).when(sheet['made'])}"
     put_sheet(page, Sheet(word["before_title"], below, heading, rows))
     saved = BytesIO()
     book.save(saved)
@@ -71,12 +72,16 @@ _PLATE = ("product", "maker", "serial", "firmware")
 
 
 def _sections(
-    record: Mapping[str, Any], word: Mapping[str, str]
+    record: Mapping[str, Any], shown: Shown
 ) -> Iterator[tuple[str, list[str], list[list[str]]]]:
+    word, when, told = shown.words, shown.when, shown.told
     right = f"{record['summary']['right']} {word['of']} {record['summary']['rows']}"
     facts = [
         [word["site"], record["site"]],
+        *([word[key], record[key]] for key in ("customer", "contract") if record.get(key)),
+        *_printed(record, shown),
         [word["as_of"], when(record["as_of"])],
+        [word["times"], shown.zone()],
         [word["people"], ", ".join(record["people"])],
         [word["tool"], f"Port Call {record['version']}"],
         [word["verified_right"], right],
@@ -87,15 +92,15 @@ def _sections(
     ]
     yield "summary", ["", ""], facts
     plain = ("name", "place", "group", "maker", "product", "serial", "firmware", "mac", "address")
-    shown = (*plain, "mask", "gateway", "holds", "state", "verified", "echo", "power_cycle")
+    columns = (*plain, "mask", "gateway", "holds", "state", "verified", "echo", "power_cycle")
     yield (
         "devices",
-        [word[key] for key in shown],
+        [word[key] for key in columns],
         [
             [
                 *(_text(each[key]) for key in plain),
-                told(each, "mask", word),
-                told(each, "gateway", word),
+                told(each, "mask"),
+                told(each, "gateway"),
                 word[each["holds"]] if each["holds"] else word["not_known"],
                 word[each["state"]],
                 when(each["verified"]),
@@ -105,11 +110,15 @@ def _sections(
             for each in record["devices"]
         ],
     )
-    yield _table("open", ("name", "what", "next"), record["open"], word)
+    points = [[each["name"], shown.said(each)] for each in record["open"]]
+    yield "open", [word["name"], word["what"]], points
+    for_engineer = [[each["name"], each["what"], each["next"]] for each in record["open"]]
+    yield "engineer", [word[key] for key in ("name", "what", "next")], for_engineer
+    yield from _lists(record, shown)
     changed = ("when", "name", "mac", "what", "now", "before", "who")
-    yield _table("changes", changed, record["changes"], word)
+    yield _table("changes", changed, record["changes"], shown)
     replaced = ("when", "name", "address", "old", "new", "verdict", "who")
-    yield _table("replaced", replaced, record["replaced"], word)
+    yield _table("replaced", replaced, record["replaced"], shown)
     targets = [
         [when(w["at"]), _text(t["target"]), *(_text(t[k]) for k in _OF_A_TARGET), _text(w["who"])]
         for w in record["watches"]
@@ -138,6 +147,42 @@ def _sections(
     )
 
 
+def _printed(record: Mapping[str, Any], shown: Shown) -> Iterator[list[str]]:
+    made = record.get("printed")
+    if made:
+        word = shown.words
+        told = f"{made['revision']}, {word['printed']} {made['who']}, {shown.when(made['at'])}"
+        yield [word["revision"], told]
+
+
+def _lists(
+    record: Mapping[str, Any], shown: Shown
+) -> Iterator[tuple[str, list[str], list[list[str]]]]:
+    """The lists of a site; a record of before has none of them."""
+    word = shown.words
+    if not record.get("panels"):
+        return
+    addresses = [
+        [panel["panel"] or word["no_panel"], address, name]
+        for panel in record["panels"]
+        for address, name in panel["addresses"]
+    ]
+    yield "panels", [word[key] for key in ("panel", "address", "name")], addresses
+    free = [
+        [each["subnet"], _text(each["planned"]), _text(each["free"]), shown.ranges(each)]
+        for each in record["subnets"]
+    ]
+    yield "subnets", [word[key] for key in ("subnet", "planned", "free", "addresses")], free
+    versions = [
+        [each["maker"], each["product"], each["firmware"], name]
+        for each in record["firmware"]
+        for name in each["names"]
+    ]
+    yield "firmware_list", [word[key] for key in ("maker", "product", "firmware", "name")], versions
+    ports = [[each["switch"], each["port"], shown.behind(each)] for each in record["ports"]]
+    yield "ports", [word[key] for key in ("switch", "port", "behind")], ports
+
+
 _OF_A_TARGET = ("sent", "lost", "median_ms", "gap_s")
 
 
@@ -145,13 +190,13 @@ def _table(
     section: str,
     columns: Sequence[str],
     rows: Sequence[Mapping[str, Any]],
-    word: Mapping[str, str],
+    shown: Shown,
 ) -> tuple[str, list[str], list[list[str]]]:
     cells = [
-        [when(each["at"]) if key == "when" else _text(each[key]) for key in columns]
+        [shown.when(each["at"]) if key == "when" else _text(each[key]) for key in columns]
         for each in rows
     ]
-    return section, [word[key] for key in columns], cells
+    return section, [shown.words[key] for key in columns], cells
 
 
 def _text(value: Any) -> str:
