@@ -1,22 +1,26 @@
-"""What the record costs: adding a look, comparing two large ones, and how large a year of it is.
+"""What the record costs: adding a look, comparing two large ones, and how large a year of it is;
+and what a logbook of 100,000 entries costs whoever reads it.
 
 Each against a stated limit, medians of some runs. Ends with 1 when a median is over its limit.
 """
 
 from __future__ import annotations
 
+import json
 import os
 import statistics
 import subprocess
 import sys
 import tempfile
+from dataclasses import replace
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from time import perf_counter
 
 from portcall.core.record.entry import Kind
+from portcall.site.logbook.chain_file import add_lines
 from portcall.site.logbook.store import Logbook
 from portcall.site.logbook.writing import new_entry, write_entries
-from portcall.site.logbook.folder import CACHE, ENTRIES, own_source
 
 RUNS = 5
 ADDING, COMPARING, MEMORY, YEAR = 0.1, 3.0, 300.0, 50.0
@@ -111,7 +115,44 @@ def year(site: Path) -> float:
     for n in range(1000):
         write_entries(site, new_entry(Kind.LOOK, "250 devices", look(250, n // 4)))
     Logbook(site)
-    return (site / "logbook" / DATABASE).stat().st_size / 1e6
+    folder = site / "logbook"
+    return sum(path.stat().st_size for path in folder.rglob("*") if path.is_file()) / 1e6
+
+
+MANY, OF_MANY, MANY_MEMORY, NOTED = 100_000, 2.0, 150.0, 1.0
+"""Entries; seconds and MB for the state of a site that has so many; seconds to write one more."""
+
+
+def make_many(site: Path, count: int) -> None:
+    """A site of 60 devices and so many entries: eight in ten given, one set, one look or judged."""
+    known = devices(61)[1:]
+    rows = [f"d{n},{each['mac']},{each['addresses'][0]}" for n, each in enumerate(known)]
+    (site / "plan.csv").write_text("\n".join(("name,mac,address", *rows, "")))
+    begins = datetime.now(UTC) - timedelta(days=300)
+    step = timedelta(days=299) / count
+
+    def about(n: int) -> dict[str, object]:
+        device = known[n % 60]
+        at = (begins + step * n).isoformat(timespec="milliseconds")
+        address = device["addresses"][0]
+        return {"at": at, "name": f"d{n % 60}", "mac": device["mac"], "address": address}
+
+    given = ({**about(n), "event": "assigned", "protocol": "DHCP"} for n in range(count // 10 * 8))
+    stored = {"step": "done", "by": "CIP", "settings": "stored in the device"}
+    was_set = ({**about(n * 8), **stored} for n in range(count // 10))
+    for name, lines in (("assigned.jsonl", given), ("settings.jsonl", was_set)):
+        add_lines(site / name, [json.dumps(each) for each in lines])
+    looks = []
+    for n in range(count // 10):
+        device, at = known[n % 60], begins + step * n * 10
+        judged = {**about(n), "verdict": "right", "echo_ms": n / 7}
+        one = {"devices": [device], "rows": [judged], "whole_plan": False}
+        seen = new_entry(Kind.LOOK, "60 devices", look(60, n // 20 % 60))
+        found = seen if n % 2 else new_entry(Kind.VERIFICATION, "1 right", one)
+        looks.append(replace(found, at=at, boot=""))
+    for start in range(0, len(looks), 1000):
+        write_entries(site, *looks[start : start + 1000])
+        Logbook(site)
 
 
 def make_large(site: Path) -> None:
@@ -124,7 +165,8 @@ def make_large(site: Path) -> None:
 def main() -> int:
     """Measure and judge."""
     with tempfile.TemporaryDirectory() as folder:
-        sites = [Path(folder) / name for name in ("adding", "comparing", "year", "drawing")]
+        names = ("adding", "comparing", "year", "drawing", "many")
+        sites = [Path(folder) / name for name in names]
         for site in sites:
             site.mkdir()
             (site / "plan.csv").write_text("name,address\nx,10.61.0.1\n")
@@ -143,6 +185,10 @@ def main() -> int:
             )
             for what in PAGES
         }
+        subprocess.run([sys.executable, __file__, str(sites[4]), str(MANY)], check=True)
+        many = [running(sites[4], "status", "--json") for _ in range(RUNS)]
+        noted = statistics.median(running(sites[4], "note", "d1", "x")[0] for _ in range(RUNS))
+        after = running(sites[4], "status", "--json")[0]
     results = (
         ("adding a look of 250 devices", added, ADDING, "s"),
         ("comparing two looks of 65,534 devices", compared, COMPARING, "s"),
@@ -150,6 +196,10 @@ def main() -> int:
         ("1,000 looks of 250 devices on the disk", size, YEAR, "MB"),
         ("comparing the last two of these", quick, 1.0, "s"),
         ("status after these", state, 1.5, "s"),
+        (f"status of {MANY:,} entries", statistics.median(s for s, _ in many), OF_MANY, "s"),
+        ("memory for that", max(memory for _, memory in many), MANY_MEMORY, "MB"),
+        ("writing one more", noted, NOTED, "s"),
+        ("status when some were written", after, OF_MANY, "s"),
         *((f"{what} of 250 devices", seconds, PAGE, "s") for what, seconds in pages.items()),
     )
     for what, value, limit, unit in results:
@@ -158,4 +208,9 @@ def main() -> int:
 
 
 if __name__ == "__main__":
-    sys.exit(make_large(Path(sys.argv[1])) if len(sys.argv) > 1 else main())
+    if len(sys.argv) == 2:
+        make_large(Path(sys.argv[1]))
+    elif len(sys.argv) == 3:
+        make_many(Path(sys.argv[1]), int(sys.argv[2]))
+    else:
+        sys.exit(main())

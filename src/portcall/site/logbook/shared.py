@@ -12,7 +12,7 @@ Needs psycopg, which is loaded when something is copied.
 from __future__ import annotations
 
 import os
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from copy import copy
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
@@ -152,8 +152,10 @@ def sync(site: Path, name: str, url: sql.URL, join: str = "") -> Synced:
         try:
             with engine.begin() as connection:
                 _META.create_all(connection)
+                is_new = site_identity(site) not in _known(connection)
                 identity = _identity(connection, site, name, join)
-            return _Copying(engine, site, identity).run()
+                told = list(_of_before(connection, name)) if is_new else []
+            return _Copying(engine, site, identity, told).run()
         finally:
             engine.dispose()
     except (ImportError, NoSuchModuleError):
@@ -169,6 +171,23 @@ def sync(site: Path, name: str, url: sql.URL, join: str = "") -> Synced:
         ) from None
     except OSError as error:
         raise NotPossibleHere(f"{logbook_folder(site)}: {error.strerror}") from None
+
+
+def _known(connection: sql.Connection) -> set[str]:
+    return set(connection.execute(sql.select(_SITES.c.identity)).scalars())
+
+
+def _of_before(connection: sql.Connection, name: str) -> Iterator[str]:
+    """What an earlier version shared, by the name of a site alone: nobody can tell whose it is."""
+    if not sql.inspect(connection).has_table(_EARLIER.name):
+        return
+    wanted = sql.select(sql.func.count()).where(_EARLIER.c.site == name)
+    count = connection.execute(wanted).scalar_one()
+    if count:
+        yield (
+            f"an earlier version shared {counted(count, 'entry', 'entries')} under this name: they "
+            "stay there and are not read; each laptop that wrote some brings its own"
+        )
 
 
 def _identity(connection: sql.Connection, site: Path, name: str, join: str) -> str:
@@ -205,14 +224,14 @@ def _identity(connection: sql.Connection, site: Path, name: str, join: str) -> s
 class _Copying:
     """One copying of lines, source by source."""
 
-    def __init__(self, engine: sql.Engine, site: Path, identity: str) -> None:
+    def __init__(self, engine: sql.Engine, site: Path, identity: str, told: list[str]) -> None:
         self._engine = engine
         self._site = site
         self._folder = logbook_folder(site) / ENTRIES
         self._of_site = _LINES.c.site == identity
         self._identity = identity
         self._sent = self._received = 0
-        self._told: list[str] = []
+        self._told = told
 
     def run(self) -> Synced:
         book = Logbook(self._site)
