@@ -93,7 +93,7 @@ def show_command(device: str | None, since: str | None, kinds: tuple[str, ...], 
     left_out = print_rows(columns, found, _cells, wide=wide)
     if left_out:
         note(left_out_sentence(left_out))
-    note(f"times are of {zone_words()}")
+    note(f"times are in {zone_words()}")
     if any(each.entry.misdated for each in found):
         note("? is a time of a wrong clock: the entry was written when those around it were")
     return YES

@@ -108,7 +108,7 @@ def print_json_line(document: Any) -> None:
 def zone_words() -> str:
     """The zone of this computer's clock, in which times are shown."""
     now = datetime.now().astimezone()
-    return f"{now.tzname()}, UTC{now.isoformat()[-6:]}"
+    return "UTC" if now.tzname() == "UTC" else f"{now.tzname()}, UTC{now.isoformat()[-6:]}"
 
 
 def ago(seconds: float) -> str:

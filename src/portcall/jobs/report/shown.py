@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from datetime import datetime
+from datetime import UTC, datetime
 from typing import Any
 
 from portcall.core.report.words import said, words
@@ -23,18 +23,20 @@ class Shown:
         self._record = record
         self._language = str(record["language"])
         self.words = words(self._language)
+        moment = record.get("as_of") or record.get("made")
+        self._zone = datetime.fromisoformat(moment).tzinfo if moment else UTC
 
     def when(self, moment: str | None) -> str:
-        """A time by the clock it was written by; "" for none."""
+        """A time in the zone of the record; "" for none."""
         if moment is None:
             return ""
-        at = datetime.fromisoformat(moment)
+        at = datetime.fromisoformat(moment).astimezone(self._zone)
         return f"{at.strftime(_DATES[self._language])} {at:%H:%M}"
 
     def zone(self) -> str:
         """The zone of all its times."""
-        moment = self._record.get("as_of") or self._record.get("made")
-        return f"UTC{datetime.fromisoformat(moment).isoformat()[-6:]}" if moment else ""
+        offset = datetime(2000, 1, 1, tzinfo=self._zone).isoformat()[-6:]
+        return f"UTC{offset}"
 
     def number(self, value: float | None, unit: str = "") -> str:
         """A number with its unit; "" for none."""
