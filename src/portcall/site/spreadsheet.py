@@ -18,11 +18,11 @@ from portcall.core.csv_text import (
     TableLine,
     csv_line,
     declared_delimiter,
-    delimiter_of,
+    delimiter_of_all,
     lines_in,
     lines_of,
 )
-from portcall.core.plan.text import decode
+from portcall.core.plan.text import text_of_a_list
 from portcall.core.printable import for_spreadsheets, printable
 from portcall.core.trouble import BadInput
 from portcall.site.files import read_bounded, write_whole
@@ -47,10 +47,14 @@ class Table:
     sheet: str
     lines: Sequence[TableLine]
     hidden_rows: int = 0
+    hidden_columns: frozenset[int] = frozenset()
+    """Their places in a line, from 0."""
+    struck: frozenset[int] = frozenset()
+    """The numbers of the lines that are struck through."""
 
 
-def read_tables(path: Path) -> tuple[Table, ...]:
-    """The tables of a file: each visible sheet, or what a CSV file has.
+def read_tables(path: Path, encoding: str | None = None) -> tuple[Table, ...]:
+    """The tables of a file: each visible sheet, or what a CSV file has, in an ``encoding``.
 
     Raises BadInput for what is neither, NotPossibleHere for what cannot be read.
     """
@@ -62,19 +66,19 @@ def read_tables(path: Path) -> tuple[Table, ...]:
             f"{path.name}: is an Excel file of the kind before 2007, or one with a password",
             "save it as .xlsx",
         )
-    return (Table("", _csv_lines(path.name, data)),)
+    return (Table("", _csv_lines(path.name, data, encoding)),)
 
 
-def _csv_lines(name: str, data: bytes) -> Sequence[TableLine]:
+def _csv_lines(name: str, data: bytes, encoding: str | None) -> Sequence[TableLine]:
     try:
-        text, _ = decode(data)
+        text = text_of_a_list(data, encoding)
     except BadInput as trouble:
-        raise BadInput(f"{name}: {trouble}") from None
+        raise BadInput(f"{name}: {trouble.what}", trouble.do) from None
     lines = lines_in(text)
     declared = declared_delimiter(lines[0]) if lines else None
     start = 0 if declared is None else 1
     try:
-        return list(lines_of(lines, start, declared or delimiter_of("".join(lines[:_SAMPLE]))))
+        return list(lines_of(lines, start, declared or delimiter_of_all(lines[:_SAMPLE])))
     except BadInput as trouble:
         raise BadInput(f"{name}: {trouble}") from None
 
@@ -129,7 +133,30 @@ def _table(name: str, sheet: Worksheet, formulas: Worksheet) -> Table:
     ]
     lines = [line for line in lines if not line.is_empty]
     hidden = {n for n, each in sheet.row_dimensions.items() if each.hidden}
-    return Table(printable(sheet.title, 60), lines, sum(line.number in hidden for line in lines))
+    return Table(
+        printable(sheet.title, 60),
+        lines,
+        sum(line.number in hidden for line in lines),
+        frozenset(_hidden_columns(sheet)),
+        frozenset(_struck_rows(sheet)),
+    )
+
+
+def _hidden_columns(sheet: Worksheet) -> Iterator[int]:
+    for dimension in sheet.column_dimensions.values():
+        if dimension.hidden:
+            # One that is written may stand for several beside each other.
+            first, last = dimension.min or 1, min(dimension.max or 1, _MOST_COLUMNS)
+            yield from range(first - 1, last)
+
+
+def _struck_rows(sheet: Worksheet) -> Iterator[int]:
+    """The rows of which everything that they say is struck through."""
+    rows: dict[int, bool] = {}
+    for (row, _), cell in sheet._cells.items():
+        if cell.value is not None:
+            rows[row] = rows.get(row, True) and bool(cell.font and cell.font.strike)
+    yield from (row for row, is_struck in rows.items() if is_struck)
 
 
 def _told(sheet: Worksheet, formulas: Worksheet) -> dict[tuple[int, int], str]:
@@ -166,6 +193,10 @@ def _as_text(value: object, shown_as: str) -> str:
     if value is None:
         return ""
     decimals = _DECIMALS.fullmatch(shown_as)
+    if isinstance(value, int) and not isinstance(value, bool) and _ZEROS.fullmatch(shown_as):
+        return str(value).zfill(len(shown_as))
+    if isinstance(value, float) and abs(value) >= _EXACT:
+        return f"{value:.5E}"
     if isinstance(value, (int, float)) and decimals is not None:
         return f"{value:.{len(decimals[1])}f}"
     if isinstance(value, float) and value.is_integer():
@@ -174,6 +205,12 @@ def _as_text(value: object, shown_as: str) -> str:
         return value.isoformat() if isinstance(value, time) else value.isoformat()[:10]
     return str(value).strip()
 
+
+_ZEROS = re.compile(r"0{2,20}")
+"""A number format that shows zeros in front."""
+
+_EXACT = 1e15
+"""Above that a spreadsheet keeps fifteen digits, and the others are gone."""
 
 _DECIMALS = re.compile(r"[#,]*0\.(0{1,9})")
 """A number format that shows so many decimals: a firmware of 5.010 is not 5.01."""

@@ -17,7 +17,7 @@ from portcall.cli.views.imported import print_understood, understood_document
 from portcall.core.counted import counted
 from portcall.core.plan.changing import Change, merging
 from portcall.core.plan.columns import COLUMNS
-from portcall.core.plan.importing import Relation, Understood, has_heading, understand
+from portcall.core.plan.importing import Relation, Said, Understood, has_heading, understand
 from portcall.core.printable import printable
 from portcall.core.trouble import BadInput
 from portcall.site.folder import Site, this_site
@@ -34,6 +34,18 @@ from portcall.site.spreadsheet import Table, read_tables
     metavar='COLUMN="HEADING"',
     help='What a heading means, where that is not understood: address="IP-Adr."',
 )
+@click.option(
+    "--keep",
+    "kept",
+    multiple=True,
+    metavar='"HEADING"',
+    help="A heading that means nothing here: its column stays one of your own.",
+)
+@click.option("--leave", metavar="LINES", help="Lines of FILE that are no rows: 7,12-14.")
+@click.option("--struck", is_flag=True, help="Rows that are struck through are meant, too.")
+@click.option(
+    "--encoding", metavar="NAME", help="How a CSV file is encoded, where that is not sure: cp1250."
+)
 @click.option("--update", is_flag=True, help="Change rows of the plan to what the file says.")
 @click.option("--yes", is_flag=True, help="Take the rows without asking.")
 @click.option("--dry-run", is_flag=True, help="Show what is understood, and write nothing.")
@@ -43,6 +55,10 @@ def import_command(
     file: Path,
     sheet: str | None,
     named: tuple[str, ...],
+    kept: tuple[str, ...],
+    leave: str | None,
+    struck: bool,
+    encoding: str | None,
     update: bool,
     yes: bool,
     dry_run: bool,
@@ -52,8 +68,9 @@ def import_command(
 
     Headings are understood in the words and languages that people use for them; titles above the
     heading do not matter; a mask may stand behind the address. It shows what it understood before
-    it writes. Every mistake is named with its line, and then nothing is written. Rows that the plan
-    has already stay as they are, unless --update.
+    it writes. Every mistake is named with its line, and then nothing is written; what can mean two
+    things is asked, and not guessed. Rows that the plan has already stay as they are, unless
+    --update.
 
     \b
     portcall plan import "IP list.xlsx"
@@ -65,9 +82,10 @@ def import_command(
     chosen = _chosen(named)
     site = this_site()
     plan = site.plan()
-    table = _table(file, sheet, chosen)
+    table = _table(file, sheet, chosen, encoding)
     source = f"{file.name}, sheet {table.sheet}," if table.sheet else file.name
-    understood = understand(table.lines, source, plan, site.subnets, chosen)
+    said = Said(_lines(leave), kept, table.struck, struck, table.hidden_columns)
+    understood = understand(table.lines, source, plan, site.subnets, chosen, said)
     if not wants_json():
         print_understood(understood, table, update, wide)
     wanted = _wanted(understood, update)
@@ -98,9 +116,25 @@ def _chosen(named: Sequence[str]) -> dict[str, str]:
     return chosen
 
 
-def _table(file: Path, sheet: str | None, chosen: Mapping[str, str]) -> Table:
+def _lines(text: str | None) -> frozenset[int]:
+    """Numbers of lines, from ``7,12-14``. Raises BadInput."""
+    found: set[int] = set()
+    for part in text.split(",") if text else ():
+        first, _, last = part.strip().partition("-")
+        last = last or first
+        is_right = first.isdecimal() and last.isdecimal() and len(first + last) < 14
+        if not is_right or not 0 < int(first) <= int(last) < int(first) + _MOST_LEFT:
+            raise BadInput(f"--leave {printable(part, 20)}: lines are written as 7,12-14")
+        found.update(range(int(first), int(last) + 1))
+    return frozenset(found)
+
+
+_MOST_LEFT = 10_000
+
+
+def _table(file: Path, sheet: str | None, chosen: Mapping[str, str], encoding: str | None) -> Table:
     """The table that is meant. Raises BadInput where several could be."""
-    tables = read_tables(file)
+    tables = read_tables(file, encoding)
     listed = ", ".join(table.sheet for table in tables)
     if sheet is not None:
         for table in tables:

@@ -51,9 +51,21 @@ def _lines(understood: Understood, table: Table) -> Iterator[Remark]:
         yield Remark(
             f'{name} is nearly {ours}; if it is meant: --column {ours}="{name}"', Tone.TO_DO
         )
+    assumed = [each.row for each in understood.rows if each.row.mask_assumed]
+    if assumed:
+        lengths = sorted({row.interface.network.prefixlen for row in assumed})
+        masks = " or ".join(f"/{length}" for length in lengths)
+        which = named([row.name for row in assumed], _MOST_NAMED)
+        yield Remark(f"no mask in file or site, {masks} is assumed: {which}", Tone.TO_DO)
     if understood.passed_over:
         lines = [f"{number} ({text})" for number, text in understood.passed_over]
         yield Remark(f"no rows, one cell alone: line {named(lines, _MOST_NAMED)}")
+    unseen = [
+        columns.headings[name] for name, n in columns.ours.items() if n in table.hidden_columns
+    ]
+    if unseen:
+        told = f"hidden in the sheet, and read all the same: {', '.join(unseen)}"
+        yield Remark(told, Tone.TO_DO)
     if table.hidden_rows:
         hidden = counted(table.hidden_rows, "row is", "rows are")
         yield Remark(f"{hidden} hidden in the sheet, and read all the same", Tone.TO_DO)

@@ -15,6 +15,7 @@ from enum import Enum, auto
 from portcall.core.csv_text import TableLine
 from portcall.core.plan.changing import Cells, cells_of
 from portcall.core.plan.columns import COLUMNS
+from portcall.core.plan.doubts import doubts
 from portcall.core.plan.expected import alike
 from portcall.core.plan.reading import REQUIRED, PlanError, Problem, read_lines
 from portcall.core.plan.rows import Plan, PlannedDevice, Subnet
@@ -73,6 +74,21 @@ class Understood:
     passed_over: tuple[tuple[int, str], ...]
 
 
+@dataclass(frozen=True, slots=True)
+class Said:
+    """What a person answered about a list, or its file tells of it beside its cells.
+
+    ``leave`` are lines that are no rows, ``keep`` headings that mean nothing here, ``struck`` lines
+    that are struck through, and ``hidden`` the places of columns that nobody sees.
+    """
+
+    leave: frozenset[int] = frozenset()
+    keep: tuple[str, ...] = ()
+    struck: frozenset[int] = frozenset()
+    struck_are_meant: bool = False
+    hidden: frozenset[int] = frozenset()
+
+
 def has_heading(lines: Sequence[TableLine], chosen: Mapping[str, str] | None = None) -> bool:
     """Whether a table has a heading that names an address."""
     return _heading(lines, chosen or {}) is not None
@@ -84,17 +100,20 @@ def understand(
     plan: Plan,
     subnets: Sequence[Subnet] = (),
     chosen: Mapping[str, str] | None = None,
+    said: Said | None = None,
 ) -> Understood:
     """Read a table, whose lines are numbered as in its file, beside the plan that is there.
 
-    ``chosen`` says for columns of the plan which heading means them. Raises BadInput for a heading
-    that is not understood, and PlanError with every mistake of the rows.
+    ``chosen`` says for columns of the plan which heading means them, and ``said`` what else a
+    person has answered. Raises BadInput for a heading that is not understood, and PlanError with
+    every mistake of the rows, and every doubt.
     """
-    chosen = chosen or {}
+    chosen, said = chosen or {}, said or Said()
+    lines = [line for line in lines if line.number not in said.leave]
     at = _heading(lines, chosen)
     if at is None:
         raise BadInput(f"{source}: {_no_heading(lines, chosen)}")
-    columns = _columns(lines[at], chosen, source)
+    columns = _columns(lines[at], chosen, source, said)
     kept = [line for line in lines[at + 1 :] if not line.is_empty]
     passed_over = [line for line in kept if _is_title(line, columns)]
     rows = [line for line in kept if not _is_title(line, columns)]
@@ -107,16 +126,21 @@ def understand(
         TableLine(line.number, [cell.get(name, "") for name in names])
         for line, cell in zip(rows, cells, strict=True)
     ]
-    problems: list[Problem] = []
+    headings = {k: v for k, v in columns.headings.items() if k not in chosen}
+    struck = () if said.struck_are_meant else said.struck
+    problems = list(doubts(rows, cells, columns.ours, headings, struck))
+    doubted = {each.line for each in problems}
     try:
         devices = read_lines(table, source, subnets).rows
     except PlanError as error:
         devices = ()
-        problems += error.problems
+        # Of a line in doubt it is asked first what it is.
+        problems += [each for each in error.problems if each.line not in doubted]
     planned = {row.name.casefold(): row for row in plan.rows}
     problems += _against(plan, devices)
     if problems:
-        raise PlanError(source, [_in_their_words(each, columns) for each in problems])
+        in_order = sorted(problems, key=lambda each: each.line)
+        raise PlanError(source, [_in_their_words(each, columns) for each in in_order])
     return Understood(
         columns,
         tuple(
@@ -165,14 +189,21 @@ def _no_heading(lines: Sequence[TableLine], chosen: Mapping[str, str]) -> str:
     )
 
 
-def _columns(heading: TableLine, chosen: Mapping[str, str], source: str) -> Columns:
+def _columns(heading: TableLine, chosen: Mapping[str, str], source: str, said: Said) -> Columns:
     """The meaning of each heading. Raises BadInput where two mean the same, or one is missing."""
     ours: dict[str, int] = {}
     headings: dict[str, str] = {}
     extra: dict[str, int] = {}
     for place, cell in enumerate(heading.cells):
         words = printable(cell, 60)
-        meaning = _meaning(cell, chosen)
+        is_kept = any(alike(words, cell) for words in said.keep)
+        meaning = None if is_kept else _meaning(cell, chosen)
+        if meaning in REQUIRED and place in said.hidden and meaning not in chosen:
+            raise BadInput(
+                f"{source} line {heading.number}: {words} means {meaning}, and nobody sees it: its "
+                "column is hidden",
+                f'if it is meant: --column {meaning}="{words}", if not: --keep "{words}"',
+            )
         if meaning is not None and meaning not in ours:
             ours[meaning], headings[meaning] = place, words
         elif meaning in REQUIRED or meaning == "mac":

@@ -140,8 +140,6 @@ class _Reading:
             row = self._row(names, line.cells, line.number)
             if row:
                 devices.append(row)
-        if not devices and not self._inside and not self.problems:
-            self._problem(WHOLE, None, f"is empty; below {','.join(names)} no row follows")
         return with_parts(devices, self._inside, tuple(names), self._problem)
 
     def _problem(self, line: int, column: str | None, text: str) -> None:

@@ -27,6 +27,8 @@ def _slips(column: str, text: str) -> Iterator[str]:
         yield f"{text}: is an error of the spreadsheet; mend the formula in this cell"
     if _DATE.fullmatch(text):
         yield f"{text}: is a date; the spreadsheet made one of what was typed: {_AS_TEXT}"
+    if _ROUNDED.fullmatch(text) and column in ("serial", "firmware"):
+        yield f"{text}: is a number that the spreadsheet has rounded; {_AS_TEXT}"
     if column == "mac":
         yield from _mac(text)
     elif column in _ADDRESSES:
@@ -55,7 +57,7 @@ def _address(text: str) -> Iterator[str]:
         corrected = mended(text)
         if corrected != text and _QUAD.fullmatch(corrected):
             yield f"{text}: {what}; write {corrected}"
-    if ":" in text and re.fullmatch("[0-9A-Fa-f:.]+(/[0-9]+)?", text):
+    if ":" in text and not _QUAD.match(text) and re.fullmatch("[0-9A-Fa-f:.]+(/[0-9]+)?", text):
         yield f"{text}: is an IPv6 address; the plan has IPv4 addresses"
     if text.casefold() in ("dhcp", "bootp", "auto", "automatic", "dynamic", "dynamisch"):
         yield f"{text}: is how it is given; write the address that the device shall have"

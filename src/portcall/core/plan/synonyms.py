@@ -20,7 +20,8 @@ _WORDS = {
         IP, adresa, IP adresa, adress, IP-adress, osoite, IP-osoite""",
     "mask": """
         mask, subnet mask, netmask, net mask, network mask, subnet, prefix, prefix length,
-        CIDR, Maske, Subnetzmaske, Netzmaske, Subnetmaske, Subnetz, masque, masque de
+        CIDR, Maske, Subnetzmaske, Netzmaske, Netzwerkmaske, Subnetmaske, Subnetz, Präfix,
+        Präfixlänge, Netzpräfix, masque, masque de
         sous-réseau, máscara, máscara de subred, máscara de sub-rede, maschera, maschera di
         sottorete, subnetmasker, netwerkmasker, maska, maska podsieci, maska sítě, maska
         podsítě, nätmask, netmaske, verkkopeite, aliverkon peite""",
@@ -31,9 +32,9 @@ _WORDS = {
         brána, brána, standardgateway, yhdyskäytävä""",
     "mac": """
         MAC, MAC address, MAC ID, MAC addr, Ethernet address, hardware address, HW address,
-        physical address, MAC-Adresse, MAC-Adr, Hardwareadresse, physikalische Adresse, adresse
-        MAC, dirección MAC, indirizzo MAC, endereço MAC, MAC-adres, adres MAC, MAC adresa,
-        MAC-adress, MAC-osoite""",
+        physical address, MAC-Adresse, MAC-Adr, Hardwareadresse, HW-Adresse, HW-Adr,
+        physikalische Adresse, adresse MAC, dirección MAC, indirizzo MAC, endereço MAC,
+        MAC-adres, adres MAC, MAC adresa, MAC-adress, MAC-osoite""",
     "circuit": "circuit, circuit ID, relay circuit",
     "group": """
         group, cell, line, production line, panel, area, zone, section, system, plant section,
