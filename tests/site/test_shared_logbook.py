@@ -174,9 +174,18 @@ def test_a_backup_a_conflict_and_an_altered_line_are_told_and_nothing_is_lost(se
     # Somebody changes a line here, and leaves the digests as they are.
     (path,) = (one / "logbook" / "entries").glob("*~2.jsonl")
     path.write_bytes(path.read_bytes().replace(b'"one-3"', b'"won-3"'))
-    altered = synced(one, server, "told")
     assert not check_logbook(one).is_whole
     write_entries(one, new_entry(Kind.NOTE, "on a damaged chain", {}))
+    put_right = synced(one, server, "told")
+    assert any("the shared logbook has it as it was written" in each for each in put_right.told)
+    assert check_logbook(one).is_whole
+    assert "on a damaged chain" in {each[1] for each in told(one)}
+    assert b'"won-3"' in next(path.parent.glob("*.damaged-*")).read_bytes()
+    # Where the shared logbook has not got that far, what is behind the damage is not sent.
+    synced(one, server, "told")
+    for n in range(3):
+        write_entries(one, new_entry(Kind.NOTE, f"new {n}", {}))
+    path.write_bytes(path.read_bytes().replace(b'"new 1"', b'"old 1"'))
     altered = synced(one, server, "told")
     assert [each for each in altered.told if "were not sent" in each] != []
     # Somebody changes a line there: it is not taken, nor what is behind it.

@@ -6,7 +6,7 @@ import click
 
 from portcall.cli.main import INTERRUPTED, NO, YES
 from portcall.cli.options import adapter_option, json_option
-from portcall.cli.say import note, print_json, wants_json
+from portcall.cli.say import note, print_json, wants_json, zone_words
 from portcall.cli.table import Remark, Tone, console, print_lines
 from portcall.core.finding import Line
 from portcall.core.record.compare import Changed, Comparison, compare
@@ -70,7 +70,7 @@ def _afresh(site: Site) -> NamedLook | None:
 
 
 def _print(found: Comparison, earlier: NamedLook, later: NamedLook) -> None:
-    note(f"{earlier}, and then {later}")
+    note(f"{earlier}, and then {later}; times in {zone_words()}")
     lines = [Remark(f"{_who(each)} appeared", Tone.TO_DO) for each in found.appeared]
     lines += [Remark(f"{_who(each)} vanished", Tone.BROKEN) for each in found.vanished]
     lines += [Remark(f"{_whose(each)}: {each}", Tone.TO_DO) for each in found.changed]

@@ -35,6 +35,7 @@ from portcall.jobs.record.reading import parse_time
 from portcall.site.files import write_whole
 from portcall.site.folder import Site, this_site
 from portcall.site.logbook.checking import CheckedBook, CheckedFile, check_logbook
+from portcall.site.logbook.heard import listen
 from portcall.site.logbook.importing import import_lines
 from portcall.site.logbook.store import Logbook, Numbered
 from portcall.site.spreadsheet import csv_text
@@ -167,6 +168,8 @@ def check_command() -> int:
     portcall logbook check --json
     """
     site = this_site()
+    # All of it is told below.
+    listen(lambda folder, sentences: None)
     site.notice_plan()
     checked = check_logbook(site.folder)
     if wants_json():
@@ -187,6 +190,8 @@ def check_command() -> int:
     columns = Columns("file", "lines", "entries", "from", "to", "state", shrinks="state")
     print_rows(columns, checked.files, _checked_cells, wide=True)
     print_lines([Remark(each, Tone.BROKEN) for each in _check_sentences(checked)])
+    if not checked.is_whole:
+        note("what another laptop of the team has whole is put right by: portcall logbook sync")
     return YES if checked.is_whole else NO
 
 

@@ -302,6 +302,9 @@ class _Copying:
             with as_caller(path):
                 os.replace(path, path.with_name(other.file))
             path = path.with_name(other.file)
+        broken_at = extent.broken_at
+        if broken_at is not None and count >= broken_at and self._put_right(other, path, broken_at):
+            return
         if count > extent.chain.lines:
             is_own = source.workstation == this_workstation()
             before = self._received
@@ -311,6 +314,51 @@ class _Copying:
                 self._told.append(f"{path.name}: {lines} that this computer wrote came back")
         elif extent.chain.lines > count:
             self._send(other, path, extent, count)
+
+    def _put_right(self, other: Source, path: Path, broken_at: int) -> bool:
+        """Have a damaged file as the shared logbook has it, if that has it whole.
+
+        Lines here that follow behind those are kept; so is the damaged file, under another name.
+        """
+        with open(path, "rb") as file:
+            here = [raw.removesuffix(b"\n") for raw in file if raw.endswith(b"\n")]
+        there = [line for batch in self._batches(other, 0) for _, line in batch]
+        whole, chain = there + here[len(there) :], Chain()
+        harmful = [
+            each
+            for line in whole
+            for each in chain.take(line, isinstance(parsed(line), dict) or not line.strip())
+            if each.kind not in HARMLESS
+        ]
+        if harmful or here[: broken_at - 1] != there[: broken_at - 1]:
+            return False
+        now = datetime.now(UTC).strftime("%Y%m%dT%H%M%S.%fZ")
+        aside = path.with_name(f"{path.name}.damaged-{now}")
+        with as_caller(path):
+            os.replace(path, aside)
+        if not add_raw(path, whole, 0):
+            raise OSError(0, f"{path.name}: was written meanwhile: sync once more")
+        self._told.append(
+            f"{path.name}: line {broken_at} was damaged; the shared logbook has it as it was "
+            f"written, and it is put right; the damaged file is kept as {aside.name}"
+        )
+        return True
+
+    def _batches(self, other: Source, start: int) -> Iterator[list[tuple[int, bytes]]]:
+        """The lines of a source behind a number, some at once, each with its number."""
+        while True:
+            wanted = (
+                sql.select(_LINES.c.number, _LINES.c.line)
+                .where(self._of_site, _LINES.c.source == str(other), _LINES.c.number > start)
+                .order_by(_LINES.c.number)
+                .limit(_AT_ONCE)
+            )
+            with self._engine.connect() as connection:
+                rows = [(row.number, bytes(row.line)) for row in connection.execute(wanted)]
+            if not rows:
+                return
+            yield rows
+            start = rows[-1][0]
 
     def _send(self, other: Source, path: Path, extent: Extent, start: int) -> None:
         sound = extent.chain.lines if extent.broken_at is None else extent.broken_at - 1
@@ -344,15 +392,7 @@ class _Copying:
     def _fetch(self, other: Source, path: Path, have: Chain, count: int) -> None:
         """Add the lines of a source behind those that are here, as far as they follow."""
         known, start = copy(have), have.lines
-        while start < count:
-            wanted = (
-                sql.select(_LINES.c.number, _LINES.c.line)
-                .where(self._of_site, _LINES.c.source == str(other), _LINES.c.number > start)
-                .order_by(_LINES.c.number)
-                .limit(_AT_ONCE)
-            )
-            with self._engine.connect() as connection:
-                rows = [(row.number, bytes(row.line)) for row in connection.execute(wanted)]
+        for rows in self._batches(other, start):
             good: list[bytes] = []
             for number, line in rows:
                 found = known.take(line, isinstance(parsed(line), dict) or not line.strip())
@@ -368,7 +408,7 @@ class _Copying:
                     return
                 self._received += len(good)
                 start += len(good)
-            if len(good) < len(rows) or not rows:
+            if len(good) < len(rows):
                 lines = counted(count - start, "line")
                 self._told.append(
                     f"{other.file}: line {start + 1} of it in the shared logbook is not as it was "
