@@ -1,5 +1,6 @@
 """The drawing: nothing overlaps, no wire crosses another, and one device more shuffles nothing."""
 
+import re
 from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 from itertools import combinations
@@ -27,6 +28,7 @@ from portcall.core.sketch.picture import (
     read_picture,
 )
 from portcall.core.sketch.sheet import PAPERS
+from portcall.core.sketch.words import _PHRASES, told_in
 
 NETWORKS = [IPv4Network(f"10.61.{n}.0/24") for n in (20, 30, 40)]
 
@@ -269,3 +271,41 @@ def test_what_no_port_is_known_for_is_said_and_what_hangs_behind_one_port_too():
     devices[0]["addresses"].append("10.61.40.9")
     again = composed(devices, [switch])
     assert any(each.startswith("3 devices are behind 1 of 10.61.20.2") for each in again.remarks)
+
+
+def test_a_picture_is_told_in_a_language_and_names_stay():
+    for text, german in (
+        ("not there", "nicht da"),
+        ("7 there, 1 here", "dort 7, hier 1"),
+        ("gateway 10.61.20.1 not there", "Gateway 10.61.20.1 nicht da"),
+        ("seen on 2026-08-20 16:00 by anna on bench-2; 301 devices", None),
+        ("fan-drive-1", "fan-drive-1"),
+        ("10.61.20.0/24", "10.61.20.0/24"),
+    ):
+        told = told_in(text, "de")
+        assert told == german if german else told.endswith("von anna (bench-2); 301 Geräte"), text
+        assert told_in(text, "en") == text
+    for english, *others in _PHRASES:
+        fields = sorted(re.findall(r"\{.\}", english))
+        assert [sorted(re.findall(r"\{.\}", each)) for each in others] == [fields, fields], english
+    figures = tuple(
+        Figure(f"k{n}", f"fan-{n}", "no address", "drive", str(n), mark, mark.value)
+        for n, mark in enumerate(Mark)
+    )
+    bands = (Band(NETWORKS[0], f"{NETWORKS[0]}, gateway 10.61.20.1 not there", figures * 9),)
+    switch = Figure("s", "main-switch", "10.61.20.2", "", "", Mark.NONE, "")
+    branches = (
+        Branch("main-switch", switch, "next to this workstation", bands),
+        Branch("plugged in somewhere on this wire", None, "", (Band(None, UNADDRESSED, figures),)),
+    )
+    about = "seen on 2026-08-20 16:00 by anna on bench-2; 3 devices"
+    remarks = ("main-switch did not tell all of its ports",)
+    whole = Picture("mill", about, ("this workstation", "usb0"), branches, remarks)
+    sheets = lay_out(whole, PAPERS["a4"], measure, "de")
+    told = " ".join(words.text for sheet in sheets for words in sheet.words)
+    assert "fan-3" in told
+    for english in ("there", "here", "plan ", "device", "sheet", "continued", "wire", "looked"):
+        assert english not in told, told
+
+
+UNADDRESSED = "without an IPv4 address"

@@ -281,6 +281,13 @@ def test_a_wrong_clock_rules_nothing(tmp_path):
     again = [each.entry.summary for each in Logbook(tmp_path).entries() if each.entry.misdated]
     assert again == wrong
     assert check_logbook(tmp_path).files[0].misdated == 2
+    # What is copied here says nothing of its neighbours, and rules as little from the future.
+    copied = [
+        replace(look(what), at=now + timedelta(days=d)) for what, d in (("old", -9), ("x", 9))
+    ]
+    writing.copy_documents(tmp_path, [each.document for each in copied], "a file")
+    late = {each.entry.summary for each in Logbook(tmp_path).entries() if each.entry.misdated}
+    assert late == {"look next year", "look reset", "look x"}
 
 
 def test_a_logbook_of_an_earlier_version_is_taken_over_once(tmp_path):

@@ -18,6 +18,10 @@ from typing import NamedTuple
 
 from portcall.core.sketch.picture import Band, Branch, Figure, Mark, Picture
 from portcall.core.sketch.sheet import Box, Paper, Sheet, Wire, Words
+from portcall.core.sketch.words import ENGLISH, in_language, told_in
+
+Say = Callable[[str], str]
+"""A phrase of the picture, told in its language."""
 
 Measure = Callable[[str, bool], float]
 """The width of a text, bold or not, in letters of one point."""
@@ -57,24 +61,32 @@ _DEEPEST = 8
 """Steps to the right; what is deeper hangs beside what it is behind, and says so."""
 
 
-def lay_out(picture: Picture, paper: Paper, measure: Measure) -> tuple[Sheet, ...]:
-    """The sheets of a picture: one, or as many as it takes."""
-    shallow = replace(picture, branches=tuple(_flattened(picture.branches)))
+def lay_out(
+    picture: Picture, paper: Paper, measure: Measure, language: str = ENGLISH
+) -> tuple[Sheet, ...]:
+    """The sheets of a picture, told in a language: one, or as many as it takes."""
+
+    def say(text: str) -> str:
+        return told_in(text, language)
+
+    told = in_language(picture, language)
+    shallow = replace(told, branches=tuple(_flattened(told.branches, say)))
     for size in SIZES:
-        sheets = _Layout(shallow, paper, measure, size).sheets()
+        sheets = _Layout(shallow, paper, measure, size, say).sheets()
         if len(sheets) == 1:
             return sheets
-    return _Layout(shallow, paper, measure, _ON_SHEETS).sheets()
+    return _Layout(shallow, paper, measure, _ON_SHEETS, say).sheets()
 
 
-def _flattened(branches: Sequence[Branch], depth: int = 0) -> Iterator[Branch]:
+def _flattened(branches: Sequence[Branch], say: Say, depth: int = 0) -> Iterator[Branch]:
     for branch in branches:
-        below = tuple(_flattened(branch.branches, depth + 1))
+        below = tuple(_flattened(branch.branches, say, depth + 1))
         if depth < _DEEPEST:
             yield replace(branch, branches=below)
         else:
             yield replace(branch, branches=())
-            yield from (replace(e, plugged=f"behind {branch.title}: {e.plugged}") for e in below)
+            for each in below:
+                yield replace(each, plugged=say(f"behind {branch.title}: {each.plugged}"))
 
 
 class _Part(NamedTuple):
@@ -88,9 +100,11 @@ class _Part(NamedTuple):
 class _Layout:
     """One attempt, with letters of one size. Downwards is counted over all sheets' bodies."""
 
-    def __init__(self, picture: Picture, paper: Paper, measure: Measure, size: float) -> None:
+    def __init__(
+        self, picture: Picture, paper: Paper, measure: Measure, size: float, say: Say
+    ) -> None:
         self._picture, self._paper, self._measure = picture, paper, measure
-        self._size = size
+        self._size, self._say = size, say
         self._foot = self._foot_lines()
         foot = max(len(self._foot), _FEW) * _SMALL * _LINE + 6
         # A whole number, whose multiples are exact: a height is on one sheet or on the next.
@@ -118,8 +132,10 @@ class _Layout:
         told: dict[str, list[str]] = {}
         for mark in filter(None, Mark):
             if mark in marks:
-                told.setdefault(_LEGEND[mark], []).append(mark.value)
-        texts = ["; ".join(f"{how}: {' or '.join(what)}" for how, what in told.items())]
+                told.setdefault(_LEGEND[mark], []).append(self._say(mark.value))
+        either = f" {self._say('or')} "
+        how = (f"{self._say(legend)}: {either.join(what)}" for legend, what in told.items())
+        texts = ["; ".join(how)]
         texts = [*filter(None, texts), *self._picture.remarks]
         width = self._paper.width - 2 * _MARGIN
         return [line for text in texts for line in self._wrapped(text, width)]
@@ -137,7 +153,7 @@ class _Layout:
     def _frame(self, sheet: Sheet, number: int) -> None:
         width = self._paper.width - 2 * _MARGIN
         count = len(self._sheets)
-        at = f", sheet {number} of {count}" if count > 1 else ""
+        at = f", {self._say(f'sheet {number} of {count}')}" if count > 1 else ""
         title = self._fitting(self._picture.title, True, width, _TITLE)
         about = self._fitting(f"{self._picture.about}{at}", False, width, _SMALL)
         sheet.words.append(Words(_MARGIN, _MARGIN + _TITLE, title, _TITLE, True))
@@ -197,7 +213,7 @@ class _Layout:
                     row, used = [], 0.0
                 row.append(part)
                 used += part.width + _GAP * self._size
-                label = f"{band.label}, continued"
+                label = self._say(f"{band.label}, continued")
         if row:
             yield row
 
@@ -211,7 +227,7 @@ class _Layout:
         return min(max(gap + len(figures) * (self._width + gap), told), width)
 
     def _row_height(self, row: Sequence[_Part]) -> float:
-        lines = max(len(_lines(figure)) for part in row for figure in part.figures)
+        lines = max(len(_lines(figure, self._say)) for part in row for figure in part.figures)
         return (_LABEL + _DROP + _GAP) * self._size + self._height(lines)
 
     def _bands(self, bands: Sequence[Band], trunk: float, start: float) -> float:
@@ -252,7 +268,7 @@ class _Layout:
         style = _STYLES.get(figure.mark, "device")
         if style == "device" and figure.is_gateway:
             style = "gateway"
-        self._box(x, y, self._width, height, style, _lines(figure))
+        self._box(x, y, self._width, height, style, _lines(figure, self._say))
 
     # What is put on the paper.
 
@@ -263,7 +279,7 @@ class _Layout:
         """One width for all, in steps: a name that is a little longer changes nothing."""
         widest = _NARROWEST
         for figure in self._picture.figures():
-            for text, bold, tone in _lines(figure):
+            for text, bold, tone in _lines(figure, self._say):
                 most = _WIDEST_DETAILS if tone == "details" else _WIDEST
                 widest = max(widest, min(self._measure(text, bold) + 2 * _PAD, most))
         return math.ceil(widest / 2) * 2 * self._size
@@ -343,7 +359,7 @@ class _Layout:
         sheet.wires.append(Wire(x, y + down, to_x, to_y + down))
 
 
-def _lines(figure: Figure) -> list[tuple[str, bool, str]]:
+def _lines(figure: Figure, say: Say) -> list[tuple[str, bool, str]]:
     """The lines of a device's box: each with whether it is bold, and its tone."""
     lines = [
         (figure.name, True, ""),
@@ -357,7 +373,8 @@ def _lines(figure: Figure) -> list[tuple[str, bool, str]]:
         for each in shown
     ]
     if len(shown) < len(figure.inside):
-        lines.append((f"and {len(figure.inside) - len(shown)} more inside", False, "quiet"))
+        more = say(f"and {len(figure.inside) - len(shown)} more inside")
+        lines.append((more, False, "quiet"))
     return [line for line in lines if line[0]]
 
 

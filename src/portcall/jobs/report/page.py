@@ -162,7 +162,7 @@ _EPOCH = "SOURCE_DATE_EPOCH"
 def _sheets(record: Mapping[str, Any]) -> tuple[Sheet, ...]:
     if record["picture"] is None:
         return ()
-    return lay_out(read_picture(record["picture"]), PAPERS["a4"], measure)
+    return lay_out(read_picture(record["picture"]), PAPERS["a4"], measure, str(record["language"]))
 
 
 def _image(svg: bytes) -> str:

@@ -89,47 +89,41 @@ class Filling:
 
     def _read(self, source: Source, path: Path, known: Mapping[str, Any] | None) -> None:
         """Take in the lines of a file from where it was read last."""
-        chain, octets, latest = Chain(), 0, float("-inf")
+        chain, octets, last, latest = Chain(), 0, 0, 0.0
         if known is not None:
             chain = Chain(*(known[each.name] for each in fields(Chain)))
-            octets, latest = known["octets"], known["latest"]
-        told = path.stat()
-        batch = _Batch(source, chain.lines)
-        last, is_ours, disorder = known["last"] if known is not None else 0, True, False
+            octets, last, latest = known["octets"], known["last"], known["latest"]
+        told, batch, is_in_order = path.stat(), _Batch(source), True
         with open(path, "rb") as file:
             file.seek(octets)
             for raw in file:
                 if not raw.endswith(b"\n"):
                     break
-                line, last = raw[:-1], octets
-                octets += len(raw)
-                contents = parsed(line)
-                is_object = isinstance(contents, dict) or not line.strip()
-                self._damaged(source, chain.take(line, is_object))
-                if isinstance(contents, dict) and contents.get("format") == HEADER:
-                    is_ours = not self._identities or contents.get("site") in self._identities
-                    if not is_ours:
-                        self._damaged(source, [Damage(DamageKind.OF_ANOTHER_SITE, chain.lines)])
-                        octets = told.st_size
-                        break
+                last, octets = octets, octets + len(raw)
+                contents = parsed(raw[:-1])
+                is_empty = not raw.strip()
+                found = chain.take(raw[:-1], isinstance(contents, dict) or is_empty)
+                self._damaged(source, found)
+                if not isinstance(contents, dict):
                     continue
-                entry = entry_of(source, line, contents) if isinstance(contents, dict) else None
+                if self._is_of_another_site(contents):
+                    self._damaged(source, [Damage(DamageKind.OF_ANOTHER_SITE, chain.lines)])
+                    octets = told.st_size
+                    break
+                entry = entry_of(source, raw[:-1], contents)
                 if entry is None:
-                    if is_object and line.strip() and not chain.starts_late:
+                    if contents.get("format") != HEADER and not chain.starts_late:
                         self._damaged(source, [Damage(DamageKind.NEWER, chain.lines)])
                     continue
-                copied = is_copied(contents)
-                at = entry.at.timestamp()
-                if not copied:
-                    disorder = disorder or at < latest - TOLERANCE
-                    latest = max(latest, at)
-                disorder = disorder or at > self._now + TOLERANCE
+                at, copied = entry.at.timestamp(), is_copied(contents)
+                is_late = at > self._now + TOLERANCE
+                is_in_order = is_in_order and not is_late and (copied or at >= latest - TOLERANCE)
+                latest = latest if copied else max(latest, at)
                 digest = batch.add(chain.lines, entry, contents, copied)
                 self._marks.add(entry, chain.lines, digest, entry.body)
                 if batch.is_full:
                     self._add(batch)
         self._add(batch)
-        state = {each.name: getattr(chain, each.name) for each in fields(Chain)}
         row = {
             "source": str(source),
             "file": path.name,
@@ -137,13 +131,18 @@ class Filling:
             "last": last,
             "size": told.st_size,
             "changed": told.st_mtime_ns,
-            "latest": max(latest, 0.0),
-            **state,
+            "latest": latest,
+            **{each.name: getattr(chain, each.name) for each in fields(Chain)},
         }
         new = insert(FILES).values(row)
         self._connection.execute(new.on_conflict_do_update(index_elements=["source"], set_=row))
-        if disorder:
+        if not is_in_order:
             self._judge_clock(source)
+
+    def _is_of_another_site(self, contents: Mapping[str, Any]) -> bool:
+        """Whether a line begins the file of a site that has another identity."""
+        is_header = contents.get("format") == HEADER
+        return is_header and bool(self._identities) and contents.get("site") not in self._identities
 
     def _damaged(self, source: Source, found: Iterable[Damage]) -> None:
         rows = [_damage_row(str(source), each) for each in found]
@@ -174,15 +173,18 @@ class Filling:
         self._connection.execute(sql.insert(DAMAGE), [told])
 
     def _judge_clock(self, source: Source) -> None:
-        """Mark the entries of a file that a wrong clock has dated."""
-        wanted = (
-            sql.select(ENTRIES.c.number, ENTRIES.c.at, ENTRIES.c.misdated)
-            .where(ENTRIES.c.source == str(source), ENTRIES.c.copied.is_(False))
-            .order_by(ENTRIES.c.line)
-        )
-        rows = self._connection.execute(wanted).all()
-        times = [datetime.fromisoformat(row.at).timestamp() for row in rows]
-        for row, wrong in zip(rows, misdated(times, self._now), strict=True):
+        """Mark the entries of a file that a wrong clock has dated.
+
+        One that was copied there says nothing of its neighbours: of it only the future is known.
+        """
+        columns = (ENTRIES.c.number, ENTRIES.c.at, ENTRIES.c.misdated, ENTRIES.c.copied)
+        wanted = sql.select(*columns).where(ENTRIES.c.source == str(source))
+        rows = self._connection.execute(wanted.order_by(ENTRIES.c.line)).all()
+        times = {row.number: datetime.fromisoformat(row.at).timestamp() for row in rows}
+        own = [row.number for row in rows if not row.copied]
+        judged = dict(zip(own, misdated([times[n] for n in own], self._now), strict=True))
+        for row in rows:
+            wrong = judged.get(row.number, times[row.number] > self._now + TOLERANCE)
             if wrong != row.misdated:
                 self._judged_otherwise = True
                 self._connection.execute(
@@ -197,7 +199,7 @@ _SAME = ("at", "kind", "content", "summary", "name", "mac", "address")
 class _Batch:
     """Entries that are taken in at once."""
 
-    def __init__(self, source: Source, start: int) -> None:
+    def __init__(self, source: Source) -> None:
         self._source = source
         self.clear()
 
