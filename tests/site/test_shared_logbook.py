@@ -138,6 +138,9 @@ def test_laptops_that_were_apart_have_the_same_afterwards_however_often(server, 
     other = laptop(tmp_path, "other", 2)
     assert synced(other, server, "mill", ANOTHER).received == 0
     assert len(told(other)) == 2
+    # A file of it that strayed into this one is not shared with it.
+    (stray,) = (other / "logbook" / "entries").glob("*.jsonl")
+    shutil.copy(stray, sites["c"] / "logbook" / "entries" / "stray-000000.jsonl")
     at("c")
     assert synced(sites["c"], server, "mill, line 2").sent == 0
 

@@ -27,7 +27,7 @@ from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError
 from portcall.core.counted import counted
 from portcall.core.document import Part, a_text, parsed
 from portcall.core.printable import printable
-from portcall.core.record.chain import HARMLESS, Chain, digest_of
+from portcall.core.record.chain import HARMLESS, Chain, DamageKind, digest_of
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.site.logbook.chain_file import add_raw, line_at
 from portcall.site.logbook.folder import (
@@ -238,10 +238,13 @@ class _Copying:
         here = book.extents()
         there = self._there()
         files = chain_files(self._site)
+        strangers = {
+            each.source for each in book.damage if each.damage.kind is DamageKind.OF_ANOTHER_SITE
+        }
         matched: set[Source] = set()
         for source, path in files.items():
             extent = here.get(str(source))
-            if extent is None or not extent.chain.lines:
+            if extent is None or not extent.chain.lines or str(source) in strangers:
                 continue
             other = self._counterpart(source, path, extent, there, matched)
             matched.add(other)
