@@ -10,7 +10,6 @@ from __future__ import annotations
 
 import logging
 import re
-import subprocess
 from collections.abc import Iterator
 from contextlib import contextmanager
 from io import BytesIO
@@ -21,6 +20,7 @@ from portcall.core.counted import counted
 from portcall.core.printable import printable
 from portcall.core.report.answers import Answer, Answered, Question
 from portcall.core.trouble import BadInput, NotPossibleHere
+from portcall.site.programs import has_run
 
 NAMESPACE = "file"
 """Of a signature: what was signed is a file. The one that others use who sign files."""
@@ -28,7 +28,6 @@ NAMESPACE = "file"
 ENDING = ".sig"
 CERTIFICATES = (".p12", ".pfx")
 _FIELD = "Signature"
-_SECONDS = 300.0
 _GOOD = re.compile(r'Good "file" signature (?:for (?P<who>.+) )?with (?P<key>\S+ key \S+)')
 
 
@@ -40,18 +39,15 @@ def sign_beside(file: Path, key: Path) -> Path:
     beside = file.with_name(file.name + ENDING)
     beside.unlink(missing_ok=True)
     words = ["ssh-keygen", "-Y", "sign", "-f", str(key), "-n", NAMESPACE, str(file)]
-    try:
-        ended = subprocess.run(words, stderr=subprocess.PIPE, check=False, timeout=_SECONDS)
-    except FileNotFoundError:
+    ended = has_run(words)
+    if ended is None:
         raise NotPossibleHere(
             "ssh-keygen is not on this computer, and signs", "it is part of OpenSSH"
-        ) from None
-    except subprocess.TimeoutExpired:
-        raise NotPossibleHere(f"ssh-keygen did not end within {_SECONDS:.0f} s") from None
-    if ended.returncode != 0 or not beside.exists():
-        said = printable(ended.stderr.decode("utf-8", "replace").strip(), 200)
+        )
+    if ended.code != 0 or not beside.exists():
         raise NotPossibleHere(
-            f"{file.name} is written and not signed: ssh-keygen says: {said or 'nothing'}",
+            f"{file.name} is written and not signed: ssh-keygen says: "
+            f"{ended.complaint or ended.told or 'nothing'}",
             "-f names your own key: ~/.ssh/id_ed25519, or its .pub where an agent has it",
         )
     return beside
@@ -99,39 +95,26 @@ def _answer(told: Answer, *sentences: str) -> Answered:
 
 def _beside(file: Path, beside: Path, signers: Path | None) -> Answered:
     about = ["-n", NAMESPACE, "-s", str(beside)]
-    try:
-        ended = _ssh_keygen(file, "check-novalidate", *about)
-        found = _GOOD.search(ended.stdout.decode("utf-8", "replace"))
-        if ended.returncode != 0 or found is None:
-            sentence = f"{beside.name} is no signature of this file as it is now"
-            return _answer(Answer.NO, sentence)
-        is_good = f"it is as it was when {found['key']} signed it"
-        if signers is None:
-            return _answer(
-                Answer.YES,
-                is_good,
-                "whose key that is, the signature does not tell: --signers FILE names who may sign",
-            )
-        named = _ssh_keygen(file, "find-principals", "-f", str(signers), "-s", str(beside))
-        for who in named.stdout.decode("utf-8", "replace").splitlines():
-            told = _ssh_keygen(file, "verify", "-f", str(signers), "-I", who, *about)
-            if told.returncode == 0:
-                return _answer(Answer.YES, f"{is_good}: that is {printable(who)} by {signers.name}")
-    except FileNotFoundError:
-        sentence = "ssh-keygen is not on this computer, and checks signatures"
-        return _answer(Answer.UNKNOWN, sentence)
-    return _answer(Answer.NO, f"{is_good}, and {signers.name} does not name that key")
-
-
-def _ssh_keygen(file: Path, *words: str) -> subprocess.CompletedProcess[bytes]:
-    with open(file, "rb") as data:
-        return subprocess.run(
-            ["ssh-keygen", "-Y", *words],
-            stdin=data,
-            capture_output=True,
-            check=False,
-            timeout=_SECONDS,
+    ended = has_run(["ssh-keygen", "-Y", "check-novalidate", *about], file)
+    if ended is None:
+        return _answer(Answer.UNKNOWN, "ssh-keygen is not on this computer, and checks signatures")
+    found = _GOOD.search(ended.told)
+    if ended.code != 0 or found is None:
+        return _answer(Answer.NO, f"{beside.name} is no signature of this file as it is now")
+    is_good = f"it is as it was when {found['key']} signed it"
+    if signers is None:
+        return _answer(
+            Answer.YES,
+            is_good,
+            "whose key that is, the signature does not tell: --signers FILE names who may sign",
         )
+    allowed = ["-f", str(signers)]
+    named = has_run(["ssh-keygen", "-Y", "find-principals", *allowed, "-s", str(beside)], file)
+    for who in named.told.splitlines() if named is not None else ():
+        told = has_run(["ssh-keygen", "-Y", "verify", *allowed, "-I", who, *about], file)
+        if told is not None and told.code == 0:
+            return _answer(Answer.YES, f"{is_good}: that is {who} by {signers.name}")
+    return _answer(Answer.NO, f"{is_good}, and {signers.name} does not name that key")
 
 
 def _inside(octets: bytes) -> Answered:
