@@ -6,6 +6,7 @@ import contextlib
 import errno
 import os
 import stat
+import time
 from pathlib import Path
 from typing import BinaryIO
 
@@ -91,12 +92,25 @@ def _write_whole(path: Path, data: bytes) -> None:
             os.fsync(file.fileno())
         mode = path.stat().st_mode & 0o777 if path.exists() else 0o644
         os.chmod(temporary, mode)
-        os.replace(temporary, path)
+        _put_in_place(temporary, path)
     except BaseException:
         with contextlib.suppress(OSError):
             os.unlink(temporary)
         raise
     flush_folder(path.parent)
+
+
+def _put_in_place(temporary: Path, path: Path) -> None:
+    """Give a file its name; on Windows no other command may have the old one open, for a moment."""
+    for _ in range(_TRIES):
+        with contextlib.suppress(PermissionError):
+            os.replace(temporary, path)
+            return
+        time.sleep(_AGAIN)
+    os.replace(temporary, path)
+
+
+_TRIES, _AGAIN = 40, 0.05
 
 
 def open_to_append(path: Path) -> BinaryIO:

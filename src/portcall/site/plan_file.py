@@ -27,8 +27,8 @@ from portcall.site.turns import alone_in
 
 PLAN_FILE = "plan.csv"
 
-_PATIENCE = 5.0
-"""Seconds; a change of the plan takes a fraction of one."""
+_PATIENCE = 30.0
+"""Seconds; a change of the plan takes a fraction of one, and on a busy computer several wait."""
 
 
 _LARGEST = 8 * 1024 * 1024
@@ -90,10 +90,11 @@ def notice(path: Path, subnets: Sequence[Subnet]) -> None:
     if not (folder / FOLDER).is_dir() or not path.is_file():
         return
     known = last_known(folder)
-    if known is not None and known.digest == digest_of(_read(path)):
-        return
-    with suppress(Trouble, OSError), alone_in(folder, 0.0):
-        _record_since(folder, path.name, _read(path), subnets)
+    with suppress(Trouble, OSError):
+        if known is not None and known.digest == digest_of(_read(path)):
+            return
+        with alone_in(folder, 0.0):
+            _record_since(folder, path.name, _read(path), subnets)
 
 
 def _record_since(folder: Path, name: str, data: bytes, subnets: Sequence[Subnet]) -> None:
