@@ -27,7 +27,7 @@ from portcall.jobs.report.record import (
     page_before,
     page_of,
 )
-from portcall.jobs.report.signing import CERTIFICATES, sign_beside, signed_inside
+from portcall.jobs.report.signing import CERTIFICATES, ENDING, sign_beside, signed_inside
 from portcall.site.files import write_whole
 from portcall.site.folder import this_site
 
@@ -122,6 +122,9 @@ def report_command(
         raise BadInput(f"{key}: a certificate signs inside a PDF", "for other files, an SSH key")
     if file.exists() and not overwrite:
         raise BadInput(f"{file}: is there already", "another name, or --overwrite")
+    signature = file.with_name(file.name + ENDING)
+    if key is not None and not inside and signature.exists() and not overwrite:
+        raise BadInput(f"{signature}: is there already", "another name, or --overwrite")
     for text in remarks:
         if text != printable(text, _LONGEST_REMARK):
             raise BadInput(
@@ -138,17 +141,21 @@ def report_command(
     if inside:
         octets = _signed_inside(octets, key)
     write_whole(file, octets)
-    beside = sign_beside(file, key) if key is not None and not inside else None
+    beside = None
+    if key is not None and not inside:
+        note(f"signing with {key.name}: it may want its passphrase, or a touch")
+        beside = sign_beside(file, key)
     summary = record["summary"]
     told = f"{summary['right']} of {summary['rows']} verified right"
     rests = counted(len(record["entries"]), "entry", "entries")
-    revision = record["printed"]["revision"]
+    revision = record["printed"].get("revision")
     if wants_json():
         signed = {"signature": str(beside) if beside else str(file)} if key is not None else {}
         about = {"file": str(file), "digest": record["digest"], "revision": revision}
         print_json({**about, **signed, **summary})
     else:
-        note(f"{file}, revision {revision}: {told}; it rests on {rests} of the logbook")
+        which = f", revision {revision}" if revision else ", which cannot be recorded here"
+        note(f"{file}{which}: {told}; it rests on {rests} of the logbook")
         if beside is not None:
             note(f"{beside}: its signature; anybody checks it with ssh-keygen -Y verify")
     return YES if summary["right"] == summary["rows"] else NO

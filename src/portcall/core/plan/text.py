@@ -101,7 +101,7 @@ def text_of_a_list(data: bytes, encoding: str | None = None) -> str:
                 f"--encoding {printable(encoding, 20)}: is no encoding",
                 f"there are {', '.join(_CANDIDATES)} and others",
             ) from None
-        except UnicodeDecodeError:
+        except UnicodeError:
             raise BadInput(
                 f"is not text in {printable(encoding, 20)}", "name another one"
             ) from None
@@ -149,7 +149,7 @@ def _read_as(word: str, codec: str) -> str:
     except UnicodeError:
         return ""
     letters = [each for each in read if each.isalpha()]
-    scripts = {unicodedata.name(each, "").split()[0] for each in letters}
+    scripts = {unicodedata.name(each, "").partition(" ")[0] for each in letters}
     is_word = all(each.isalnum() or each in "-_./()+:" for each in read)
     is_mixed = re.search(r"[a-zà-öø-ÿ][A-ZÀ-ÖØ-Þ]", read) is not None
     return printable(read, 40) if is_word and len(scripts) == 1 and not is_mixed else ""

@@ -16,6 +16,7 @@ from portcall.core.counted import counted, named
 from portcall.core.plan.changing import cells_of
 from portcall.core.plan.reading import parse_plan
 from portcall.core.plan.rows import Plan
+from portcall.core.printable import printable
 from portcall.core.record.chain import HARMLESS
 from portcall.core.record.entry import Kind
 from portcall.core.record.notes import notes_in
@@ -23,7 +24,7 @@ from portcall.core.record.planned import is_only_noticed
 from portcall.core.report.answers import Answer, Answered, Question
 from portcall.core.report.content import FORMAT, printed_by
 from portcall.core.report.grounds import BESIDE, Looks, chosen, chosen_looks, grounds
-from portcall.core.trouble import BadInput, Trouble
+from portcall.core.trouble import BadInput, NotPossibleHere, Trouble
 from portcall.jobs.report.data import read_record
 from portcall.jobs.report.record import (
     OF_A_PAGE,
@@ -117,7 +118,10 @@ def _by_its_data(file: Path, octets: bytes, record: Mapping[str, Any]) -> Answer
     others = list(_other_versions(record, suffix))
     try:
         again = page_of(record, suffix)
-    except (KeyError, TypeError, ValueError, AttributeError, RecursionError):
+    except NotPossibleHere:
+        raise
+    except Exception:
+        # A record that others wrote, or an earlier version, can raise nearly any error in a page.
         if others:
             return answer(Answer.UNKNOWN, f"it was made with {others[0]}")
         return answer(Answer.NO, "its data does not give a page")
@@ -143,15 +147,15 @@ def _by_its_data(file: Path, octets: bytes, record: Mapping[str, Any]) -> Answer
 def _other_versions(record: Mapping[str, Any], suffix: str) -> Iterator[str]:
     """Versions that made a page and are not those here."""
     if record.get("version") != __version__:
-        yield f"version {record.get('version')}"
+        yield f"version {printable(str(record.get('version')), 20)}"
     if record.get("format") != FORMAT:
         yield "an earlier version"
-    made_with = record.get("made_with") or {}
+    made_with = dict(record.get("made_with") or {})
     for library in OF_A_PAGE[suffix]:
         here = version(library) if find_spec(library) is not None else "none"
         there = made_with.get(library)
         if there is not None and there != here:
-            yield f"{library} {there}"
+            yield f"{library} {printable(str(there), 20)}"
 
 
 def _words(octets: bytes) -> list[str] | None:
@@ -247,7 +251,7 @@ def _sections(
     noted = {note.text for note in notes_in(whole) if note.is_remark}
     for text in carried.remarks:
         if text not in noted and record.get("format") == FORMAT:
-            yield f"a remark in it is not in the logbook: {text}"
+            yield f"a remark in it is not in the logbook: {printable(text)}"
 
 
 def _left_out(book: Logbook, until: Sequence[Numbered], carried: _Carried) -> Iterator[str]:
@@ -308,7 +312,7 @@ def _by_the_plan(site: Site, carried: _Carried) -> Answered:
         if names
     ]
     for key, here in (("contract", site.contract), ("customer", site.customer)):
-        there = str(carried.record.get(key) or "")
+        there = printable(str(carried.record.get(key) or ""))
         if there != here:
             told.append(f"the {key} is {there or 'empty'} in it, and {here or 'empty'} today")
     if told:

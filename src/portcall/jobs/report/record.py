@@ -75,7 +75,10 @@ def _note_remarks(site: Site, book: Logbook, remarks: Sequence[str]) -> bool:
 
 
 def _printed(site: Site, book: Logbook, record: Mapping[str, Any]) -> dict[str, Any]:
-    """Who made this record first, and when, and which revision that is."""
+    """Who made this record first, and when, and which revision that is.
+
+    Nothing where that cannot be written down, as in an archive: then no paper claims it.
+    """
     said = fingerprint(record)
     earlier = book.entries((Kind.REPORT,))
     for each, body in book.with_bodies(earlier):
@@ -84,7 +87,10 @@ def _printed(site: Site, book: Logbook, record: Mapping[str, Any]) -> dict[str, 
     revision = len(earlier) + 1
     about = {"record": said, "revision": revision, "language": record["language"]}
     entry = new_entry(Kind.REPORT, f"revision {revision}", about)
-    write_entries(site.folder, entry)
+    try:
+        write_entries(site.folder, entry)
+    except OSError:
+        return {}
     return printed_by(entry, revision)
 
 

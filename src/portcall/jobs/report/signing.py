@@ -48,7 +48,7 @@ def sign_beside(file: Path, key: Path) -> Path:
         raise NotPossibleHere(
             f"{file.name} is written and not signed: ssh-keygen says: "
             f"{ended.complaint or ended.told or 'nothing'}",
-            "-f names your own key: ~/.ssh/id_ed25519, or its .pub where an agent has it",
+            "--sign names your own key: ~/.ssh/id_ed25519, or its .pub where an agent has it",
         )
     return beside
 
@@ -110,7 +110,9 @@ def _beside(file: Path, beside: Path, signers: Path | None) -> Answered:
         )
     allowed = ["-f", str(signers)]
     named = has_run(["ssh-keygen", "-Y", "find-principals", *allowed, "-s", str(beside)], file)
-    for who in named.told.splitlines() if named is not None else ():
+    # A line of that file may name several, with commas between.
+    principals = re.split("[,\n]", named.told) if named is not None else []
+    for who in filter(None, principals):
         told = has_run(["ssh-keygen", "-Y", "verify", *allowed, "-I", who, *about], file)
         if told is not None and told.code == 0:
             return _answer(Answer.YES, f"{is_good}: that is {who} by {signers.name}")

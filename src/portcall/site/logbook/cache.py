@@ -63,7 +63,9 @@ class Cache:
             pass
         except DatabaseError:
             if self.was_damaged:
-                raise
+                # It cannot be thrown away either, as in an archive: the lines have all of it.
+                self.is_kept = False
+                return filled_in_memory(self._site)
             self.was_damaged = True
             with suppress(OSError), as_caller(self._path):
                 self._throw_away()

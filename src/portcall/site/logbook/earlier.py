@@ -83,6 +83,8 @@ def _in_the_database(path: Path) -> Iterator[dict[str, Any]]:
         return
     address = f"{path.absolute().as_uri()}?mode=rw"
     with closing(sqlite3.connect(address, uri=True)) as book:
+        if not book.execute("SELECT 1 FROM sqlite_master WHERE name = 'entries'").fetchone():
+            return  # It was begun, and nothing was ever written into it.
         book.row_factory = sqlite3.Row
         question = "SELECT * FROM entries LEFT JOIN contents ON digest = content ORDER BY number"
         for row in book.execute(question):
