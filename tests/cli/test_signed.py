@@ -220,6 +220,27 @@ def test_data_that_was_made_to_say_less_is_told_by_the_entries(site):
     assert any("open: the entries say otherwise" in each for each in whole["logbook"]["sentences"])
 
 
+def test_a_record_of_an_earlier_version_is_not_called_changed(site):
+    new = ("printed", "made_with", "contract", "customer", "panels", "subnets", "firmware", "ports")
+    record = json.loads((site / "r.json").read_text())
+    record = {key: value for key, value in record.items() if key not in new}
+    for each in record["open"]:
+        del each["said"], each["values"]
+    earlier = json.dumps({**record, "format": "portcall record 1"}, sort_keys=True)
+    (site / "r.json").write_text(earlier)
+    (site / "r.json.sig").unlink()
+    page = (site / "r.html").read_text()
+    begins = page.index('id="record">') + len('id="record">')
+    ends = page.index("</script>", begins)
+    for sign in "<>&":
+        earlier = earlier.replace(sign, f"\\u{ord(sign):04x}")
+    (site / "r.html").write_text(page[:begins] + earlier + page[ends:])
+    (site / "r.html.sig").unlink()
+    for name in ("r.json", "r.html"):
+        _, told, whole = answers(site, name)
+        assert told[:3] == [NONE, U, U], whole
+
+
 def test_a_page_of_other_libraries_is_not_called_changed(site):
     for page in ("r.html", "r.json"):
         (site / page).write_text((site / page).read_text().replace('"jinja2": "', '"jinja2": "0.'))

@@ -234,10 +234,15 @@ def _sections(
         carried.made_with,
     )
     plain = json.loads(json.dumps({**again, "version": carried.version}))
-    for key, value in plain.items():
-        # A record of before has not all of these, and who made it is told by an entry of its own.
-        is_there = key in record or record.get("format") == FORMAT
-        if key not in ("format", "printed") and is_there and record.get(key) != value:
+    is_of_now = record.get("format") == FORMAT
+    if not is_of_now:
+        doubts.append(
+            "its entries are as they were; an earlier version put it together otherwise, and "
+            "whether it says what they say cannot be told"
+        )
+    for key, value in plain.items() if is_of_now else ():
+        # Who made it is told by an entry of its own.
+        if key != "printed" and record.get(key) != value:
             yield f"{key}: the entries say otherwise than it does"
     kept = pictures_of(site, whole)
     for digest in shows_otherwise(record, kept):
@@ -250,7 +255,7 @@ def _sections(
     ]
     noted = {note.text for note in notes_in(whole) if note.is_remark}
     for text in carried.remarks:
-        if text not in noted and record.get("format") == FORMAT:
+        if text not in noted and is_of_now:
             yield f"a remark in it is not in the logbook: {printable(text)}"
 
 
