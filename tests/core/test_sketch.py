@@ -28,7 +28,7 @@ from portcall.core.sketch.picture import (
     read_picture,
 )
 from portcall.core.sketch.sheet import PAPERS
-from portcall.core.sketch.words import _PHRASES, told_in
+from portcall.core.sketch.words import PHRASES, told_in
 
 NETWORKS = [IPv4Network(f"10.61.{n}.0/24") for n in (20, 30, 40)]
 
@@ -285,7 +285,7 @@ def test_a_picture_is_told_in_a_language_and_names_stay():
         told = told_in(text, "de")
         assert told == german if german else told.endswith("von anna (bench-2); 301 Geräte"), text
         assert told_in(text, "en") == text
-    for english, *others in _PHRASES:
+    for english, *others in PHRASES.table:
         fields = sorted(re.findall(r"\{.\}", english))
         assert [sorted(re.findall(r"\{.\}", each)) for each in others] == [fields, fields], english
     figures = tuple(

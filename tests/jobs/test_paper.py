@@ -4,11 +4,12 @@ from datetime import UTC, datetime, timedelta
 
 import pytest
 
+from portcall.core.phrases import LANGUAGES
 from portcall.core.plan.reading import parse_plan
 from portcall.core.record.entry import Entry, Kind
 from portcall.core.report.content import Order, content
 from portcall.core.report.grounds import Looks
-from portcall.core.report.words import _SAID, _WORDS, LANGUAGES, said, words
+from portcall.core.report.words import _DONE, _SAID, _WORDS, done, said, words
 from portcall.jobs.report.page import _css
 from portcall.jobs.report.shown import Shown
 
@@ -93,6 +94,8 @@ def test_every_word_is_there_in_every_language_and_no_two_headings_are_one():
         assert all(len(told.get(f"{key}_short", told[key])) <= 31 for key in SHEETS), language
         for key, each in _SAID.items():
             assert "{" not in said(language, key, dict.fromkeys(VALUES, "x")), each
+    for english, *others in _DONE.table:
+        assert [each.count("{a}") for each in others] == [english.count("{a}")] * 2, english
     assert words("de")["power_cycle"] == "Aus- und Einschalten"
     assert said("en", "what a later version says", {}) == "It is not as planned."
 
@@ -175,3 +178,38 @@ def test_the_footer_keeps_its_spaces():
         str(_css("Record, Tern: line 2 (A)"))
         == '"Record, Tern\\00003a  line 2 \\000028 A\\000029 "'
     )
+
+
+def test_what_was_done_is_told_in_the_language_and_names_stay():
+    about = {"name": "d1", "mac": MACS[0], "address": "10.61.20.10"}
+    kept = {"by": "CIP", "settings": "10.61.20.10/28 stored in the device", "step": "done"}
+    had = {"by": "CIP", "settings": "10.61.20.3/28 by DHCP", "step": "before"}
+    row = {"name": "d2", "mac": MACS[1], "address": "10.61.20.11"}
+    plan = {"was": row, "is": {**row, "place": "north wall"}}
+    old = {"mac": MACS[4], "product": "Gale 7 drive, 4 kW", "serial": "7"}
+    swap = {"old": old, "new": {"mac": MACS[0]}, "verdict": "missing"}
+    target = {"target": "d1", "sent": 2_880_000, "lost": 6, "span_s": 600}
+    more = (
+        entry(6, Kind.SETTING, had, **about),
+        entry(7, Kind.SETTING, kept, **about),
+        entry(8, Kind.PLAN, plan, name="d2"),
+        entry(9, Kind.SWAP, swap, **about),
+        entry(10, Kind.WATCH, {"targets": [target]}, summary="1 target: 2879994 came back"),
+    )
+    made = record(*more, language="de")
+    shown = Shown(made)
+    told = [(each["what"], each["now"], each["before"]) for each in shown.changes()]
+    assert told[1:] == [
+        (
+            "Gerät, über CIP",
+            "10.61.20.10/28, im Gerät gespeichert",
+            "10.61.20.3/28, über DHCP",
+        ),
+        ("Plan", "Ort north wall", ""),
+    ]
+    replaced = shown.replaced(made["replaced"][0])
+    assert replaced["old"].endswith(", Gale 7 drive, 4 kW, Seriennummer 7")
+    assert replaced["verdict"] == "Es antwortet nicht an seiner geplanten Adresse."
+    assert shown.came_back(made["watches"][0]) == "2.879.994 von 2.880.000 kamen zurück"
+    assert shown.where("slot 3/unit 17 of unit 5") == "Steckplatz 3/Einheit 17 von unit 5"
+    assert done("es", "not done: no address, boiler-plc") == "no hecho: sin dirección, boiler-plc"

@@ -15,9 +15,9 @@ from portcall.cli.options import json_option, plan_that_is_there
 from portcall.cli.say import note, print_json, wants_json
 from portcall.cli.table import Remark, Tone, console, print_lines
 from portcall.core.counted import counted
+from portcall.core.phrases import ENGLISH, LANGUAGES
 from portcall.core.printable import printable
 from portcall.core.report.answers import ASKED, Answer, verdict
-from portcall.core.report.words import ENGLISH, LANGUAGES
 from portcall.core.trouble import BadInput, NotPossibleHere
 from portcall.jobs.report.checking import check_record
 from portcall.jobs.report.record import (

@@ -61,11 +61,16 @@ class Entry:
         return self.at.astimezone(timezone(self.offset))
 
     @property
+    def at_text(self) -> str:
+        """When it was, as JSON has it: times so written are in order as texts, too."""
+        return self.at.astimezone(UTC).isoformat(timespec="milliseconds")
+
+    @property
     def document(self) -> dict[str, Any]:
         """As JSON has it."""
         return {
             "uid": self.uid,
-            "at": self.at.astimezone(UTC).isoformat(timespec="milliseconds"),
+            "at": self.at_text,
             "offset": round(self.offset.total_seconds() / 60),
             "kind": self.kind.value,
             **({"boot": self.boot, "uptime": self.uptime} if self.boot else {}),
@@ -106,9 +111,12 @@ def devices_apart(text: str) -> tuple[str, list[str]]:
     return first + last, lines.split(_BETWEEN)
 
 
+_ENCODER = json.JSONEncoder(ensure_ascii=False, sort_keys=True)
+
+
 def line_of(value: object) -> str:
     """A value of JSON on one line; equal ones are equal."""
-    return json.dumps(value, ensure_ascii=False, sort_keys=True)
+    return _ENCODER.encode(value)
 
 
 _TEXTS = ("workstation", "person", "command", "adapter", "name", "mac", "address", "summary")

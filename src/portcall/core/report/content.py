@@ -235,6 +235,7 @@ def _changes(entries: Iterable[Read], zone: tzinfo | None) -> Iterator[dict[str,
     planned = {each.entry.uid: each for each in done_changes((e, b.without()) for e, b in entries)}
     for entry, body in entries:
         told: tuple[str, str, str] | None = None
+        columns: dict[str, tuple[str, str]] = {}
         step, settings, by = (_text(body, key) for key in ("step", "settings", "by"))
         if entry.kind is Kind.SETTING and step == "before":
             had[entry.mac] = settings
@@ -248,7 +249,7 @@ def _changes(entries: Iterable[Read], zone: tzinfo | None) -> Iterator[dict[str,
         elif entry.uid in planned:
             change = planned[entry.uid]
             what = "plan, by hand" if change.by_hand else "plan"
-            told = what, *_in_the_plan(change)
+            told, columns = (what, *_in_the_plan(change)), change.columns
         if told is not None:
             what, now, before = told
             yield {
@@ -259,6 +260,7 @@ def _changes(entries: Iterable[Read], zone: tzinfo | None) -> Iterator[dict[str,
                 "what": what,
                 "now": now,
                 "before": before,
+                **({"columns": plain(columns)} if columns else {}),
             }
     for mac, settings in had.items():
         about = {"at": None, "who": "", "name": "", "mac": mac}

@@ -1,14 +1,13 @@
 """The words of a record in English, German and Spanish.
 
-What devices and this tool said stays as it was said: a finding that is translated is another one.
+What devices said stays as they said it.
 """
 
 from __future__ import annotations
 
 from collections.abc import Mapping
 
-ENGLISH, GERMAN, SPANISH = "en", "de", "es"
-LANGUAGES = (ENGLISH, GERMAN, SPANISH)
+from portcall.core.phrases import LANGUAGES, Phrases
 
 _WORDS = {
     "title": ("Hand-over record", "Übergabeprotokoll", "Acta de entrega"),
@@ -85,6 +84,12 @@ _WORDS = {
     "initials": ("By", "Von", "Por"),
     "done_by": ("Done by", "Ausgeführt von", "Realizado por"),
     "notes": ("Notes", "Notizen", "Notas"),
+    "note": ("Note", "Notiz", "Nota"),
+    "came_back": (
+        "{came} of {sent} came back",
+        "{came} von {sent} kamen zurück",
+        "volvieron {came} de {sent}",
+    ),
     "of_plan": ("the plan", "der Plan", "el plan"),
     "remarks": ("Remarks", "Bemerkungen", "Observaciones"),
     "none": ("Nothing.", "Nichts.", "Nada."),
@@ -145,13 +150,7 @@ _WORDS = {
     ),
     "days_old": ("{count} days old", "{count} Tage alt", "hace {count} días"),
     "all_devices": ("all {count} devices", "alle {count} Geräte", "los {count} dispositivos"),
-    "given by": ("given by {by}", "gegeben über {by}", "dado por {by}"),
-    "device, by": ("device, by {by}", "Gerät, über {by}", "dispositivo, por {by}"),
     "its_address": ("its address", "seine Adresse", "su dirección"),
-    "plan": ("plan", "Plan", "plan"),
-    "plan, by hand": ("plan, by hand", "Plan, von Hand", "plan, a mano"),
-    "device": ("device", "Gerät", "dispositivo"),
-    "removed": ("removed", "entfernt", "quitado"),
     "right": ("right", "richtig", "correcto"),
     "not done": ("not done", "nicht ausgeführt", "no hecho"),
     "not_known": ("not known", "nicht bekannt", "no se sabe"),
@@ -291,6 +290,43 @@ _SAID = {
 }
 """Open points in a customer's words, by what they are (``sections.open_points``)."""
 
+_DONE = Phrases(
+    (
+        (
+            "{a} stored in the device",
+            "{a}, im Gerät gespeichert",
+            "{a}, guardada en el dispositivo",
+        ),
+        ("{a} by BOOTP", "{a}, über BOOTP", "{a}, por BOOTP"),
+        ("{a} by DHCP", "{a}, über DHCP", "{a}, por DHCP"),
+        ("asks by {a}", "fragt über {a}", "pide por {a}"),
+        ("{a} in a way of its own", "{a}, auf eigene Weise", "{a}, a su manera"),
+        ("{a}, no station name", "{a}, kein Stationsname", "{a}, sin nombre de estación"),
+        ("no address, {a}", "keine Adresse, {a}", "sin dirección, {a}"),
+        (
+            "no address, no station name",
+            "keine Adresse, kein Stationsname",
+            "sin dirección, sin nombre de estación",
+        ),
+        ("not done", "nicht ausgeführt", "no hecho"),
+        ("not done: {a}", "nicht ausgeführt: {a}", "no hecho: {a}"),
+        (
+            "not known to be done",
+            "nicht bekannt, ob ausgeführt",
+            "no se sabe si se hizo",
+        ),
+        ("removed", "entfernt", "quitado"),
+        ("given by {a}", "gegeben über {a}", "dado por {a}"),
+        ("device", "Gerät", "dispositivo"),
+        ("device, by {a}", "Gerät, über {a}", "dispositivo, por {a}"),
+        ("plan", "Plan", "plan"),
+        ("plan, by hand", "Plan, von Hand", "plan, a mano"),
+        ("serial {a}", "Seriennummer {a}", "número de serie {a}"),
+        ("firmware {a}", "Firmware {a}", "firmware {a}"),
+    )
+)
+"""What was done, and the values before and after, as entries have them (``content``)."""
+
 _OTHERWISE = {"asks": "asking", "differs": "verified wrong", "is-at": "elsewhere"}
 """The words without values, where a record of before has none of these."""
 
@@ -317,9 +353,24 @@ def said(language: str, what: str, values: Mapping[str, object]) -> str:
 def _shown(value: object, place: int) -> str:
     if isinstance(value, (list, tuple)):
         return ", ".join(map(str, value))
-    text = str(value)
-    return _WORDS[text][place] if text in _COLUMNS else text
+    return column(LANGUAGES[place], str(value))
 
 
-_COLUMNS = ("mask", "gateway", "maker", "product", "serial", "firmware", "mac", "address")
-"""Values that are names of columns, and are told in the language."""
+def done(language: str, text: str) -> str:
+    """What was done, or a value before or after, as an entry has it, in a language."""
+    lead, between, rest = text.partition("not done: ")
+    if between and not lead and rest:
+        return _DONE.told("not done: {a}", language).format(a=done(language, rest))
+    return _DONE.told(text, language)
+
+
+def column(language: str, name: str) -> str:
+    """The name of a column of the plan; one of a site's own as it is."""
+    return _WORDS[name][LANGUAGES.index(language)] if name in _COLUMNS else name
+
+
+_COLUMNS = (
+    *("mask", "gateway", "maker", "product", "serial", "firmware", "mac", "address"),
+    *("name", "place", "group", "kind", "note"),
+)
+"""Names of columns, which are told in the language."""

@@ -16,9 +16,10 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from typing import NamedTuple
 
+from portcall.core.phrases import ENGLISH
 from portcall.core.sketch.picture import Band, Branch, Figure, Mark, Picture
 from portcall.core.sketch.sheet import Box, Paper, Sheet, Wire, Words
-from portcall.core.sketch.words import ENGLISH, in_language, told_in
+from portcall.core.sketch.words import in_language, told_in
 
 Say = Callable[[str], str]
 """A phrase of the picture, told in its language."""

@@ -1,17 +1,11 @@
-"""What a picture says, in German and Spanish: a picture is composed in English, and told again.
-
-A phrase is found by its form. What has no form here, such as a name, stays as it is.
-"""
+"""What a picture says, in German and Spanish: a picture is composed in English, and told again."""
 
 from __future__ import annotations
 
-import re
 from dataclasses import replace
-from functools import lru_cache
 
+from portcall.core.phrases import ENGLISH, Phrases, part_told
 from portcall.core.sketch.picture import Band, Branch, Figure, Inner, Picture
-
-ENGLISH = "en"
 
 _PHRASES = (
     ("this workstation", "dieser Rechner", "este ordenador"),
@@ -122,24 +116,8 @@ _PHRASES = (
     ("or", "oder", "o"),
 )
 
-_FORMS = tuple(
-    (re.compile(re.sub(r"\\\{([a-d])\\\}", r"(?P<\1>.+?)", re.escape(english))), others)
-    # What has most words of its own is meant, and not a name with a word behind it.
-    for english, *others in sorted(_PHRASES, key=lambda each: -len(re.sub("{.}", "", each[0])))
-)
-_PLACES = {"de": 0, "es": 1}
-
-
-@lru_cache(maxsize=4096)
-def told_in(text: str, language: str) -> str:
-    """A phrase in a language; as it is where it is none."""
-    if language not in _PLACES:
-        return text
-    for form, others in _FORMS:
-        found = form.fullmatch(text)
-        if found is not None:
-            return others[_PLACES[language]].format(**found.groupdict())
-    return text
+PHRASES = Phrases(_PHRASES)
+told_in = PHRASES.told
 
 
 def in_language(picture: Picture, language: str) -> Picture:
@@ -151,7 +129,10 @@ def in_language(picture: Picture, language: str) -> Picture:
         return told_in(text, language)
 
     def figure(each: Figure) -> Figure:
-        parts = tuple(Inner(part.part, say(part.words), part.mark) for part in each.inside)
+        parts = tuple(
+            Inner(part_told(part.part, language), say(part.words), part.mark)
+            for part in each.inside
+        )
         return replace(each, address=say(each.address), words=say(each.words), inside=parts)
 
     def band(each: Band) -> Band:

@@ -6,7 +6,8 @@ from collections.abc import Iterator, Mapping
 from datetime import UTC, datetime
 from typing import Any
 
-from portcall.core.report.words import said, words
+from portcall.core.phrases import part_told
+from portcall.core.report.words import column, done, said, words
 
 _DATES = {"en": "%Y-%m-%d", "de": "%d.%m.%Y", "es": "%d/%m/%Y"}
 _GROUPS = {"en": (",", "."), "de": (".", ","), "es": (".", ",")}
@@ -65,6 +66,34 @@ class Shown:
             return str(point["what"])
         return said(self._language, str(what), point.get("values") or {})
 
+    def where(self, address: str) -> str:
+        """An address; or of a part that has none, which part of which device it is."""
+        return part_told(address, self._language)
+
+    def replaced(self, each: Mapping[str, Any]) -> dict[str, Any]:
+        """A replacement, told in the language."""
+        old, new = (
+            ", ".join(done(self._language, piece) for piece in (each[key] or "").split(", "))
+            for key in ("old", "new")
+        )
+        old = old or self.words["not_known"]
+        return {**each, "old": old, "new": new, "verdict": self._verdict(each)}
+
+    def _verdict(self, each: Mapping[str, Any]) -> str:
+        verdict = str(each["verdict"])
+        return self.words.get(verdict) or said(self._language, verdict, {})
+
+    def came_back(self, watch: Mapping[str, Any]) -> str:
+        """How many echoes of a watch came back, of all its targets; "" where that is not known."""
+        counted = [
+            (each["sent"], each["lost"])
+            for each in watch["targets"]
+            if each["sent"] is not None and each["lost"] is not None
+        ]
+        sent, lost = (sum(each) for each in zip(*counted, strict=True)) if counted else (0, 0)
+        told = {"came": self.number(max(sent - lost, 0)), "sent": self.number(sent)}
+        return self.words["came_back"].format(**told) if sent else ""
+
     def told(self, device: Mapping[str, Any], what: str) -> str:
         """The value that a device tells, or the planned one, which is marked; "" for neither."""
         planned, value = device[f"planned_{what}"], device[what]
@@ -108,7 +137,7 @@ class Shown:
             ", ".join(filter(None, (device["kind"], device["place"]))),
             lines(device["product"], device["maker"]),
             lines(device["serial"], device["firmware"]),
-            lines(device["address"], device["mac"]),
+            lines(self.where(device["address"]), device["mac"]),
             lines(self.told(device, "mask"), self.told(device, "gateway")),
             "\n".join(filter(None, (holds, self.when(device["kept"])))),
             "\n".join(filter(None, proof)),
@@ -149,7 +178,7 @@ class Shown:
         """
         planned = {each["name"]: each["address"] for each in self._record["devices"]}
         found: dict[tuple[str, ...], list[Mapping[str, Any]]] = {}
-        for each in self._record["changes"]:
+        for each in map(self.change, self._record["changes"]):
             address = planned.get(each["name"])
             now, before = (self._alike(str(each[key]), address) for key in ("now", "before"))
             day = str(each["at"])[:10]
@@ -162,18 +191,28 @@ class Shown:
             yield {
                 "at": first["at"],
                 "names": every if is_all else ", ".join(names),
-                "what": self._kind(what),
-                "now": self.words.get(now, now) if len(several) > 1 else first["now"],
+                "what": what,
+                "now": now if len(several) > 1 else first["now"],
                 "before": before if len(several) > 1 else first["before"],
                 "who": who,
             }
 
-    def _kind(self, what: str) -> str:
-        """A kind of change in the language; what it was done by is a name, and stays."""
-        for kind, marks in (("given by", "given by "), ("device, by", "device, by ")):
-            if what.startswith(marks):
-                return self.words[kind].format(by=what.removeprefix(marks))
-        return self.words.get(what, what)
+    def change(self, each: Mapping[str, Any]) -> dict[str, Any]:
+        """A change, told in the language."""
+        columns = each.get("columns")
+        if columns is not None:
+            was, now = (
+                ", ".join(
+                    f"{column(self._language, name)} {both[place]}"
+                    for name, both in columns.items()
+                    if both[place]
+                )
+                for place in (0, 1)
+            )
+            told = {"now": now or done(self._language, "removed"), "before": was}
+        else:
+            told = {key: done(self._language, str(each[key])) for key in ("now", "before")}
+        return {**each, **told, "what": done(self._language, each["what"])}
 
     def _alike(self, text: str, address: str | None) -> str:
         """A value, in which a device's own address is called that."""

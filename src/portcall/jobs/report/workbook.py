@@ -53,15 +53,20 @@ def workbook_before(sheet: Mapping[str, Any]) -> bytes:
     book = Workbook()
     book.remove(book.active)
     columns = ("name", "kind", "address", "mask", "gateway", "mac", *_PLATE)
+    shown = Shown(sheet)
+
+    def told(row: Mapping[str, Any], key: str) -> str:
+        return shown.where(row[key]) if key == "address" else _text(row[key])
+
     heading = [word["place"], *(word[key] for key in columns)]
     heading += [word["is_kept"], word["is_proved"], word["initials"]]
     rows = [
-        [panel["name"], *(_text(row[key]) for key in columns), "", "", ""]
+        [panel["name"], *(told(row, key) for key in columns), "", "", ""]
         for panel in sheet["panels"]
         for row in panel["rows"]
     ]
     page = book.create_sheet(word["devices"][:31])
-    below = f"{sheet['site']}, {Shown(sheet).when(sheet['made'])}"
+    below = f"{sheet['site']}, {shown.when(sheet['made'])}"
     put_sheet(page, Sheet(word["before_title"], below, heading, rows))
     saved = BytesIO()
     book.save(saved)
@@ -98,7 +103,8 @@ def _sections(
         [word[key] for key in columns],
         [
             [
-                *(_text(each[key]) for key in plain),
+                *(_text(each[key]) for key in plain[:-1]),
+                shown.where(each["address"]),
                 told(each, "mask"),
                 told(each, "gateway"),
                 word[each["holds"]] if each["holds"] else word["not_known"],
@@ -116,9 +122,9 @@ def _sections(
     yield "engineer", [word[key] for key in ("name", "what", "next")], for_engineer
     yield from _lists(record, shown)
     changed = ("when", "name", "mac", "what", "now", "before", "who")
-    yield _table("changes", changed, record["changes"], shown)
+    yield _table("changes", changed, [shown.change(each) for each in record["changes"]], shown)
     replaced = ("when", "name", "address", "old", "new", "verdict", "who")
-    yield _table("replaced", replaced, record["replaced"], shown)
+    yield _table("replaced", replaced, [shown.replaced(each) for each in record["replaced"]], shown)
     targets = [
         [when(w["at"]), _text(t["target"]), *(_text(t[k]) for k in _OF_A_TARGET), _text(w["who"])]
         for w in record["watches"]

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Mapping
 from typing import Any
 
 import sqlalchemy as sql
 from sqlalchemy.dialects.sqlite import insert
 
-from portcall.core.record.entry import Entry, read_entry
+from portcall.core.record.entry import Entry, line_of, read_entry
 from portcall.core.record.marks import NO_KEYS, OF_BODIES, keys_of
 from portcall.site.logbook.contents import unpacked
 from portcall.site.logbook.tables import CONTENTS, ENTRIES, LATEST
@@ -32,7 +31,7 @@ class Marks:
         """Note an entry; where ``body`` is empty, what it holds is looked up by its digest."""
         if entry.kind in NO_KEYS:
             return
-        order = (entry.document["at"], line, entry.uid)
+        order = (entry.at_text, line, entry.uid)
         for key in self._keys(entry, digest, body):
             before = self._newest.get(key)
             if before is None or order > before:
@@ -87,4 +86,4 @@ class Marks:
 
 
 def _names(entry: Entry, body: Mapping[str, Any]) -> list[str]:
-    return [json.dumps(key, ensure_ascii=False) for key in keys_of(entry, body)]
+    return [line_of(key) for key in keys_of(entry, body)]
