@@ -19,7 +19,15 @@ from portcall.site.plan_names import plan_names
 
 @pytest.mark.parametrize(
     ("seconds", "words"),
-    [(0, "0 s"), (59.6, "60 s"), (119, "119 s"), (125, "2 min"), (7199, "120 min"), (9000, "2 h")],
+    [
+        (0, "0 s"),
+        (59.6, "60 s"),
+        (119, "119 s"),
+        (125, "2 min"),
+        (7199, "120 min"),
+        (9000, "2 h"),
+        (1e6, "12 days"),
+    ],
 )
 def test_a_length_of_time_is_told_in_the_unit_that_people_use(seconds, words):
     assert duration(seconds) == words

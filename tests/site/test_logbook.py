@@ -290,6 +290,18 @@ def test_a_wrong_clock_rules_nothing(tmp_path):
     assert late == {"look next year", "look reset", "look x"}
 
 
+def test_a_clock_that_was_set_is_told_by_the_time_since_the_start(tmp_path):
+    now = datetime.now(UTC) - timedelta(days=1)
+    # Put on by an hour in the first run; in another run of the computer it may be anything.
+    steps = [("one", 100, 100), ("one", 200, 3800), ("two", 10, -9000), ("two", 400, -8610)]
+    for boot, uptime, at in steps:
+        told_at = now + timedelta(seconds=at)
+        write(tmp_path, replace(look(uptime), at=told_at, boot=boot, uptime=float(uptime)))
+    (file,) = check_logbook(tmp_path).files
+    assert [(line, round(by)) for line, by in file.clock_set] == [(3, 3600)]
+    assert file.is_whole
+
+
 def test_a_logbook_of_an_earlier_version_is_taken_over_once(tmp_path):
     folder = tmp_path / "logbook"
     folder.mkdir()

@@ -13,7 +13,7 @@ from rich.text import Text
 
 from portcall.cli.main import NO, YES
 from portcall.cli.options import json_option
-from portcall.cli.say import note, print_json, wants_json, zone_words
+from portcall.cli.say import duration, note, print_json, wants_json, zone_words
 from portcall.cli.table import (
     Columns,
     Remark,
@@ -217,6 +217,12 @@ def _check_sentences(checked: CheckedBook) -> Iterator[str]:
         if file.misdated:
             many = counted(file.misdated, "entry", "entries")
             yield f"{file.file}: {many} dated by a wrong clock: nothing rests on them"
+        for line, put_on in file.clock_set[:_MOST_DAMAGE]:
+            way = "on" if put_on > 0 else "back"
+            yield (
+                f"{file.file}: the clock was put {way} by {duration(abs(put_on))} before line "
+                f"{line}: which of the two was wrong, the lines do not tell"
+            )
     yield from checked.findings
 
 

@@ -10,7 +10,7 @@ import click
 from portcall.cli.main import NO, YES
 from portcall.cli.options import json_option
 from portcall.cli.recording import recorded
-from portcall.cli.say import note, print_json, wants_json
+from portcall.cli.say import moment_words, note, print_json, wants_json
 from portcall.core.record.entry import Kind
 from portcall.jobs.workstation.restore import Restored, listed, restore_all
 from portcall.site.folder import this_site
@@ -81,7 +81,7 @@ def _show(matches: Sequence[OpenMatch]) -> int:
         was = f"before: {listed(entry.before) or 'no address'}"
         off = ", taken off meanwhile" if entry.taken_off else ""
         click.echo(
-            f"{entry.adapter}: {entry.added} since {entry.since.at.astimezone():%d %b %H:%M}, "
+            f"{entry.adapter}: {entry.added} since {moment_words(entry.since.at)}, "
             f"{was}{off}{_lease_words(entry)}"
         )
     if not matches:

@@ -111,6 +111,13 @@ def zone_words() -> str:
     return "UTC" if now.tzname() == "UTC" else f"{now.tzname()}, UTC{now.isoformat()[-6:]}"
 
 
+def moment_words(at: datetime) -> str:
+    """A moment by this computer's clock, with its zone."""
+    local = at.astimezone()
+    offset = "" if local.tzname() == "UTC" else local.isoformat()[-6:]
+    return f"{local:%Y-%m-%d %H:%M} UTC{offset}"
+
+
 def ago(seconds: float) -> str:
     """How long ago something was."""
     return "now" if seconds < 1 else f"{duration(seconds)} ago"
@@ -120,7 +127,10 @@ def duration(seconds: float) -> str:
     """A length of time, in the unit that people would use."""
     if seconds < 120:
         return f"{seconds:.0f} s"
-    return f"{seconds / 60:.0f} min" if seconds < 7200 else f"{seconds / 3600:.0f} h"
+    if seconds < 7200:
+        return f"{seconds / 60:.0f} min"
+    days = seconds / 86400
+    return f"{seconds / 3600:.0f} h" if days < 10 else f"{days:.0f} days"
 
 
 def milliseconds(seconds: float | None) -> str | None:

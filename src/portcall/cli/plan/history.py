@@ -10,7 +10,7 @@ from rich.text import Text
 from portcall.cli.main import NO, YES
 from portcall.cli.options import json_option
 from portcall.cli.plan.edit import change_document
-from portcall.cli.say import note, print_json, shown_path, wants_json
+from portcall.cli.say import note, print_json, shown_path, wants_json, zone_words
 from portcall.cli.table import Columns, Remark, Tone, cell, print_lines, print_rows
 from portcall.core.plan.changing import Change, merging, removing
 from portcall.core.printable import printable
@@ -86,6 +86,7 @@ def others_command(taken: tuple[str, ...], kept: tuple[str, ...]) -> int:
         shrinks="there",
     )
     print_rows(columns, left, _cells, wide=False)
+    note(f"times are in {zone_words()}")
     note(f"to have a row as they have it: portcall plan others --take {left[0].name}")
     note(f"to leave it as it is here: portcall plan others --keep {left[0].name}")
     return NO

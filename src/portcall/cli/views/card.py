@@ -8,7 +8,7 @@ from typing import NamedTuple
 import click
 from rich.text import Text
 
-from portcall.cli.say import ago
+from portcall.cli.say import ago, moment_words
 from portcall.cli.table import (
     Columns,
     Remark,
@@ -76,7 +76,7 @@ def _print_noted(found: Found, device: Device, notes: Sequence[Note]) -> None:
         files = ", ".join(file.name for file in each.files)
         told = "; ".join(filter(None, (each.text, files)))
         by = f" {entry.person}" if entry.person else ""
-        click.echo(f"note of {entry.at.astimezone():%Y-%m-%d %H:%M}{by}{about}: {told}")
+        click.echo(f"note of {moment_words(entry.at)}{by}{about}: {told}")
 
 
 def _print_values(device: Device) -> None:

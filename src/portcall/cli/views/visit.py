@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from datetime import datetime
 
-from portcall.cli.say import note
+from portcall.cli.say import note, zone_words
 from portcall.cli.views.devices import what
 from portcall.core.adapters.adapter import Adapter
 from portcall.core.find.device import Device
@@ -69,7 +69,7 @@ def say_what_was_done(site: Site, plan: Plan, since: datetime) -> None:
         note(trouble)
         return
     if done:
-        note("in this visit:")
+        note(f"in this visit, times in {zone_words()}:")
     for each in done[-_MOST_DONE:]:
         note(f"  {_words(each)}")
     if done:

@@ -1,14 +1,17 @@
-"""Which entries of a workstation are dated by a clock that was wrong.
+"""Which entries of a workstation are dated by a clock that was wrong, and when it was set.
 
 What is written is in the order in which it was written, whatever the clock said. An entry that is
 dated long after those that were written behind it, or long before those that were written ahead of
 it, was dated by a wrong clock; so was one that is dated after the moment at which it is read.
+
+That a clock was set is told by the time since the computer's start, which nobody sets. Which of the
+two was wrong, the one before or the one after, it does not tell.
 """
 
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Sequence
+from collections.abc import Iterable, Iterator, Sequence
 
 TOLERANCE = 300.0
 """Seconds by which entries may be out of order: a clock that is put right does as much."""
@@ -40,6 +43,24 @@ def misdated(times: Sequence[float], now: float) -> list[bool]:
         elif not before[place] - TOLERANCE <= at <= lowest + TOLERANCE:
             wrong[place] = True
     return wrong
+
+
+def settings_of_a_clock(
+    entries: Iterable[tuple[int, float, str, float]],
+) -> Iterator[tuple[int, float]]:
+    """The first line behind each setting of the clock, and by how many seconds it was put on.
+
+    ``entries`` are in the order of writing: line, seconds since 1970, which start of the computer
+    it was, "" for unknown, and the seconds since that.
+    """
+    known: dict[str, float] = {}
+    for line, at, boot, uptime in entries:
+        if boot:
+            started = at - uptime
+            put_on = started - known.get(boot, started)
+            if abs(put_on) > TOLERANCE:
+                yield line, put_on
+            known[boot] = started
 
 
 def _in_order(times: Sequence[float]) -> list[int]:

@@ -11,6 +11,7 @@ import sqlalchemy as sql
 
 from portcall.core.counted import counted
 from portcall.core.record.chain import HARMLESS
+from portcall.core.record.clocks import settings_of_a_clock
 from portcall.core.record.entry import Kind
 from portcall.core.record.notes import notes_in
 from portcall.site.logbook.cache import filled_in_memory
@@ -23,7 +24,8 @@ from portcall.site.logbook.tables import ENTRIES, FILES, Damaged, damage_of
 class CheckedFile:
     """A file of the logbook: how many lines and entries it has, from when to when.
 
-    ``misdated`` counts the entries that a wrong clock dated.
+    ``misdated`` counts the entries that a wrong clock dated; ``clock_set`` are the lines before
+    which the clock was set, each with the seconds by which it was put on.
     """
 
     file: str
@@ -32,6 +34,7 @@ class CheckedFile:
     first: datetime | None
     last: datetime | None
     misdated: int
+    clock_set: tuple[tuple[int, float], ...]
     damage: tuple[Damaged, ...]
 
     @property
@@ -95,8 +98,18 @@ def _files(connection: sql.Connection, damage: set[Damaged]) -> Iterator[Checked
             datetime.fromisoformat(first) if first else None,
             datetime.fromisoformat(last) if last else None,
             misdated or 0,
+            tuple(_clock_set(connection, row.source)),
             tuple(sorted(mine, key=lambda each: each.damage.line)),
         )
+
+
+def _clock_set(connection: sql.Connection, source: str) -> Iterator[tuple[int, float]]:
+    columns = (ENTRIES.c.line, ENTRIES.c.at, ENTRIES.c.boot, ENTRIES.c.uptime)
+    own = sql.select(*columns).where(ENTRIES.c.source == source, ENTRIES.c.copied.is_(False))
+    rows = connection.execute(own.order_by(ENTRIES.c.line))
+    yield from settings_of_a_clock(
+        (row.line, datetime.fromisoformat(row.at).timestamp(), row.boot, row.uptime) for row in rows
+    )
 
 
 def _gone_files(damage: set[Damaged], files: tuple[CheckedFile, ...]) -> Iterator[str]:
