@@ -184,6 +184,15 @@ def test_a_backup_a_conflict_and_an_altered_line_are_told_and_nothing_is_lost(se
     assert check_logbook(one).is_whole
     assert "on a damaged chain" in {each[1] for each in told(one)}
     assert b'"won-3"' in next(path.parent.glob("*.damaged-*")).read_bytes()
+    # It may be the last line that both have, with more behind it.
+    write_entries(one, new_entry(Kind.NOTE, "last of both", {}))
+    synced(one, server, "told")
+    write_entries(one, new_entry(Kind.NOTE, "behind it", {}))
+    path.write_bytes(path.read_bytes().replace(b"last of both", b"first of both"))
+    (sentence,) = (put_right := synced(one, server, "told")).told
+    assert "it is put right" in sentence
+    assert put_right.sent == 1
+    assert check_logbook(one).is_whole
     # Where the shared logbook has not got that far, what is behind the damage is not sent.
     synced(one, server, "told")
     for n in range(3):

@@ -13,7 +13,8 @@ from rich.text import Text
 
 from portcall.cli.main import NO, YES
 from portcall.cli.options import json_option
-from portcall.cli.say import duration, note, print_json, wants_json, zone_words
+from portcall.cli.plan.history import other_document
+from portcall.cli.say import duration, moment_words, note, print_json, wants_json, zone_words
 from portcall.cli.table import (
     Columns,
     Remark,
@@ -29,6 +30,7 @@ from portcall.core.plain import plain
 from portcall.core.plan.targets import parse_device
 from portcall.core.record.chain import HARMLESS
 from portcall.core.record.entry import Kind
+from portcall.core.record.others import OtherValue
 from portcall.core.trouble import BadInput
 from portcall.jobs.record.plan_history import values_of_others
 from portcall.jobs.record.reading import parse_time
@@ -51,7 +53,7 @@ _kind_option = click.option(
     type=click.Choice([each.value for each in Kind]),
     help="Only entries of this kind; may be repeated.",
 )
-_MOST_DAMAGE = 5
+_MOST_DAMAGE = _MOST_CONFLICTS = 5
 _TEXTS = (
     *("number", "at", "kind", "workstation", "person", "adapter"),
     *("name", "mac", "address", "summary", "command"),
@@ -264,17 +266,31 @@ def sync_command(url: str | None, same_as: str | None, is_new: bool) -> int:
     address = check_url(said or site.logbook, own=bool(said))
     site.notice_plan()
     synced = sync(site.folder, site.label, address, NEW if is_new else same_as or "")
+    others = values_of_others(site)
     if wants_json():
-        print_json({"sent": synced.sent, "received": synced.received, "told": synced.told})
+        whole = {"sent": synced.sent, "received": synced.received, "told": synced.told}
+        print_json({**whole, "others": [other_document(each) for each in others]})
     else:
         click.echo(str(synced))
         for sentence in synced.told:
             note(sentence)
-        others = values_of_others(site)
+        conflicts = [each for each in others if each.is_conflict]
+        for each in conflicts[:_MOST_CONFLICTS]:
+            note(_conflict_words(each))
         if others:
             rows = counted(len({each.name for each in others}), "row")
             note(f"others changed {rows} of the plan otherwise than here: portcall plan others")
     return NO if synced.told else YES
+
+
+def _conflict_words(each: OtherValue) -> str:
+    """A cell that two changed: what each has, and who did it when."""
+    entry = each.change.entry
+    return (
+        f"conflict: {each.name}, {each.column or 'the row'}: {each.here or 'empty'} here; "
+        f"{each.there or 'empty'} by {entry.person}@{entry.workstation}, "
+        f"{moment_words(entry.at)}; before, {each.was or 'empty'}"
+    )
 
 
 def _found(

@@ -71,7 +71,7 @@ def others_command(taken: tuple[str, ...], kept: tuple[str, ...]) -> int:
         print_json(
             {
                 "changes": [change_document(each) for each in changed],
-                "others": [_document(each) for each in left],
+                "others": [other_document(each) for each in left],
             }
         )
         return NO if left else YES
@@ -111,7 +111,8 @@ def _cells(each: OtherValue) -> Sequence[Text]:
     )
 
 
-def _document(each: OtherValue) -> dict[str, object]:
+def other_document(each: OtherValue) -> dict[str, object]:
+    """As JSON has it."""
     entry = each.change.entry
     return {
         "name": each.name,

@@ -106,6 +106,8 @@ def _files(connection: sql.Connection, damage: set[Damaged]) -> Iterator[Checked
 def _clock_set(connection: sql.Connection, source: str) -> Iterator[tuple[int, float]]:
     columns = (ENTRIES.c.line, ENTRIES.c.at, ENTRIES.c.boot, ENTRIES.c.uptime)
     own = sql.select(*columns).where(ENTRIES.c.source == source, ENTRIES.c.copied.is_(False))
+    # Of one that is known to be dated wrong, nothing is left to be told.
+    own = own.where(ENTRIES.c.misdated.is_(False))
     rows = connection.execute(own.order_by(ENTRIES.c.line))
     yield from settings_of_a_clock(
         (row.line, datetime.fromisoformat(row.at).timestamp(), row.boot, row.uptime) for row in rows

@@ -234,9 +234,10 @@ class _Copying:
         self._told = told
 
     def run(self) -> Synced:
+        there = self._there()
+        self._mend(there)
         book = Logbook(self._site)
         here = book.extents()
-        there = self._there()
         files = chain_files(self._site)
         strangers = {
             each.source for each in book.damage if each.damage.kind is DamageKind.OF_ANOTHER_SITE
@@ -305,9 +306,6 @@ class _Copying:
             with as_caller(path):
                 os.replace(path, path.with_name(other.file))
             path = path.with_name(other.file)
-        broken_at = extent.broken_at
-        if broken_at is not None and count >= broken_at and self._put_right(other, path, broken_at):
-            return
         if count > extent.chain.lines:
             is_own = source.workstation == this_workstation()
             before = self._received
@@ -318,10 +316,25 @@ class _Copying:
         elif extent.chain.lines > count:
             self._send(other, path, extent, count)
 
+    def _mend(self, there: Mapping[Source, int]) -> None:
+        """Put the damaged files right that the shared logbook has whole."""
+        here = Logbook(self._site).extents()
+        for source, path in chain_files(self._site).items():
+            extent = here.get(str(source))
+            broken_at = None if extent is None else extent.broken_at
+            if broken_at is None:
+                continue
+            for other in sorted(there, key=lambda each: (each != source, each)):
+                is_same = (other.workstation, other.record) == (source.workstation, source.record)
+                has_it = is_same and there[other] >= broken_at
+                if has_it and self._put_right(other, path, broken_at):
+                    break
+
     def _put_right(self, other: Source, path: Path, broken_at: int) -> bool:
         """Have a damaged file as the shared logbook has it, if that has it whole.
 
         Lines here that follow behind those are kept; so is the damaged file, under another name.
+        What goes on otherwise there behind the damage is another file's.
         """
         with open(path, "rb") as file:
             here = [raw.removesuffix(b"\n") for raw in file if raw.endswith(b"\n")]
@@ -334,6 +347,10 @@ class _Copying:
             if each.kind not in HARMLESS
         ]
         if harmful or here[: broken_at - 1] != there[: broken_at - 1]:
+            return False
+        both = min(len(here), len(there))
+        follows = len(here) > len(there) or both == broken_at
+        if not follows and here[both - 1] != there[both - 1]:
             return False
         now = datetime.now(UTC).strftime("%Y%m%dT%H%M%S.%fZ")
         aside = path.with_name(f"{path.name}.damaged-{now}")
