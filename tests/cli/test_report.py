@@ -232,10 +232,24 @@ def test_every_page_has_all_of_it(whole_record, page):
     ):
         assert wanted in text, wanted
     if page == "pdf":
-        pages = PdfReader(io.BytesIO((whole_record / "r.pdf").read_bytes())).pages
-        lying = [each for each in pages if each.mediabox.width > each.mediabox.height]
+        reader = PdfReader(io.BytesIO((whole_record / "r.pdf").read_bytes()))
+        lying = [each for each in reader.pages if each.mediabox.width > each.mediabox.height]
         assert len(lying) == 1
         assert "plugged in somewhere" in lying[-1].extract_text()
+        # Who cannot see the sketch is told what it is, by the element that marks it on its page.
+        figures = dict(figures_in(reader.root_object["/StructTreeRoot"]))
+        assert "fan-drive" in figures[lying[-1].indirect_reference.idnum]
+
+
+def figures_in(element):
+    """The pictures of a tagged PDF: the number of the page, and what is told instead."""
+    if element.get("/S") == "/Figure":
+        yield element.raw_get("/Pg").idnum, element["/Alt"]
+    below = element.get("/K", ())
+    for each in below if isinstance(below, list) else [below]:
+        part = each.get_object()
+        if isinstance(part, dict):
+            yield from figures_in(part)
 
 
 @pytest.mark.parametrize(

@@ -6,6 +6,7 @@ Needs jinja2 and matplotlib, which are imported with this module, and weasyprint
 from __future__ import annotations
 
 import os
+import re
 from base64 import b64encode
 from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import ProcessPoolExecutor
@@ -60,7 +61,7 @@ def before(sheet: Mapping[str, Any], as_pdf: bool) -> bytes:
     """The sheet to be filled in at the cabinet (``core.report.before``). Raises NotPossibleHere."""
     sheets = _sheets(sheet)
     if as_pdf:
-        return _printed(_before_page(sheet, [""] * len(sheets)), sheets, sheet["made"], "")
+        return _printed(_before_page(sheet, [_ROOM] * len(sheets)), sheets, sheet["made"], "")
     return _before_page(sheet, [_image(drawn((each,), "svg")) for each in sheets])
 
 
@@ -75,7 +76,7 @@ def pdf(record: Mapping[str, Any]) -> bytes:
     The sketch is put into its sheets as it is drawn for paper: as lines and letters, not dots.
     """
     sheets = _sheets(record)
-    page = _rendered(record, [""] * len(sheets), "")
+    page = _rendered(record, [_ROOM] * len(sheets), "")
     return _printed(page, sheets, record["as_of"], record["digest"], as_data(record))
 
 
@@ -123,20 +124,35 @@ def _printed(
 
 
 def _with_sketch(octets: bytes, drawing: bytes) -> bytes:
-    """The pages, with the sheets of the sketch in the places of those that lie, and are empty."""
+    """The pages, with the sheets of the sketch on those that lie, and have room for them.
+
+    The page stays, and the mark of the image there (ISO 32000-1 §14.7.4.2) is that of the sketch:
+    so its text for who cannot see it is where it was.
+    """
     from pypdf import PdfReader, PdfWriter
+    from pypdf.generic import DecodedStreamObject, NameObject
 
     writer = PdfWriter(clone_from=BytesIO(octets))
-    pages = enumerate(writer.pages)
     sheets = PdfReader(BytesIO(drawing)).pages
-    lying = [n for n, page in pages if page.mediabox.width > page.mediabox.height]
+    lying = [page for page in writer.pages if page.mediabox.width > page.mediabox.height]
     # Where every page lies, the sketch is at the end.
-    for place, sheet in zip(lying[-len(sheets) :], sheets, strict=True):
-        writer.remove_page(place)
-        writer.insert_page(sheet, place)
+    for page, sheet in zip(lying[-len(sheets) :], sheets, strict=True):
+        room, drawn_sheet = page.get_contents(), sheet.get_contents()
+        assert room is not None
+        assert drawn_sheet is not None
+        (mark,) = _MARK.findall(room.get_data())
+        stream = DecodedStreamObject()
+        stream.set_data(b"%s\n%s\nEMC\n" % (mark, drawn_sheet.get_data()))
+        page.replace_contents(stream.flate_encode())
+        for key in ("/Resources", "/Group"):
+            if key in sheet:
+                page[NameObject(key)] = sheet[key].clone(writer)
     out = BytesIO()
     writer.write(out)
     return out.getvalue()
+
+
+_MARK = re.compile(rb"/Figure\s*<<[^>]*>>\s*BDC")
 
 
 @contextmanager
@@ -167,6 +183,10 @@ def _sheets(record: Mapping[str, Any]) -> tuple[Sheet, ...]:
 
 def _image(svg: bytes) -> str:
     return f"data:image/svg+xml;base64,{b64encode(svg).decode()}"
+
+
+_ROOM = _image(b'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 297 209"></svg>')
+"""Stands where a sheet of the sketch is put in."""
 
 
 def _plot(target: Mapping[str, Any]) -> str | None:
