@@ -9,9 +9,6 @@ import sys
 import time
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
-from glob import glob
-from pathlib import Path
-from tempfile import mkdtemp
 
 import pytest
 import sqlalchemy as sql
@@ -25,48 +22,13 @@ from portcall.site.logbook.checking import check_logbook
 from portcall.site.logbook.entries import add_entries
 from portcall.site.logbook.folder import site_identity, take_identity
 from portcall.site.logbook.shared import NEW as ANOTHER
-from portcall.site.logbook.shared import check_url, sync
+from portcall.site.logbook.shared import sync
+from portcall.site.logbook.shared_address import check_url
 from portcall.site.logbook.store import Logbook
 from portcall.site.logbook.writing import new_entry, write_entries
+from postgres import PROGRAMS, Server
 
-PROGRAMS = sorted(glob("/usr/lib/postgresql/*/bin"))
-AS_NOBODY = ["setpriv", "--reuid", "65534", "--regid", "65534", "--clear-groups"]
 SITE = "Tern Point"
-
-
-class Server:
-    """PostgreSQL, which root may not run."""
-
-    def __init__(self):
-        # A socket's path has 107 octets at most.
-        self.folder = Path(mkdtemp(prefix="pc-pg-", dir="/tmp"))
-        self.data = self.folder / "data"
-        self.prefix = []
-        if os.getuid() == 0:
-            os.chown(self.folder, 65534, 65534)
-            self.prefix = AS_NOBODY
-        self.run("initdb", "-D", self.data, "-U", "team", "-A", "trust", "--no-sync")
-        self.start()
-        self.run("createdb", "-h", self.folder, "-U", "team", "portcall")
-
-    @property
-    def url(self):
-        return f"postgresql://team@/portcall?host={self.folder}"
-
-    def run(self, program, *words):
-        command = [*self.prefix, f"{PROGRAMS[-1]}/{program}", *map(str, words)]
-        subprocess.run(command, check=True, capture_output=True, cwd=self.folder, timeout=60)
-
-    def start(self):
-        options = (
-            f"-c listen_addresses='' -c unix_socket_directories={self.folder} "
-            "-c dynamic_shared_memory_type=mmap"
-        )
-        log = self.folder / "log"
-        self.run("pg_ctl", "-D", self.data, "-l", log, "-w", "-o", options, "start")
-
-    def stop(self, how="immediate"):
-        self.run("pg_ctl", "-D", self.data, "-m", how, "-w", "stop")
 
 
 @pytest.fixture(scope="module")
@@ -218,7 +180,8 @@ def test_a_backup_a_conflict_and_an_altered_line_are_told_and_nothing_is_lost(se
 SYNC = """
 import sys
 from pathlib import Path
-from portcall.site.logbook.shared import check_url, sync
+from portcall.site.logbook.shared import sync
+from portcall.site.logbook.shared_address import check_url
 print("begins", flush=True)
 sync(Path(sys.argv[1]), sys.argv[2], check_url(sys.argv[3], False))
 """

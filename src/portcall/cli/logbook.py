@@ -191,6 +191,7 @@ def check_command() -> int:
         return YES
     columns = Columns("file", "lines", "entries", "from", "to", "state", shrinks="state")
     print_rows(columns, checked.files, _checked_cells, wide=True)
+    note(f"times are in {zone_words()}")
     print_lines([Remark(each, Tone.BROKEN) for each in _check_sentences(checked)])
     if not checked.is_whole:
         note("what another laptop of the team has whole is put right by: portcall logbook sync")
@@ -251,7 +252,8 @@ def sync_command(url: str | None, same_as: str | None, is_new: bool) -> int:
     portcall logbook sync
     portcall logbook sync postgresql://team@record/portcall
     """
-    from portcall.site.logbook.shared import NEW, check_url, sync
+    from portcall.site.logbook.shared import NEW, sync
+    from portcall.site.logbook.shared_address import check_url
 
     site = this_site()
     said = url or os.environ.get("PORTCALL_LOGBOOK")

@@ -21,8 +21,7 @@ from pathlib import Path
 
 import sqlalchemy as sql
 from sqlalchemy.dialects.postgresql import insert
-from sqlalchemy.engine import make_url
-from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError
+from sqlalchemy.exc import DBAPIError, NoSuchModuleError
 
 from portcall.core.counted import counted
 from portcall.core.document import Part, a_text, parsed
@@ -41,6 +40,7 @@ from portcall.site.logbook.folder import (
     take_identity,
     this_workstation,
 )
+from portcall.site.logbook.shared_address import shown_address
 from portcall.site.logbook.store import Extent, Logbook
 from portcall.system import as_caller
 
@@ -68,7 +68,6 @@ NEW = "new"
 """Says that a site is another one than that of the same name in the shared logbook."""
 
 _AT_ONCE = 200
-_THIS_COMPUTER = ("localhost", "127.0.0.1", "::1")
 _CONNECT_SECONDS = 5
 
 
@@ -84,61 +83,6 @@ class Synced:
         return f"{counted(self.sent, 'line')} sent, {self.received:,} received"
 
 
-_OF_A_SITE = {"host", "sslrootcert"}
-"""What may stand behind the question mark in an address of a site's file."""
-
-
-def _shown(url: sql.URL) -> str:
-    """An address as it may be printed: without a password, wherever it stands in it."""
-    return printable(url.set(query={}).render_as_string(hide_password=True), 80)
-
-
-def check_url(text: str, own: bool) -> sql.URL:
-    """The address of a shared logbook: the person's ``own``, or a site's. Raises BadInput.
-
-    A site's file may come from anybody, and the server gets the team's password: it has to prove by
-    a certificate who it is, unless it is on this computer. An address of one's own is taken as it
-    is.
-    """
-    try:
-        url = make_url(text)
-    except (ArgumentError, ValueError):
-        raise BadInput("the shared logbook is written as postgresql://USER@HOST/DATABASE") from None
-    shown = _shown(url)
-    if "password" in url.query or "sslpassword" in url.query:
-        raise BadInput(
-            f"{shown}: a password behind the question mark is written into logs and lists",
-            "put it into ~/.pgpass or PGPASSWORD",
-        )
-    if url.get_backend_name() != "postgresql":
-        raise BadInput(f"{shown}: a shared logbook is a PostgreSQL database: postgresql://…")
-    if url.password and not own:
-        raise BadInput(
-            f"{shown}: a password in a file of the site is read by everybody who has it",
-            "put it into ~/.pgpass or PGPASSWORD, or give the whole address by PORTCALL_LOGBOOK",
-        )
-    url = url.set(drivername="postgresql+psycopg")
-    return url if own else _with_proof(url, shown)
-
-
-def _with_proof(url: sql.URL, shown: str) -> sql.URL:
-    """A site's address, with which the server has to prove who it is."""
-    odd = ", ".join(sorted(set(url.query) - _OF_A_SITE))
-    if odd:
-        raise BadInput(
-            f"{shown}: {printable(odd, 40)} is not taken from a file of the site",
-            "give the whole address by PORTCALL_LOGBOOK",
-        )
-    named = url.query.get("host", url.host or "")
-    hosts = named if isinstance(named, tuple) else tuple(named.split(","))
-    if all(not host or host.startswith("/") or host in _THIS_COMPUTER for host in hosts):
-        return url
-    proof = {"sslmode": "verify-full"}
-    if not (Path.home() / ".postgresql" / "root.crt").exists():
-        proof["sslrootcert"] = "system"
-    return url.set(query={**proof, **url.query})
-
-
 def sync(site: Path, name: str, url: sql.URL, join: str = "") -> Synced:
     """Copy both ways the lines that the other side does not have. Raises BadInput, NotPossibleHere.
 
@@ -146,7 +90,7 @@ def sync(site: Path, name: str, url: sql.URL, join: str = "") -> Synced:
     there, unless one of the same name is there already: then ``join`` says which that is, by its
     identity, or that this is ``NEW``.
     """
-    place = _shown(url)
+    place = shown_address(url)
     try:
         engine = sql.create_engine(url, connect_args={"connect_timeout": _CONNECT_SECONDS})
         try:
