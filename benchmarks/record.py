@@ -23,6 +23,8 @@ sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 
 from portcall.core.record.entry import Kind
 from portcall.site.logbook.chain_file import add_lines
+from portcall.site.logbook.shared import sync
+from portcall.site.logbook.shared_address import check_url
 from portcall.site.logbook.store import Logbook
 from portcall.site.logbook.writing import new_entry, write_entries
 from postgres import PROGRAMS, Server
@@ -169,9 +171,15 @@ def shared_again(site: Path) -> list[float]:
         return []
     server = Server()
     try:
-        words = ("logbook", "sync", server.url)
-        running(site, *words)
-        return [running(site, *words)[0] for _ in range(RUNS)]
+        address = check_url(server.url, own=True)
+        sync(site, site.name, address)
+
+        def again() -> float:
+            began = perf_counter()
+            sync(site, site.name, address)
+            return perf_counter() - began
+
+        return [again() for _ in range(RUNS)]
     finally:
         server.stop()
         shutil.rmtree(server.folder)

@@ -13,8 +13,7 @@ from rich.text import Text
 
 from portcall.cli.main import NO, YES
 from portcall.cli.options import json_option
-from portcall.cli.plan.history import other_document
-from portcall.cli.say import duration, moment_words, note, print_json, wants_json, zone_words
+from portcall.cli.say import duration, note, print_json, wants_json, zone_words
 from portcall.cli.table import (
     Columns,
     Remark,
@@ -25,12 +24,12 @@ from portcall.cli.table import (
     print_rows,
     wide_option,
 )
+from portcall.cli.views.plan_others import conflict_words, other_document
 from portcall.core.counted import counted
 from portcall.core.plain import plain
 from portcall.core.plan.targets import parse_device
 from portcall.core.record.chain import HARMLESS
 from portcall.core.record.entry import Kind
-from portcall.core.record.others import OtherValue
 from portcall.core.trouble import BadInput
 from portcall.jobs.record.plan_history import values_of_others
 from portcall.jobs.record.reading import parse_time
@@ -278,28 +277,18 @@ def sync_command(url: str | None, same_as: str | None, is_new: bool) -> int:
             note(sentence)
         conflicts = [each for each in others if each.is_conflict]
         for each in conflicts[:_MOST_CONFLICTS]:
-            note(_conflict_words(each))
+            note(conflict_words(each))
         if others:
             rows = counted(len({each.name for each in others}), "row")
             note(f"others changed {rows} of the plan otherwise than here: portcall plan others")
     return NO if synced.told else YES
 
 
-def _conflict_words(each: OtherValue) -> str:
-    """A cell that two changed: what each has, and who did it when."""
-    entry = each.change.entry
-    return (
-        f"conflict: {each.name}, {each.column or 'the row'}: {each.here or 'empty'} here; "
-        f"{each.there or 'empty'} by {entry.person}@{entry.workstation}, "
-        f"{moment_words(entry.at)}; before, {each.was or 'empty'}"
-    )
-
-
 def _found(
     book: Logbook, site: Site, device: str | None, since: str | None, kinds: Sequence[str]
 ) -> list[Numbered]:
     start = parse_time(since).begins if since else None
-    found = book.entries([Kind(each) for each in kinds], start)
+    found = book.entries([Kind(each) for each in kinds], start, numbered=True)
     if device is None:
         return found
     meant = parse_device(device, site.plan(), parts=True)

@@ -12,6 +12,7 @@ from portcall.cli.options import json_option
 from portcall.cli.plan.edit import change_document
 from portcall.cli.say import note, print_json, shown_path, wants_json, zone_words
 from portcall.cli.table import Columns, Remark, Tone, cell, print_lines, print_rows
+from portcall.cli.views.plan_others import other_document
 from portcall.core.plan.changing import Change, merging, removing
 from portcall.core.printable import printable
 from portcall.core.record.others import OtherValue, rows_to_take
@@ -109,22 +110,6 @@ def _cells(each: OtherValue) -> Sequence[Text]:
         cell(f"{entry.at.astimezone():%Y-%m-%d %H:%M}"),
         cell("conflict" if each.is_conflict else "", "red"),
     )
-
-
-def other_document(each: OtherValue) -> dict[str, object]:
-    """As JSON has it."""
-    entry = each.change.entry
-    return {
-        "name": each.name,
-        "column": each.column or None,
-        "here": each.here,
-        "there": each.there,
-        "was": each.was,
-        "conflict": each.is_conflict,
-        "person": entry.person,
-        "workstation": entry.workstation,
-        "changed": entry.document["at"],
-    }
 
 
 def _say(site: Site, changed: Sequence[Change], how: str) -> None:

@@ -62,7 +62,7 @@ class Looks:
     """The looks of a logbook, found by number, time, or as the last ones."""
 
     def __init__(self, book: Logbook) -> None:
-        self._all = book.entries(_LOOKS)
+        self._all = book.entries(_LOOKS, numbered=True)
         # A look that a wrong clock dated is no last one; by its number it can be read.
         self._found = [each for each in self._all if not each.entry.misdated]
 

@@ -106,8 +106,8 @@ _NOT_SAID = ("printed", "made_with", "version")
 def read_entries(book: Logbook, found: Sequence[Numbered]) -> list[Whole]:
     """Entries with what they hold, of the looks the later ones."""
     looks = [each for each in found if each.entry.kind in LOOKS]
-    old = {each.number for each in looks[:-_MOST_LOOKS]}
-    kept = [each for each in found if each.number not in old]
+    old = {each.entry.uid for each in looks[:-_MOST_LOOKS]}
+    kept = [each for each in found if each.entry.uid not in old]
     return [(each.entry, body) for each, body in book.with_bodies(kept)]
 
 

@@ -132,13 +132,14 @@ class Logbook:
         since: datetime | None = None,
         until: datetime | None = None,
         macs: Collection[str] = (),
+        numbered: bool = False,
     ) -> list[Numbered]:
         """The entries, oldest first, of some kinds, a time, and devices that they are about.
 
-        Their numbers are their places among all in order of time, the same on every laptop that has
-        the same entries; of one moment, what was written first comes first.
+        ``numbered`` ones have their places among all in order of time, the same on every laptop
+        that has the same entries; the others have 0, and come sooner, since not all are counted. Of
+        one moment, what was written first comes first.
         """
-        ordered = sql.func.row_number().over(order_by=IN_ORDER)
         chosen: list[sql.ColumnElement[bool]] = []
         if kinds:
             chosen.append(ENTRIES.c.kind.in_([each.value for each in kinds]))
@@ -148,13 +149,13 @@ class Logbook:
             chosen.append(ENTRIES.c.at < _text(until))
         if macs:
             chosen.append(ENTRIES.c.mac.in_(macs))
-        numbered = sql.select(ENTRIES.c.number, ordered.label("place")).subquery()
-        wanted = (
-            sql.select(ENTRIES, numbered.c.place)
-            .join(numbered, numbered.c.number == ENTRIES.c.number)
-            .where(*chosen)
-            .order_by(numbered.c.place)
-        )
+        wanted = sql.select(ENTRIES, sql.literal(0).label("place"))
+        if numbered:
+            ordered = sql.func.row_number().over(order_by=IN_ORDER)
+            places = sql.select(ENTRIES.c.number, ordered.label("place")).subquery()
+            wanted = sql.select(ENTRIES, places.c.place)
+            wanted = wanted.join(places, places.c.number == ENTRIES.c.number)
+        wanted = wanted.where(*chosen).order_by(*IN_ORDER)
         rows = self.ask(lambda asked: asked.execute(wanted).mappings().all())
         return [each for row in rows if (each := self._numbered(row, row["place"])) is not None]
 
