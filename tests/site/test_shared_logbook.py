@@ -365,3 +365,24 @@ def test_a_week_of_three_laptops_is_told_value_by_value(server, tmp_path, monkey
         ("verification", "bo"),
     ]
     assert story["entries"][2]["summary"] == f"{NEW} for {OLD}: right"
+    # Two change one cell, one of them in a plan that has a mistake later, and a clock is wrong.
+    for who, place in (("anna", 0), ("cleo", 2)):
+        at(who)
+        monkeypatch.chdir(sites[place])
+        run("plan", "set", "drive-10", f"address=10.61.20.{80 + place}")
+        code, shared = run("logbook", "sync", server.url)
+    (other,) = shared["others"]
+    assert (code, other["name"], other["column"], other["conflict"]) == (0, *CONFLICT, True)
+    cells = (other["here"], other["there"], other["was"])
+    assert cells == ("10.61.20.82", "10.61.20.80", "10.61.20.10")
+    write_entries(
+        sites[2], replace(new_entry(Kind.NOTE, "x", {}), at=datetime.now(UTC) + timedelta(365))
+    )
+    (sites[2] / "plan.csv").write_text("name,address\nx,y\n")
+    code, shared = run("logbook", "sync", server.url)
+    assert (code, shared["others"]) == (0, None)
+    _, checked = run("logbook", "check")
+    assert sum(each["misdated"] for each in checked["files"]) == 1
+
+
+CONFLICT = ("drive-10", "address")

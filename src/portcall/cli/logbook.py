@@ -30,7 +30,8 @@ from portcall.core.plain import plain
 from portcall.core.plan.targets import parse_device
 from portcall.core.record.chain import HARMLESS
 from portcall.core.record.entry import Kind
-from portcall.core.trouble import BadInput
+from portcall.core.record.others import OtherValue
+from portcall.core.trouble import BadInput, Trouble
 from portcall.jobs.record.plan_history import values_of_others
 from portcall.jobs.record.reading import parse_time
 from portcall.site.files import write_whole
@@ -267,21 +268,30 @@ def sync_command(url: str | None, same_as: str | None, is_new: bool) -> int:
     address = check_url(said or site.logbook, own=bool(said))
     site.notice_plan()
     synced = sync(site.folder, site.label, address, NEW if is_new else same_as or "")
-    others = values_of_others(site)
-    if wants_json():
-        whole = {"sent": synced.sent, "received": synced.received, "told": synced.told}
-        print_json({**whole, "others": [other_document(each) for each in others]})
-    else:
+    if not wants_json():
         click.echo(str(synced))
         for sentence in synced.told:
             note(sentence)
-        conflicts = [each for each in others if each.is_conflict]
-        for each in conflicts[:_MOST_CONFLICTS]:
-            note(conflict_words(each))
-        if others:
-            rows = counted(len({each.name for each in others}), "row")
-            note(f"others changed {rows} of the plan otherwise than here: portcall plan others")
+    others: list[OtherValue] | None = None
+    try:
+        others = values_of_others(site)
+    except Trouble as trouble:
+        note(f"what others changed in the plan is not told: {trouble}")
+    if wants_json():
+        whole = {"sent": synced.sent, "received": synced.received, "told": synced.told}
+        documents = None if others is None else [other_document(each) for each in others]
+        print_json({**whole, "others": documents})
+    elif others:
+        _print_others(others)
     return NO if synced.told else YES
+
+
+def _print_others(others: Sequence[OtherValue]) -> None:
+    conflicts = [each for each in others if each.is_conflict]
+    for each in conflicts[:_MOST_CONFLICTS]:
+        note(conflict_words(each))
+    rows = counted(len({each.name for each in others}), "row")
+    note(f"others changed {rows} of the plan otherwise than here: portcall plan others")
 
 
 def _found(

@@ -42,8 +42,6 @@ _STEPS = {
     "at": ("an", "en"),
 }
 _STEP = re.compile(rf"\b({'|'.join(_STEPS)})(?= \d)")
-
-
 _OF = (" of ", " von ", " de ")
 
 

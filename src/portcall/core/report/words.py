@@ -309,7 +309,6 @@ _DONE = Phrases(
             "sin dirección, sin nombre de estación",
         ),
         ("not done", "nicht ausgeführt", "no hecho"),
-        ("not done: {a}", "nicht ausgeführt: {a}", "no hecho: {a}"),
         (
             "not known to be done",
             "nicht bekannt, ob ausgeführt",
@@ -358,9 +357,9 @@ def _shown(value: object, place: int) -> str:
 
 def done(language: str, text: str) -> str:
     """What was done, or a value before or after, as an entry has it, in a language."""
-    lead, between, rest = text.partition("not done: ")
-    if between and not lead and rest:
-        return _DONE.told("not done: {a}", language).format(a=done(language, rest))
+    rest = text.removeprefix("not done: ")
+    if rest != text:
+        return f"{_DONE.told('not done', language)}: {done(language, rest)}"
     return _DONE.told(text, language)
 
 
