@@ -81,6 +81,9 @@ def test_what_is_open_is_told_in_the_customers_words_in_every_language():
         assert "02-00-00-00-00-99 at 10.61.20.14" in " ".join(told)
         assert "10.61.20.14: " in " ".join(told)
         assert "portcall" not in " ".join(told)
+        for_engineer = Shown(made).for_the_engineer(made["open"][0])
+        assert for_engineer.endswith("its firmware is 5.001, planned is 5.002")
+        assert ("\n" in for_engineer) == (language != "en")
         assert all(each["next"] for each in made["open"][:2])
 
 

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from datetime import UTC, datetime
 from typing import Any
 
-from portcall.core.phrases import part_told
+from portcall.core.phrases import ENGLISH, part_told
 from portcall.core.report.words import column, done, said, words
 
 _DATES = {"en": "%Y-%m-%d", "de": "%d.%m.%Y", "es": "%d/%m/%Y"}
@@ -65,6 +65,13 @@ class Shown:
         if what is None:
             return str(point["what"])
         return said(self._language, str(what), point.get("values") or {})
+
+    def for_the_engineer(self, point: Mapping[str, Any]) -> str:
+        """An open point in the language, and below in the words in which commands tell it."""
+        told, what = self.said(point), str(point["what"])
+        if self._language == ENGLISH or told == what:
+            return what
+        return f"{told}\n{what}"
 
     def where(self, address: str) -> str:
         """An address; or of a part that has none, which part of which device it is."""

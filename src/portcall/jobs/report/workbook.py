@@ -118,7 +118,9 @@ def _sections(
     )
     points = [[each["name"], shown.said(each)] for each in record["open"]]
     yield "open", [word["name"], word["what"]], points
-    for_engineer = [[each["name"], each["what"], each["next"]] for each in record["open"]]
+    for_engineer = [
+        [each["name"], shown.for_the_engineer(each), each["next"]] for each in record["open"]
+    ]
     yield "engineer", [word[key] for key in ("name", "what", "next")], for_engineer
     yield from _lists(record, shown)
     changed = ("when", "name", "mac", "what", "now", "before", "who")
