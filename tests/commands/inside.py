@@ -34,7 +34,11 @@ class Ended:
 
     @property
     def json(self) -> Any:
-        return json.loads(self.out)
+        try:
+            return json.loads(self.out)
+        except ValueError:
+            # What it said instead is told with the failure.
+            raise AssertionError(f"printed no JSON: {self}") from None
 
     @property
     def json_lines(self) -> list[Any]:
