@@ -1,5 +1,9 @@
 """What stands on the paper: in the customer's words and language, and not more than fits."""
 
+import json
+import os
+import subprocess
+import sys
 from datetime import UTC, datetime, timedelta
 
 import pytest
@@ -12,6 +16,7 @@ from portcall.core.report.grounds import Looks
 from portcall.core.report.words import _DONE, _SAID, _WORDS, done, said, words
 from portcall.jobs.report.page import _css
 from portcall.jobs.report.shown import Shown
+from portcall.jobs.report.workbook import same_parts, workbook
 
 START = datetime(2026, 8, 20, 7, tzinfo=UTC)
 MACS = [f"02-77-B1-00-00-{n:02X}" for n in range(1, 6)]
@@ -216,3 +221,30 @@ def test_what_was_done_is_told_in_the_language_and_names_stay():
     assert shown.came_back(made["watches"][0]) == "2.879.994 von 2.880.000 kamen zurück"
     assert shown.where("slot 3/unit 17 of unit 5") == "Steckplatz 3/Einheit 17 von unit 5"
     assert done("es", "not done: no address, boiler-plc") == "no hecho: sin dirección, boiler-plc"
+
+
+WORKBOOK = """
+import json, sys
+from portcall.jobs.report.workbook import workbook
+sys.stdout.buffer.write(workbook(json.load(sys.stdin)))
+"""
+
+
+def test_a_spreadsheet_is_the_same_with_lxml_and_without():
+    pytest.importorskip("lxml")
+    text = json.dumps(record()).encode()
+    made = [
+        subprocess.run(
+            [sys.executable, "-c", WORKBOOK],
+            input=text,
+            capture_output=True,
+            check=True,
+            env={**os.environ, "OPENPYXL_LXML": wanted},
+        ).stdout
+        for wanted in ("True", "False")
+    ]
+    assert made[0] != made[1]
+    assert same_parts(*made)
+    other = workbook({**record(), "site": "mill 2"})
+    assert not same_parts(made[0], other)
+    assert not same_parts(made[0][:-40], made[0])

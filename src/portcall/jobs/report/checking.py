@@ -37,6 +37,7 @@ from portcall.jobs.report.record import (
 )
 from portcall.jobs.report.signing import only_signed_since, signature_of
 from portcall.jobs.report.thumbs import shows_otherwise
+from portcall.jobs.report.workbook import same_parts
 from portcall.site.folder import Site
 from portcall.site.logbook.store import Logbook, Numbered
 from portcall.site.spreadsheet import csv_text
@@ -127,6 +128,8 @@ def _by_its_data(file: Path, octets: bytes, record: Mapping[str, Any]) -> Answer
         return answer(Answer.NO, "its data does not give a page")
     if again == octets:
         return answer(Answer.YES, "the page is the one that the data in it gives, octet for octet")
+    if suffix == ".xlsx" and same_parts(octets, again):
+        return answer(Answer.YES, "each part of the spreadsheet says what the data in it gives")
     if suffix == ".pdf" and octets.startswith(again):
         return only_signed_since(octets, len(again))
     if others:

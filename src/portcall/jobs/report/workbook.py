@@ -6,9 +6,11 @@ Needs openpyxl, which is loaded when one is made. Every cell is text, and nothin
 from __future__ import annotations
 
 import zipfile
+import zlib
 from collections.abc import Iterator, Mapping, Sequence
 from io import BytesIO
 from typing import Any
+from xml.etree.ElementTree import fromstring
 
 from portcall.core.report.grounds import Ground
 from portcall.core.report.words import words
@@ -222,6 +224,51 @@ def _without_times(data: bytes) -> bytes:
             part = old.read(name) if name != "docProps/core.xml" else _PROPERTIES
             new.writestr(zipfile.ZipInfo(name, _NEVER_CHANGED), part, zipfile.ZIP_DEFLATED)
     return out.getvalue()
+
+
+def same_parts(anybodys: bytes, ours: bytes) -> bool:
+    """Whether two spreadsheets have the same parts, however these are written and packed.
+
+    The library writes XML in one of two ways, as lxml is there or not, and what a part is packed
+    into depends on the version of zlib.
+    """
+    try:
+        with zipfile.ZipFile(BytesIO(anybodys)) as one, zipfile.ZipFile(BytesIO(ours)) as other:
+            names = sorted(other.namelist())
+            return sorted(one.namelist()) == names and all(
+                _elements(one, name, most) == _elements(other, name, most)
+                for name in names
+                for most in [_SPACES * other.getinfo(name).file_size + _PIECE]
+            )
+    except _NOT_READ:
+        return False
+
+
+_NOT_READ = (
+    zipfile.BadZipFile,
+    zlib.error,
+    OSError,
+    EOFError,
+    ValueError,
+    SyntaxError,
+    RuntimeError,
+)
+"""What a damaged or hostile file of its kind raises in its readers."""
+
+_SPACES = 2
+"""How much longer the same part can be as others write it."""
+
+
+def _elements(book: zipfile.ZipFile, name: str, most: int) -> list[tuple[object, ...]]:
+    """The elements of a part, in their order. Raises ValueError, SyntaxError."""
+    with book.open(name) as part:
+        data = part.read(most + 1)
+    if len(data) > most or b"<!DOCTYPE" in data:
+        raise ValueError("is no part that was written here")
+    return [
+        (each.tag, sorted(each.attrib.items()), each.text or "", each.tail or "", len(each))
+        for each in fromstring(data).iter()
+    ]
 
 
 _PROPERTIES = (
