@@ -39,6 +39,8 @@ _WORDS = {
     "power_cycle": ("Power cycle", "Aus- und Einschalten", "Apagado y encendido"),
     "by_hand": ("read by hand", "von Hand abgelesen", "leído a mano"),
     "planned": ("planned", "geplant", "planificado"),
+    # Beside an address, where a longer word takes a line more of each device.
+    "by_plan": ("planned", "geplant", "plan"),
     "open": ("What is open", "Offene Punkte", "Pendiente"),
     "nothing_open": (
         "Nothing: every planned device is verified right.",

@@ -107,7 +107,7 @@ class Shown:
         if value and value != "0.0.0.0":
             by_hand = what in device.get("by_hand", ())
             return f"{value} ({self.words['by_hand']})" if by_hand else str(value)
-        return f"{planned} ({self.words['planned']})" if planned else ""
+        return f"{planned} ({self.words['by_plan']})" if planned else ""
 
     def cells(self, device: Mapping[str, Any]) -> tuple[str, ...]:
         """A device's row, each cell in lines; its name, which is bold, is left out of the first."""
