@@ -83,7 +83,8 @@ def test_what_is_open_is_told_in_the_customers_words_in_every_language():
         told = [Shown(made).said(each) for each in made["open"]]
         assert [a.startswith(b) for a, b in zip(told, wanted, strict=False)] == [True, True], told
         # What is given only, who is not planned, and who has an address of another.
-        assert "02-00-00-00-00-99 at 10.61.20.14" in " ".join(told)
+        where = {"en": "at", "de": "an", "es": "en"}[language]
+        assert f"02-00-00-00-00-99 {where} 10.61.20.14" in " ".join(told)
         assert "10.61.20.14: " in " ".join(told)
         assert "portcall" not in " ".join(told)
         for_engineer = Shown(made).for_the_engineer(made["open"][0])
@@ -157,6 +158,10 @@ def test_what_did_the_same_is_one_row_and_a_proof_that_is_old_says_so():
         "gegeben über DHCP",
         "seine Adresse",
     )
+    # A part that has no address of its own was given none.
+    devices = [*made["devices"], {**made["devices"][0], "name": "unit", "part": True}]
+    (with_part,) = Shown({**made, "devices": devices}).changes()
+    assert with_part["names"] == "alle 5 mit einer Adresse"
     cells = shown.cells(made["devices"][3])
     assert cells[-1] == "✓ 20.08.2026 12:00\n94 Tage alt"
     assert "Tage" not in Shown(made).cells(made["devices"][0])[-1]

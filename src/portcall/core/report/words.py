@@ -152,6 +152,11 @@ _WORDS = {
     ),
     "days_old": ("{count} days old", "{count} Tage alt", "hace {count} días"),
     "all_devices": ("all {count} devices", "alle {count} Geräte", "los {count} dispositivos"),
+    "all_with_address": (
+        "all {count} with an address",
+        "alle {count} mit einer Adresse",
+        "los {count} con dirección",
+    ),
     "its_address": ("its address", "seine Adresse", "su dirección"),
     "right": ("right", "richtig", "correcto"),
     "not done": ("not done", "nicht ausgeführt", "no hecho"),
@@ -328,6 +333,9 @@ _DONE = Phrases(
 )
 """What was done, and the values before and after, as entries have them (``content``)."""
 
+_STRANGER = Phrases([("{a} at {b}", "{a} an {b}", "{a} en {b}")])
+"""A device that is in no row, and where it was seen."""
+
 _OTHERWISE = {"asks": "asking", "differs": "verified wrong", "is-at": "elsewhere"}
 """The words without values, where a record of before has none of these."""
 
@@ -342,6 +350,8 @@ def said(language: str, what: str, values: Mapping[str, object]) -> str:
     """An open point in a customer's words; what this version has no words for is not as planned."""
     place = LANGUAGES.index(language)
     shown = {key: _shown(value, place) for key, value in values.items()}
+    if "device" in shown:
+        shown["device"] = _STRANGER.told(shown["device"], language)
     for key in (what, _OTHERWISE.get(what, ""), "verified wrong"):
         if key in _SAID:
             try:

@@ -184,6 +184,8 @@ class Shown:
         them is one row.
         """
         planned = {each["name"]: each["address"] for each in self._record["devices"]}
+        addressed = [each["name"] for each in self._record["devices"] if not each.get("part")]
+        whole = "all_devices" if len(addressed) == len(planned) else "all_with_address"
         found: dict[tuple[str, ...], list[Mapping[str, Any]]] = {}
         for each in map(self.change, self._record["changes"]):
             address = planned.get(each["name"])
@@ -192,8 +194,8 @@ class Shown:
             found.setdefault((day, each["what"], now, before, each["who"]), []).append(each)
         for (_, what, now, before, who), several in found.items():
             names = list(dict.fromkeys(each["name"] or each["mac"] for each in several))
-            is_all = len(names) > 1 and set(names) >= set(planned)
-            every = self.words["all_devices"].format(count=self.number(len(names)))
+            is_all = len(names) > 1 and set(names) >= set(addressed)
+            every = self.words[whole].format(count=self.number(len(names)))
             first = several[0]
             yield {
                 "at": first["at"],
