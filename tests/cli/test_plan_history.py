@@ -161,6 +161,13 @@ def test_what_others_changed_is_named_with_both_values_and_taken_or_kept_by_row(
     at("anna")
     sent(bo, bos, anna)
     assert run("plan", "others")["others"] == []
+    # A third one, who changed nothing, has no conflict with what these two did one after the other.
+    cleo = at("cleo")
+    run("plan", "check")
+    sent(bo, bos, cleo)
+    sent(anna, annas, cleo)
+    fan = next(each for each in run("plan", "others")["others"] if each["name"] == "fan")
+    assert (fan["conflict"], fan["there"], fan["was"]) == (False, "10.61.20.41", "10.61.20.21")
     with pytest.raises(BadInput, match="nobody else changed this row"):
         run("plan", "others", "--take", "hood")
 

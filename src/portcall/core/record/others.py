@@ -65,9 +65,11 @@ def others_values(
                 continue
             else:
                 here = row.get(column, "")
-            found.pop((name, column), None)
+            earlier = found.pop((name, column), None)
             if here != there and change.entry.uid not in kept:
-                value = OtherValue(change.name, column, there, here, was, change)
+                # Several changes of others are one from here: of what it was before the first.
+                first = was if earlier is None else earlier.was
+                value = OtherValue(change.name, column, there, here, first, change)
                 found[name, column] = value
     return list(found.values())
 
