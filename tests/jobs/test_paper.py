@@ -14,6 +14,7 @@ from portcall.core.record.entry import Entry, Kind
 from portcall.core.report.content import Order, content
 from portcall.core.report.grounds import Looks
 from portcall.core.report.words import _DONE, _SAID, _WORDS, done, said, words
+from portcall.core.verify.judgement import Verdict
 from portcall.jobs.report.page import _css
 from portcall.jobs.report.shown import Shown
 from portcall.jobs.report.workbook import same_parts, workbook
@@ -158,6 +159,20 @@ def test_what_did_the_same_is_one_row_and_a_proof_that_is_old_says_so():
         "gegeben über DHCP",
         "seine Adresse",
     )
+    # Its address is that as a whole, and not the beginning of another one.
+    changes = [
+        {
+            **made["changes"][0],
+            "name": f"d{n}",
+            "what": "device",
+            "now": "x",
+            "before": f"10.61.20.{n}5",
+        }
+        for n in (1, 2)
+    ]
+    other = [{**made["devices"][n - 1], "address": f"10.61.20.{n}"} for n in (1, 2)]
+    both = Shown({**made, "devices": other, "changes": changes}).changes()
+    assert [each["before"] for each in both] == ["10.61.20.15", "10.61.20.25"]
     # A part that has no address of its own was given none.
     devices = [*made["devices"], {**made["devices"][0], "name": "unit", "part": True}]
     (with_part,) = Shown({**made, "devices": devices}).changes()
@@ -225,6 +240,11 @@ def test_what_was_done_is_told_in_the_language_and_names_stay():
     replaced = shown.replaced(made["replaced"][0])
     assert replaced["old"].endswith(", Gale 7 drive, 4 kW, Seriennummer 7")
     assert replaced["verdict"] == "Es antwortet nicht an seiner geplanten Adresse."
+    # What was not judged is not called wrong, and each verdict is told in the language.
+    verdicts = {each: shown.replaced({**made["replaced"][0], "verdict": each}) for each in Verdict}
+    told_as = {each: told["verdict"] for each, told in verdicts.items()}
+    assert told_as[Verdict.NOT_JUDGED] == "nicht geprüft"
+    assert not any(told_as[each] == each for each in Verdict)
     assert shown.came_back(made["watches"][0]) == "2.879.994 von 2.880.000 kamen zurück"
     assert shown.where("slot 3/unit 17 of unit 5") == "Steckplatz 3/Einheit 17 von unit 5"
     assert done("es", "not done: no address, boiler-plc") == "no hecho: sin dirección, boiler-plc"

@@ -160,6 +160,7 @@ _WORDS = {
     "its_address": ("its address", "seine Adresse", "su dirección"),
     "right": ("right", "richtig", "correcto"),
     "not done": ("not done", "nicht ausgeführt", "no hecho"),
+    "not judged": ("not judged", "nicht geprüft", "no comprobado"),
     "not_known": ("not known", "nicht bekannt", "no se sabe"),
     "never": ("never", "nie", "nunca"),
     "ms": ("ms", "ms", "ms"),

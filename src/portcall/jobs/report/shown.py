@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping
 from datetime import UTC, datetime
 from typing import Any
@@ -225,4 +226,8 @@ class Shown:
 
     def _alike(self, text: str, address: str | None) -> str:
         """A value, in which a device's own address is called that."""
-        return text.replace(address, self.words["its_address"]) if address else text
+        if not address:
+            return text
+        # As a whole: 10.61.20.1 is none in 10.61.20.15.
+        whole = rf"(?<![\d.]){re.escape(address)}(?!\.?\d)"
+        return re.sub(whole, self.words["its_address"], text)

@@ -294,7 +294,7 @@ class _Copying:
             return False
         both = min(len(here), len(there))
         follows = len(here) > len(there) or both == broken_at
-        if not follows and here[both - 1] != there[both - 1]:
+        if not follows and here[:both][-1:] != there[:both][-1:]:
             return False
         now = datetime.now(UTC).strftime("%Y%m%dT%H%M%S.%fZ")
         aside = path.with_name(f"{path.name}.damaged-{now}")
